@@ -1,0 +1,272 @@
+// Package field is the template language: fields between double braces with modifiers, and data-
+// attributes that decide which elements stay. A template is compiled once into a flat list of
+// literal bytes and field operations and then filled for any number of people by appending.
+// Start with CompileHTML, Program.Append and Filler.
+package field
+
+import (
+	"fmt"
+	"strings"
+
+	"missivum/core/markup"
+	"missivum/core/person"
+)
+
+// Error is one mistake in a template.
+type Error struct {
+	markup.Place
+	End     int      `json:"end"` // byte offset behind the text in question
+	Message string   `json:"message"`
+	Nearest []string `json:"nearest,omitempty"` // what was probably meant
+}
+
+func (e Error) Error() string {
+	s := fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Message)
+	if len(e.Nearest) > 0 {
+		s += " Did you mean " + strings.Join(e.Nearest, " or ") + "?"
+	}
+	return s
+}
+
+// Errors are all mistakes of a template in the order of the source.
+type Errors []Error
+
+func (e Errors) Error() string {
+	lines := make([]string, len(e))
+	for i := range e {
+		lines[i] = e[i].Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Expr is one field with its modifiers, or a literal text.
+type Expr struct {
+	Text      string // as written, without the braces
+	Field     string // canonical name; empty for a literal text
+	Literal   string
+	Column    int // in the schema it was compiled for; -1 when the directory lacks it
+	Modifiers []Modifier
+	Span      markup.Span // with the braces, in the source
+}
+
+// Modifier is one step behind a bar.
+type Modifier struct {
+	Name     string
+	Argument string
+	apply    func(env *Env, value, argument string) string
+}
+
+// StandBy tells whether a blank field is replaced, and by what.
+func (e *Expr) StandBy() (string, bool) {
+	for _, m := range e.Modifiers {
+		if m.Name == "or" {
+			return m.Argument, true
+		}
+	}
+	return "", false
+}
+
+// segment is a piece of a raw text: literal, or the inside of a field.
+type segment struct {
+	text   string
+	offset int // of text in the raw string
+	field  bool
+	broken bool // braces that open and never close
+}
+
+// scan cuts a raw text at its double braces.
+func scan(raw string) []segment {
+	var list []segment
+	for at := 0; at < len(raw); {
+		open := strings.Index(raw[at:], "{{")
+		if open < 0 {
+			return append(list, segment{text: raw[at:], offset: at})
+		}
+		open += at
+		if open > at {
+			list = append(list, segment{text: raw[at:open], offset: at})
+		}
+		inner := open + 2
+		end := closing(raw[inner:])
+		if end < 0 {
+			return append(list, segment{text: raw[open:], offset: open, broken: true})
+		}
+		list = append(list, segment{text: raw[inner : inner+end], offset: inner, field: true})
+		at = inner + end + 2
+	}
+	return list
+}
+
+// closing finds the closing braces outside quotes; quotes may be written as references.
+func closing(s string) int {
+	end := strings.Index(s, "}}")
+	if end < 0 {
+		return -1
+	}
+	if !strings.ContainsAny(s[:end], `"'&`) {
+		return end
+	}
+	var quote string
+	for i := 0; i < len(s); i++ {
+		if quote == "" {
+			if strings.HasPrefix(s[i:], "}}") {
+				return i
+			}
+			for _, q := range []string{`"`, "'", "&quot;", "&#34;", "&#39;"} {
+				if strings.HasPrefix(s[i:], q) {
+					quote = q
+					i += len(q) - 1
+					break
+				}
+			}
+		} else if strings.HasPrefix(s[i:], quote) {
+			i += len(quote) - 1
+			quote = ""
+		}
+	}
+	return end // an unmatched quote: the parser will say so
+}
+
+// HasField reports whether a raw text holds a field.
+func HasField(raw string) bool { return strings.Contains(raw, "{{") }
+
+// Fields lists the names of the fields in a raw text, canonical, without parsing modifiers fully.
+func Fields(raw string, schema *person.Schema) []string {
+	var names []string
+	for _, s := range scan(raw) {
+		if !s.field {
+			continue
+		}
+		if e, errs := parseExpr(markup.Unescape(s.text), schema); len(errs) == 0 && e.Field != "" {
+			names = append(names, e.Field)
+		}
+	}
+	return names
+}
+
+// problem is a mistake inside one expression; offset counts bytes from its start.
+type problem struct {
+	offset  int
+	message string
+	nearest []string
+}
+
+// parseExpr reads what stands between double braces: a field name or a quoted text, then modifiers
+// behind bars.
+func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
+	l := lexer{src: text}
+	e := Expr{Text: strings.TrimSpace(text), Column: -1}
+	var problems []problem
+	l.space()
+	at := l.pos
+	switch c := l.peek(); {
+	case c == 0:
+		return e, []problem{{0, "There is no field between the braces.", nil}}
+	case c == '"' || c == '\'':
+		s, ok := l.quoted()
+		if !ok {
+			return e, []problem{{at, "The quotes of this text are not closed.", nil}}
+		}
+		e.Literal = s
+	default:
+		name := l.word()
+		if !person.ValidName(name) {
+			return e, []problem{{at, fmt.Sprintf("%q is not a field name.", firstWord(text[at:])), nil}}
+		}
+		column, canonical, known := schema.Column(name)
+		if !known {
+			problems = append(problems, problem{at, fmt.Sprintf("There is no field %q in the directory.", name), schema.Nearest(name)})
+		}
+		e.Field, e.Column = canonical, column
+	}
+	for {
+		l.space()
+		at := l.pos
+		if l.peek() == 0 {
+			return e, problems
+		}
+		if l.peek() != '|' {
+			return e, append(problems, problem{at, fmt.Sprintf("A bar (|) must stand before %q.", firstWord(text[at:])), nil})
+		}
+		l.pos++
+		l.space()
+		m, p := l.modifier()
+		if p != nil {
+			return e, append(problems, *p)
+		}
+		e.Modifiers = append(e.Modifiers, m)
+	}
+}
+
+type lexer struct {
+	src string
+	pos int
+}
+
+func (l *lexer) peek() byte {
+	if l.pos >= len(l.src) {
+		return 0
+	}
+	return l.src[l.pos]
+}
+
+func (l *lexer) space() {
+	for l.pos < len(l.src) && strings.IndexByte(" \t\r\n", l.src[l.pos]) >= 0 {
+		l.pos++
+	}
+}
+
+func (l *lexer) word() string {
+	start := l.pos
+	for l.pos < len(l.src) && strings.IndexByte(" \t\r\n|\"'", l.src[l.pos]) < 0 {
+		l.pos++
+	}
+	return l.src[start:l.pos]
+}
+
+func (l *lexer) quoted() (string, bool) {
+	quote := l.src[l.pos]
+	end := strings.IndexByte(l.src[l.pos+1:], quote)
+	if end < 0 {
+		return "", false
+	}
+	s := l.src[l.pos+1 : l.pos+1+end]
+	l.pos += end + 2
+	return s, true
+}
+
+func (l *lexer) modifier() (Modifier, *problem) {
+	at := l.pos
+	name := l.word()
+	if name == "" {
+		return Modifier{}, &problem{at, "A modifier is missing behind the bar.", nil}
+	}
+	kind := modifierKind(name)
+	if kind == nil {
+		return Modifier{}, &problem{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, ModifierNames())}
+	}
+	m := Modifier{Name: kind.Name, apply: kind.apply}
+	l.space()
+	argAt := l.pos
+	if c := l.peek(); c == '"' || c == '\'' {
+		s, ok := l.quoted()
+		if !ok {
+			return m, &problem{argAt, "The quotes of this text are not closed.", nil}
+		}
+		m.Argument = s
+		if kind.Argument == "" {
+			return m, &problem{argAt, fmt.Sprintf("The modifier %s takes no text.", name), nil}
+		}
+	} else if kind.Argument != "" {
+		return m, &problem{argAt, fmt.Sprintf("The modifier %s needs a text in quotes: %s.", name, kind.Argument), nil}
+	}
+	return m, nil
+}
+
+func firstWord(s string) string {
+	words := strings.Fields(s)
+	if len(words) == 0 {
+		return ""
+	}
+	return words[0]
+}

@@ -1,0 +1,281 @@
+package field
+
+import (
+	"strings"
+
+	"missivum/core/person"
+)
+
+// StepKind tells what a Step does.
+type StepKind uint8
+
+// The kinds of step.
+const (
+	StepLiteral StepKind = iota // append Text
+	StepValue                   // append a value, escaped
+	StepNeeds                   // jump to Jump unless Condition holds
+	StepJoin                    // begin joined pieces at a level
+	StepBetween                 // append Text if an earlier piece of the level is there
+	StepMark                    // tell the sink something about layout; nothing in HTML
+)
+
+// Step is one operation of a compiled template.
+type Step struct {
+	Kind   StepKind
+	Escape Escape
+	Mark   Mark
+	Index  int // StepValue: expression in the Table; StepNeeds: condition in the Table; joins: level
+	Jump   int // StepNeeds: the step to go on with
+	Text   string
+}
+
+// Mark is a sign for the sink of Filler.Run; text forms use it for line breaks and links.
+type Mark uint8
+
+// Condition decides whether an element stays.
+type Condition struct {
+	Fields  []string
+	Columns []int
+	Any     bool // one blank field is enough to fail, unless Any
+	Unless  bool // stays only when none has a value
+}
+
+// Holds reports whether the element stays for the person.
+func (c *Condition) Holds(p *person.Person) bool {
+	if c.Unless {
+		for _, column := range c.Columns {
+			if !person.IsBlank(p.At(column)) {
+				return false
+			}
+		}
+		return true
+	}
+	for _, column := range c.Columns {
+		if blank := person.IsBlank(p.At(column)); blank != c.Any {
+			return c.Any
+		}
+	}
+	return !c.Any
+}
+
+// Table holds the distinct expressions and conditions of one template, shared by its forms, so that
+// each is worked out once per person.
+type Table struct {
+	Exprs      []Expr
+	Conditions []Condition
+
+	country, language int
+	defaultCountry    string
+}
+
+// NewTable makes an empty table for a directory's schema. defaultCountry (two letters) is for people
+// whose field c is blank.
+func NewTable(schema *person.Schema, defaultCountry string) *Table {
+	t := &Table{defaultCountry: defaultCountry}
+	t.country, _, _ = schema.Column("c")
+	t.language, _, _ = schema.Column("preferredLanguage")
+	return t
+}
+
+func (t *Table) addExpr(e Expr) int {
+	for i := range t.Exprs {
+		if t.Exprs[i].Text == e.Text {
+			return i
+		}
+	}
+	t.Exprs = append(t.Exprs, e)
+	return len(t.Exprs) - 1
+}
+
+func (t *Table) addCondition(c Condition) int {
+	t.Conditions = append(t.Conditions, c)
+	return len(t.Conditions) - 1
+}
+
+// Program is one form of a template, compiled.
+type Program struct {
+	Table  *Table
+	Steps  []Step
+	levels int
+}
+
+// Builder makes a Program step by step.
+type Builder struct {
+	program *Program
+	literal strings.Builder
+	level   int
+}
+
+// NewBuilder starts a program whose values stand in the table.
+func NewBuilder(table *Table) *Builder { return &Builder{program: &Program{Table: table}} }
+
+// Literal appends ready text.
+func (b *Builder) Literal(s string) { b.literal.WriteString(s) }
+
+// Value appends a field.
+func (b *Builder) Value(e Expr, escape Escape) {
+	b.step(Step{Kind: StepValue, Escape: escape, Index: b.program.Table.addExpr(e)})
+}
+
+// Mark appends a sign for the sink.
+func (b *Builder) Mark(m Mark) { b.step(Step{Kind: StepMark, Mark: m}) }
+
+// Needs begins what stays only under a condition; the answer is to be given to End.
+func (b *Builder) Needs(c Condition) int {
+	b.step(Step{Kind: StepNeeds, Index: b.program.Table.addCondition(c)})
+	return len(b.program.Steps) - 1
+}
+
+// End closes what Needs began.
+func (b *Builder) End(needs int) {
+	b.flush()
+	b.program.Steps[needs].Jump = len(b.program.Steps)
+}
+
+// Join begins a row of pieces that are joined by a separator; EndJoin closes it.
+func (b *Builder) Join() {
+	b.step(Step{Kind: StepJoin, Index: b.level})
+	b.level++
+	b.program.levels = max(b.program.levels, b.level)
+}
+
+// Between stands at the head of each piece.
+func (b *Builder) Between(separator string) {
+	b.step(Step{Kind: StepBetween, Index: b.level - 1, Text: separator})
+}
+
+// EndJoin closes Join.
+func (b *Builder) EndJoin() { b.level-- }
+
+// Program ends the building.
+func (b *Builder) Program() *Program {
+	b.flush()
+	return b.program
+}
+
+func (b *Builder) step(s Step) {
+	b.flush()
+	b.program.Steps = append(b.program.Steps, s)
+}
+
+func (b *Builder) flush() {
+	if b.literal.Len() > 0 {
+		b.program.Steps = append(b.program.Steps, Step{Kind: StepLiteral, Text: b.literal.String()})
+		b.literal.Reset()
+	}
+}
+
+// Filler holds one person's values for all programs of a table. It is reused from person to person
+// and is not for use by several goroutines at once.
+type Filler struct {
+	table  *Table
+	person *person.Person
+	values []string
+	holds  []bool
+	joined []bool
+	env    Env
+}
+
+// NewFiller makes a filler for the programs of a table.
+func NewFiller(t *Table) *Filler { return &Filler{table: t} }
+
+// Set works out every expression and condition of the table for a person.
+func (f *Filler) Set(p *person.Person) {
+	t := f.table
+	f.person = p
+	f.env.Country = strings.ToUpper(person.Clean(p.At(t.country)))
+	if len(f.env.Country) != 2 {
+		f.env.Country = t.defaultCountry
+	}
+	f.env.Language = p.At(t.language)
+	f.values = f.values[:0]
+	for i := range t.Exprs {
+		f.values = append(f.values, t.Exprs[i].value(p, &f.env))
+	}
+	f.holds = f.holds[:0]
+	for i := range t.Conditions {
+		f.holds = append(f.holds, t.Conditions[i].Holds(p))
+	}
+}
+
+// Value is what an expression of the table gives for the person set.
+func (f *Filler) Value(index int) string { return f.values[index] }
+
+// Holds tells whether a condition of the table holds for the person set.
+func (f *Filler) Holds(index int) bool { return f.holds[index] }
+
+// value works an expression out for one person.
+func (e *Expr) value(p *person.Person, env *Env) string {
+	value := e.Literal
+	if e.Field != "" {
+		value = person.Clean(p.At(e.Column))
+	}
+	for _, m := range e.Modifiers {
+		if value == "" && m.Name != "or" {
+			continue
+		}
+		value = m.apply(env, value, m.Argument)
+	}
+	return value
+}
+
+// Append appends the program's output for the person set in f. The filler must be of the program's table.
+func (p *Program) Append(dst []byte, f *Filler) []byte {
+	if p.levels > 0 {
+		f.joined = append(f.joined[:0], make([]bool, p.levels)...)
+	}
+	for i := 0; i < len(p.Steps); i++ {
+		s := &p.Steps[i]
+		switch s.Kind {
+		case StepLiteral:
+			dst = append(dst, s.Text...)
+		case StepValue:
+			dst = AppendEscaped(dst, f.values[s.Index], s.Escape)
+		case StepNeeds:
+			if !f.holds[s.Index] {
+				i = s.Jump - 1
+			}
+		case StepJoin:
+			f.joined[s.Index] = false
+		case StepBetween:
+			if f.joined[s.Index] {
+				dst = append(dst, s.Text...)
+			}
+			f.joined[s.Index] = true
+		}
+	}
+	return dst
+}
+
+// Sink takes a program's output piece by piece.
+type Sink interface {
+	Text(s string)
+	Mark(m Mark)
+}
+
+// Run gives the program's output for the person set in f to a sink, unescaped.
+func (p *Program) Run(f *Filler, sink Sink) {
+	f.joined = append(f.joined[:0], make([]bool, p.levels)...)
+	for i := 0; i < len(p.Steps); i++ {
+		s := &p.Steps[i]
+		switch s.Kind {
+		case StepLiteral:
+			sink.Text(s.Text)
+		case StepValue:
+			sink.Text(f.values[s.Index])
+		case StepMark:
+			sink.Mark(s.Mark)
+		case StepNeeds:
+			if !f.holds[s.Index] {
+				i = s.Jump - 1
+			}
+		case StepJoin:
+			f.joined[s.Index] = false
+		case StepBetween:
+			if f.joined[s.Index] {
+				sink.Text(s.Text)
+			}
+			f.joined[s.Index] = true
+		}
+	}
+}

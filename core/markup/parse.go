@@ -1,0 +1,330 @@
+package markup
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"golang.org/x/net/html"
+)
+
+// MaxSource is the largest source Parse accepts, in bytes.
+const MaxSource = 2 << 20
+
+// MaxDepth is how deep elements may be nested.
+const MaxDepth = 400
+
+// ErrTooLarge is returned for a source above MaxSource.
+var ErrTooLarge = fmt.Errorf("the source is larger than %d kB", MaxSource>>10)
+
+// ErrTooDeep is returned when elements are nested deeper than MaxDepth.
+var ErrTooDeep = fmt.Errorf("elements are nested deeper than %d", MaxDepth)
+
+// Parse reads HTML source, a whole page or a fragment. Like a browser it accepts anything that
+// is not too large or too deep; end tags that close nothing become Stray nodes. Elements whose end
+// tag may be left out (HTML Living Standard, 13.1.2.4) are closed where a browser closes them.
+func Parse(source string) (*Document, error) {
+	if len(source) > MaxSource {
+		return nil, ErrTooLarge
+	}
+	d := &Document{Source: source, Root: &Node{Kind: Root}, lines: []int{0}}
+	for i := 0; i < len(source); i++ {
+		if source[i] == '\n' {
+			d.lines = append(d.lines, i+1)
+		}
+	}
+	p := parser{src: source, top: d.Root}
+	if err := p.parse(0, len(source)); err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+type parser struct {
+	src   string
+	top   *Node // innermost open element, a Conditional, or the Root
+	floor *Node // the Conditional being read; its content cannot close what is outside
+	depth int
+}
+
+// parse reads source[start:end] into the open element.
+func (p *parser) parse(start, end int) error {
+	z := html.NewTokenizer(strings.NewReader(p.src[start:end]))
+	for at := start; ; {
+		kind := z.Next()
+		next := min(at+len(z.Raw()), end)
+		span := Span{at, next}
+		at = next
+		if kind == html.ErrorToken {
+			if !errors.Is(z.Err(), io.EOF) {
+				return fmt.Errorf("reading the source: %w", z.Err())
+			}
+			if span.End < end {
+				span.End = end
+			}
+			p.text(span) // a tag that never ends is text
+			return nil
+		}
+		if err := p.token(kind, span); err != nil {
+			return err
+		}
+	}
+}
+
+func (p *parser) token(kind html.TokenType, span Span) error {
+	raw := p.src[span.Start:span.End]
+	switch kind {
+	case html.TextToken:
+		p.text(span)
+	case html.DoctypeToken:
+		p.add(&Node{Kind: Doctype, Data: raw, Open: span})
+	case html.CommentToken:
+		return p.comment(span)
+	case html.EndTagToken:
+		p.endTag(tagName(raw[2:]), span)
+	case html.StartTagToken, html.SelfClosingTagToken:
+		return p.startTag(span)
+	}
+	return nil
+}
+
+func (p *parser) text(span Span) {
+	if span.Len() == 0 {
+		return
+	}
+	raw := p.src[span.Start:span.End]
+	data := raw
+	if !p.top.Is("style", "script") {
+		data = html.UnescapeString(raw)
+	}
+	p.add(&Node{Kind: Text, Data: data, Open: span})
+}
+
+func (p *parser) comment(span Span) error {
+	raw := p.src[span.Start:span.End]
+	n := &Node{Kind: Comment, Open: span, Data: commentBody(raw)}
+	if cond, inner, ok := hiddenCondition(raw); ok && p.floor == nil {
+		n.Kind, n.Condition = Conditional, cond
+		n.Open = Span{span.Start, span.Start + inner.Start}
+		n.Close = Span{span.Start + inner.End, span.End}
+		p.add(n)
+		inside := parser{src: p.src, top: n, floor: n, depth: p.depth + 1}
+		return inside.parse(n.Open.End, n.Close.Start)
+	}
+	n.Condition = revealedCondition(raw)
+	p.add(n)
+	return nil
+}
+
+func (p *parser) startTag(span Span) error {
+	raw := p.src[span.Start:span.End]
+	n := &Node{Kind: Element, Name: tagName(raw[1:]), Open: span, Close: Span{span.End, span.End}}
+	n.Attrs = scanAttrs(raw, span.Start)
+	p.closeImplied(n)
+	p.add(n)
+	if Void(n.Name) {
+		return nil
+	}
+	p.depth++
+	if p.depth > MaxDepth {
+		return ErrTooDeep
+	}
+	p.top = n
+	return nil
+}
+
+func (p *parser) add(n *Node) { p.top.Append(n) }
+
+// pop closes the innermost element at the given offset.
+func (p *parser) pop(at int) {
+	p.top.Close = Span{at, at}
+	p.top = p.top.Parent
+	p.depth--
+}
+
+// endTag closes the nearest open element of that name, never one outside the table cell or the
+// conditional comment in which the end tag stands.
+func (p *parser) endTag(name string, span Span) {
+	open := p.top
+	for open != p.floor && open.Kind == Element && open.Name != name {
+		if scopeEdge(open.Name) && !tablePart(name) {
+			open = nil
+			break
+		}
+		open = open.Parent
+	}
+	if open == nil || open == p.floor || open.Kind != Element {
+		p.add(&Node{Kind: Stray, Name: name, Open: span})
+		return
+	}
+	for p.top != open {
+		p.pop(span.Start)
+	}
+	p.pop(span.Start)
+	open.Close = span
+}
+
+// closeImplied closes elements that the start tag of n ends without an end tag.
+func (p *parser) closeImplied(n *Node) {
+	for _, rule := range impliedEnds {
+		if !contains(rule.starts, n.Name) {
+			continue
+		}
+		for open := p.top; open != p.floor && open.Kind == Element; open = open.Parent {
+			if contains(rule.ends, open.Name) {
+				for p.top != open {
+					p.pop(n.Open.Start)
+				}
+				open.ClosedBy = n
+				p.pop(n.Open.Start)
+				break
+			}
+			if contains(rule.until, open.Name) || scopeEdge(open.Name) && !tablePart(n.Name) {
+				break
+			}
+		}
+	}
+}
+
+// impliedEnds: a start tag in starts closes an open element in ends, unless one in until stands between.
+var impliedEnds = []struct{ starts, ends, until []string }{
+	{[]string{"li"}, []string{"li"}, []string{"ul", "ol", "menu"}},
+	{[]string{"dt", "dd"}, []string{"dt", "dd"}, []string{"dl"}},
+	{[]string{"option"}, []string{"option"}, []string{"select"}},
+	{[]string{"td", "th"}, []string{"td", "th"}, []string{"tr", "table"}},
+	{[]string{"tr"}, []string{"tr"}, []string{"table"}},
+	{[]string{"tbody", "thead", "tfoot"}, []string{"tbody", "thead", "tfoot", "colgroup", "caption"}, []string{"table"}},
+	{[]string{"tr"}, []string{"colgroup", "caption"}, []string{"table"}},
+	{[]string{"address", "article", "aside", "blockquote", "center", "div", "dl", "fieldset", "footer", "form",
+		"h1", "h2", "h3", "h4", "h5", "h6", "header", "hr", "main", "nav", "ol", "p", "pre", "section", "table", "ul"},
+		[]string{"p"}, []string{"button", "object"}},
+}
+
+func scopeEdge(name string) bool {
+	return name == "td" || name == "th" || name == "table" || name == "caption"
+}
+
+func tablePart(name string) bool {
+	switch name {
+	case "table", "thead", "tbody", "tfoot", "tr", "td", "th", "caption", "body", "html":
+		return true
+	}
+	return false
+}
+
+func contains(list []string, s string) bool {
+	for _, l := range list {
+		if l == s {
+			return true
+		}
+	}
+	return false
+}
+
+// tagName reads a tag's name from what follows its opening signs.
+func tagName(s string) string {
+	end := strings.IndexAny(s, " \t\n\r\f/>")
+	if end < 0 {
+		end = len(s)
+	}
+	return strings.ToLower(s[:end])
+}
+
+// scanAttrs reads the attributes of a start tag (HTML Living Standard, 13.2.5.32 to 39). Of two
+// attributes with one name the first counts; the second is left out, as in a browser.
+func scanAttrs(tag string, base int) []Attr {
+	var attrs []Attr
+	i := 1 + len(tagName(tag[1:]))
+	end := len(tag)
+	if strings.HasSuffix(tag, ">") {
+		end--
+	}
+	for {
+		for i < end && (space(tag[i]) || tag[i] == '/') {
+			i++
+		}
+		if i >= end {
+			return attrs
+		}
+		a := Attr{Span: Span{i, i}}
+		for i++; i < end && !space(tag[i]) && tag[i] != '/' && tag[i] != '='; i++ {
+		}
+		a.Name, a.Span.End = strings.ToLower(tag[a.Span.Start:i]), i
+		a.Inner = Span{i, i}
+		j := i
+		for j < end && space(tag[j]) {
+			j++
+		}
+		if j < end && tag[j] == '=' {
+			a.Inner, i = scanValue(tag, j+1, end)
+			a.Span.End = i
+			a.Value = html.UnescapeString(tag[a.Inner.Start:a.Inner.End])
+		}
+		a.Span = Span{a.Span.Start + base, a.Span.End + base}
+		a.Inner = Span{a.Inner.Start + base, a.Inner.End + base}
+		if !hasAttr(attrs, a.Name) {
+			attrs = append(attrs, a)
+		}
+	}
+}
+
+func scanValue(tag string, i, end int) (inner Span, next int) {
+	for i < end && space(tag[i]) {
+		i++
+	}
+	if i < end && (tag[i] == '"' || tag[i] == '\'') {
+		quote := tag[i]
+		start := i + 1
+		for i = start; i < end && tag[i] != quote; i++ {
+		}
+		return Span{start, i}, min(i+1, end)
+	}
+	start := i
+	for i < end && !space(tag[i]) {
+		i++
+	}
+	return Span{start, i}, i
+}
+
+func hasAttr(attrs []Attr, name string) bool {
+	for _, a := range attrs {
+		if a.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func space(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
+
+func commentBody(raw string) string {
+	body := strings.TrimPrefix(raw, "<!--")
+	return strings.TrimSuffix(body, "-->")
+}
+
+// hiddenCondition recognises <!--[if X]> ... <![endif]--> and tells where its content lies.
+func hiddenCondition(raw string) (condition string, inner Span, ok bool) {
+	if !strings.HasPrefix(raw, "<!--[if") {
+		return "", Span{}, false
+	}
+	open := strings.Index(raw, "]>")
+	shut := strings.LastIndex(raw, "<![endif]")
+	if open < 0 || shut < open+2 {
+		return "", Span{}, false
+	}
+	return strings.TrimSpace(raw[len("<!--[if"):open]), Span{open + 2, shut}, true
+}
+
+// revealedCondition recognises the opening half <!--[if X]><!--> or <![if X]> of a condition whose
+// content every browser shows.
+func revealedCondition(raw string) string {
+	for _, prefix := range []string{"<!--[if", "<![if"} {
+		if rest, ok := strings.CutPrefix(raw, prefix); ok {
+			if cond, _, ok := strings.Cut(rest, "]"); ok {
+				return strings.TrimSpace(cond)
+			}
+		}
+	}
+	return ""
+}

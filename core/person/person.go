@@ -1,0 +1,209 @@
+// Package person holds the people of a directory: their fields by the names of LDAP (RFC 4519,
+// RFC 2798), the reader for CSV files, and what to know of a directory before filling a template
+// from it. Start with Directory and ReadCSV.
+package person
+
+import (
+	"sort"
+	"strings"
+)
+
+// Schema is the list of fields that a directory's people have, in the order of their values.
+type Schema struct {
+	names []string
+	index map[string]int // by lower-case name
+}
+
+// NewSchema makes a schema of the given fields; standard aliases become their short names, and a
+// name that stands twice counts once.
+func NewSchema(names ...string) *Schema {
+	s := &Schema{index: map[string]int{}}
+	for _, name := range names {
+		s.add(name)
+	}
+	return s
+}
+
+func (s *Schema) add(name string) int {
+	name, _ = Canonical(name)
+	key := strings.ToLower(name)
+	if i, ok := s.index[key]; ok {
+		return i
+	}
+	s.index[key] = len(s.names)
+	s.names = append(s.names, name)
+	return len(s.names) - 1
+}
+
+// Names lists the fields.
+func (s *Schema) Names() []string { return append([]string(nil), s.names...) }
+
+// Len is the number of fields.
+func (s *Schema) Len() int { return len(s.names) }
+
+// Column tells where in Person.Values a field stands. A standard field that the directory lacks
+// has column -1 and is known all the same: it is blank for everybody.
+func (s *Schema) Column(name string) (column int, canonical string, known bool) {
+	canonical, standard := Canonical(name)
+	if i, ok := s.index[strings.ToLower(canonical)]; ok {
+		return i, s.names[i], true
+	}
+	return -1, canonical, standard
+}
+
+// Nearest lists up to three known field names that are spelt most like name.
+func (s *Schema) Nearest(name string) []string {
+	candidates := append([]string(nil), s.names...)
+	for _, a := range Attributes {
+		candidates = append(candidates, a.Name)
+		if a.Alias != "" {
+			candidates = append(candidates, a.Alias)
+		}
+	}
+	return Nearest(name, candidates)
+}
+
+// Nearest lists up to three of the candidates that are spelt most like name, nearest first.
+func Nearest(name string, candidates []string) []string {
+	type scored struct {
+		name  string
+		score int
+	}
+	var list []scored
+	seen := map[string]bool{}
+	low := strings.ToLower(name)
+	for _, c := range candidates {
+		if seen[c] {
+			continue
+		}
+		seen[c] = true
+		d := distance(low, strings.ToLower(c))
+		if d <= max(1, len(name)/3) || len(name) > 3 && strings.Contains(strings.ToLower(c), low) {
+			list = append(list, scored{c, d})
+		}
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].score < list[j].score })
+	var names []string
+	for _, l := range list[:min(3, len(list))] {
+		names = append(names, l.name)
+	}
+	return names
+}
+
+// distance counts the single-letter changes between two names (swapped neighbours count one).
+func distance(a, b string) int {
+	before, last, now := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		now[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				now[j] = min(now[j], before[j-2]+1)
+			}
+		}
+		before, last, now = last, now, before
+	}
+	return last[len(b)]
+}
+
+// Person is one entry of a directory. Values stand in the order of the schema.
+type Person struct {
+	Values []string
+}
+
+// At returns the value in a column; a column of -1 is blank.
+func (p *Person) At(column int) string {
+	if column < 0 || column >= len(p.Values) {
+		return ""
+	}
+	return p.Values[column]
+}
+
+// Directory is a set of people with one schema.
+type Directory struct {
+	Schema *Schema
+	People []Person
+}
+
+// Get returns a person's field by name; an unknown one is blank.
+func (d *Directory) Get(p *Person, field string) string {
+	column, _, _ := d.Schema.Column(field)
+	return p.At(column)
+}
+
+// Find returns the person with that mail address, compared without letter case, or nil.
+func (d *Directory) Find(mail string) *Person {
+	column, _, _ := d.Schema.Column("mail")
+	for i := range d.People {
+		if strings.EqualFold(d.People[i].At(column), mail) {
+			return &d.People[i]
+		}
+	}
+	return nil
+}
+
+// Blank counts for how many people a field is blank, and names the first few by mail address.
+func (d *Directory) Blank(column int, names int) (count int, examples []string) {
+	mail, _, _ := d.Schema.Column("mail")
+	for i := range d.People {
+		if IsBlank(d.People[i].At(column)) {
+			count++
+			if len(examples) < names {
+				examples = append(examples, d.People[i].At(mail))
+			}
+		}
+	}
+	return count, examples
+}
+
+// IsBlank reports whether a value shows nothing: empty, white space or invisible signs only.
+func IsBlank(value string) bool { return value == "" || Clean(value) == "" }
+
+// Clean makes a value fit for one line of text: control characters, line ends and runs of white
+// space become one space; signs that turn the direction of what follows (U+202A to U+202E, U+2066 to
+// U+2069) and other invisible ones are left out; broken UTF-8 is replaced. Letters of every script
+// stay as they are.
+func Clean(value string) string {
+	if clean(value) {
+		return value
+	}
+	var b strings.Builder
+	b.Grow(len(value))
+	pending := false
+	for _, r := range strings.ToValidUTF8(value, "\uFFFD") {
+		switch {
+		case r <= ' ' || r >= 0x7f && r <= 0xa0 && r != 0xa0 || r == 0x2028 || r == 0x2029:
+			pending = b.Len() > 0
+			continue
+		case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0xfeff, r == 0x200b, r == 0x2060,
+			r == 0xfffe, r == 0xffff:
+			continue
+		}
+		if pending {
+			b.WriteByte(' ')
+			pending = false
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// clean is the quick test for values that need nothing: printable ASCII without runs of spaces.
+func clean(s string) bool {
+	space := true
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c < ' ' || c >= 0x7f || c == ' ' && space {
+			return false
+		}
+		space = c == ' '
+	}
+	return !space || s == ""
+}
