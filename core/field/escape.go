@@ -8,12 +8,14 @@ type Escape uint8
 
 // The places.
 const (
-	EscapeText    Escape = iota // between tags
-	EscapeAttr                  // in a quoted attribute
-	EscapeAddress               // at the start of an address: its scheme must be http, https, mailto or tel
-	EscapePart                  // behind the start of an address: percent-encoded (RFC 3986, 2.1)
-	EscapeStyle                 // in a style attribute's value
-	EscapeNone                  // in a text form
+	EscapeText         Escape = iota // between tags
+	EscapeAttr                       // in a quoted attribute
+	EscapeAddress                    // at the start of an address: its scheme must be http, https, mailto or tel
+	EscapePart                       // behind the start of an address: percent-encoded (RFC 3986, 2.1)
+	EscapeStyle                      // in a style attribute's value
+	EscapeNone                       // in a text form
+	EscapePlainAddress               // as EscapeAddress, in a text form
+	EscapePlainPart                  // as EscapePart, in a text form
 )
 
 // AppendEscaped appends the value to dst, escaped for its place.
@@ -27,6 +29,13 @@ func AppendEscaped(dst []byte, value string, escape Escape) []byte {
 		}
 		return appendPercent(dst, value, addressSafe)
 	case EscapePart:
+		return appendPercent(dst, value, partSafe)
+	case EscapePlainAddress:
+		if !SafeAddress(value) {
+			return dst
+		}
+		return append(dst, value...)
+	case EscapePlainPart:
 		return appendPercent(dst, value, partSafe)
 	case EscapeStyle:
 		for i := 0; i < len(value); i++ {
@@ -69,7 +78,7 @@ func appendPercent(dst []byte, s string, safe func(byte) bool) []byte {
 	for i := 0; i < len(s); i++ {
 		c := s[i]
 		switch {
-		case c == '&':
+		case c == '&' && safe(c):
 			dst = append(dst, "&amp;"...)
 		case safe(c):
 			dst = append(dst, c)
@@ -86,12 +95,12 @@ func alphanumeric(c byte) bool {
 
 // addressSafe keeps the reserved signs of RFC 3986, 2.2, but for the quote.
 func addressSafe(c byte) bool {
-	return alphanumeric(c) || strings.IndexByte("-._~:/?#[]@!$()*+,;=%", c) >= 0
+	return alphanumeric(c) || strings.IndexByte("-._~:/?#[]@!$()*+,;=%&", c) >= 0
 }
 
 // partSafe keeps unreserved signs, and the two that stand in mail addresses and dialled numbers.
 func partSafe(c byte) bool {
-	return c != '&' && (alphanumeric(c) || strings.IndexByte("-._~@+", c) >= 0)
+	return alphanumeric(c) || strings.IndexByte("-._~@+", c) >= 0
 }
 
 func styleSafe(c byte) bool {

@@ -170,7 +170,7 @@ func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 		if a == nil {
 			continue
 		}
-		c := Condition{Unless: name == AttrUnless}
+		c := Condition{Unless: name == AttrUnless, Span: a.Span}
 		words := strings.FieldsFunc(a.Value, func(r rune) bool { return r == ' ' || r == ',' || r == '\n' || r == '\t' })
 		hasAnd := false
 		for _, word := range words {
@@ -269,8 +269,9 @@ func (s *Source) FieldsOf(n *markup.Node) []*Expr {
 }
 
 // Enter begins an element in a builder: its conditions, and as a piece of a data-join the separator.
-// The answer closes it. skip means that the element is not in the variant.
-func (s *Source) Enter(b *Builder, n *markup.Node, variant string) (leave func(), skip bool) {
+// escape makes the separator fit for the form. leave closes the element; skip means that it is not in
+// the variant.
+func (s *Source) Enter(b *Builder, n *markup.Node, variant string, escape func(string) string) (leave func(), skip bool) {
 	if !s.In(n, variant) {
 		return nil, true
 	}
@@ -281,7 +282,7 @@ func (s *Source) Enter(b *Builder, n *markup.Node, variant string) (leave func()
 				conditions = append(conditions, c)
 			}
 			ends := needAll(b, conditions)
-			b.Between(markup.EscapeText(separator))
+			b.Between(escape(separator))
 			return ends, false
 		}
 	}
@@ -359,7 +360,7 @@ func (c *htmlCompiler) node(n *markup.Node) {
 			c.b.Literal(c.Doc.Raw(n))
 		}
 	case markup.Element:
-		leave, skip := c.Enter(c.b, n, c.variant)
+		leave, skip := c.Enter(c.b, n, c.variant, markup.EscapeText)
 		if skip {
 			return
 		}

@@ -3,6 +3,7 @@ package field
 import (
 	"strings"
 
+	"missivum/core/markup"
 	"missivum/core/person"
 )
 
@@ -30,7 +31,7 @@ type Step struct {
 }
 
 // Mark is a sign for the sink of Filler.Run; text forms use it for line breaks and links.
-type Mark uint8
+type Mark int
 
 // Condition decides whether an element stays.
 type Condition struct {
@@ -38,6 +39,7 @@ type Condition struct {
 	Columns []int
 	Any     bool // one blank field is enough to fail, unless Any
 	Unless  bool // stays only when none has a value
+	Span    markup.Span
 }
 
 // Holds reports whether the element stays for the person.
@@ -253,7 +255,7 @@ type Sink interface {
 	Mark(m Mark)
 }
 
-// Run gives the program's output for the person set in f to a sink, unescaped.
+// Run gives the program's output for the person set in f to a sink.
 func (p *Program) Run(f *Filler, sink Sink) {
 	f.joined = append(f.joined[:0], make([]bool, p.levels)...)
 	for i := 0; i < len(p.Steps); i++ {
@@ -262,7 +264,11 @@ func (p *Program) Run(f *Filler, sink Sink) {
 		case StepLiteral:
 			sink.Text(s.Text)
 		case StepValue:
-			sink.Text(f.values[s.Index])
+			if s.Escape == EscapeNone {
+				sink.Text(f.values[s.Index])
+			} else {
+				sink.Text(string(AppendEscaped(nil, f.values[s.Index], s.Escape)))
+			}
 		case StepMark:
 			sink.Mark(s.Mark)
 		case StepNeeds:

@@ -266,6 +266,9 @@ func NewText(s string, where Span) *Node {
 	return &Node{Kind: Text, Data: s, Open: at, Close: at, written: true}
 }
 
+// NewDoctype makes the doctype of HTML (HTML Living Standard, 13.1.1).
+func NewDoctype() *Node { return &Node{Kind: Doctype, written: true} }
+
 // Walk visits the node and all in it in document order. When visit answers false the node's
 // children are left out. Children may be removed while walking.
 func (n *Node) Walk(visit func(*Node) bool) {

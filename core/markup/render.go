@@ -37,6 +37,10 @@ func (d *Document) OpenTag(n *Node) string {
 			}
 			return EscapeText(n.Data)
 		}
+	case Doctype:
+		if n.written {
+			return "<!DOCTYPE html>\n"
+		}
 	case Element:
 		if n.changed {
 			return d.startTag(n)

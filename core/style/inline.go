@@ -172,12 +172,10 @@ func replaceSheets(doc *markup.Document, left []Left) {
 			continue
 		}
 		first = false
-		var b strings.Builder
-		for _, l := range left {
-			b.WriteString(l.Text + "\n")
-		}
 		n.Children = nil
-		n.Append(markup.NewText("\n"+b.String(), left[0].Span))
+		for _, l := range left { // one text for each rule, so that each keeps its place
+			n.Append(markup.NewText("\n"+l.Text, l.Span))
+		}
 	}
 }
 

@@ -1,0 +1,300 @@
+// Package client holds the profiles of mail clients: what a family of clients keeps, changes, drops
+// and limits, as data, and the engine that interprets them. Start with Shipped and Simulate.
+package client
+
+import (
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+	"gopkg.in/yaml.v3"
+)
+
+// Severity says how bad something is.
+type Severity string
+
+// The severities, worst first.
+const (
+	Breaks   Severity = "breaks"   // layout or content is lost
+	Degrades Severity = "degrades" // looks different, still right
+	Note     Severity = "note"     // good to know
+)
+
+// Worse reports whether s is worse than other.
+func (s Severity) Worse(other Severity) bool { return s.rank() > other.rank() }
+
+func (s Severity) rank() int {
+	switch s {
+	case Breaks:
+		return 3
+	case Degrades:
+		return 2
+	case Note:
+		return 1
+	}
+	return 0
+}
+
+// Basis says how a profile's statement is known.
+type Basis string
+
+// The bases.
+const (
+	Measured  Basis = "measured"  // against an engine or sanitiser that the tests run
+	Published Basis = "published" // long and widely documented
+	Assumed   Basis = "assumed"
+)
+
+// Hop is a stage of a signature's journey.
+type Hop string
+
+// The hops in their order.
+const (
+	Install Hop = "install"
+	Send    Hop = "send"
+	Receive Hop = "receive"
+	Draw    Hop = "draw"
+)
+
+// Hops lists the hops in the order of the journey.
+var Hops = []Hop{Install, Send, Receive, Draw}
+
+// Profile describes one family of mail clients.
+type Profile struct {
+	ID         string       `json:"id"`
+	Title      string       `json:"title"`
+	About      string       `json:"about"`
+	Form       string       `json:"form"`            // "html" or "text"
+	Width      int          `json:"width,omitempty"` // px
+	Install    Installation `json:"install"`
+	Limits     []Limit      `json:"limits,omitempty"`
+	Behaviours []Behaviour  `json:"behaviours,omitempty"`
+}
+
+// Installation says how a signature gets into the client.
+type Installation struct {
+	Way     string `json:"way"`               // file, paste-rendered, paste-source, append-block
+	Dialect string `json:"dialect,omitempty"` // of the host's placeholders
+}
+
+// Measure is what a limit counts.
+type Measure string
+
+// The measures.
+const (
+	Characters   Measure = "characters"    // UTF-16 units of the stored markup
+	Bytes        Measure = "bytes"         // UTF-8 bytes of the stored markup
+	PictureBytes Measure = "picture-bytes" // bytes of the pictures shown
+	Columns      Measure = "columns"       // of the longest line of the text form
+)
+
+// Unit is what the measure's figures are counted in, for people.
+func (m Measure) Unit() string {
+	switch m {
+	case Characters:
+		return "characters"
+	case Columns:
+		return "columns"
+	}
+	return "bytes"
+}
+
+// Limit is one limit of a client.
+type Limit struct {
+	Measure  Measure  `json:"measure"`
+	Max      int      `json:"max"`
+	Severity Severity `json:"severity"`
+	Says     string   `json:"says"`
+	Basis    Basis    `json:"basis"`
+}
+
+// Behaviour is one thing that a client does.
+type Behaviour struct {
+	ID       string   `json:"id"`
+	Hop      Hop      `json:"hop"`
+	Match    Match    `json:"match"`
+	Does     Action   `json:"does"`
+	Check    string   `json:"check,omitempty"` // the check that reports it
+	Severity Severity `json:"severity,omitempty"`
+	Says     string   `json:"says,omitempty"`
+	Basis    Basis    `json:"basis"`
+}
+
+// Match says what a behaviour is about.
+type Match struct {
+	Elements   []string `json:"elements,omitempty"`
+	Attributes []string `json:"attributes,omitempty"`
+	Properties []string `json:"properties,omitempty"`
+	Values     []string `json:"values,omitempty"`
+	On         []string `json:"on,omitempty"`
+	NotOn      []string `json:"not-on,omitempty"`
+	Schemes    []string `json:"schemes,omitempty"`
+	Structure  string   `json:"structure,omitempty"`
+}
+
+// Action is what happens to what matches.
+type Action string
+
+// The actions.
+const (
+	Dropped   Action = "dropped"   // removed with all in it
+	Unwrapped Action = "unwrapped" // the tags removed, the content kept
+	Ignored   Action = "ignored"   // kept, but not honoured when drawn
+	Refused   Action = "refused"   // not accepted
+	Honoured  Action = "honoured"  // done as it asks (conditional comments)
+	Kept      Action = "kept"      // stays, with a consequence worth saying
+)
+
+//go:embed profiles/*.yaml
+var shipped embed.FS
+
+//go:embed profile.schema.json
+var schemaText string
+
+// SchemaJSON is the JSON Schema (2020-12) of a profile.
+func SchemaJSON() string { return schemaText }
+
+var compiledSchema = sync.OnceValue(func() *jsonschema.Schema {
+	parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(schemaText))
+	if err != nil {
+		panic("client profile schema: " + err.Error()) // the file is part of the program
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("profile.json", parsed); err != nil {
+		panic("client profile schema: " + err.Error())
+	}
+	return c.MustCompile("profile.json")
+})
+
+// Shipped lists the profiles that come with the program, sorted by id.
+var Shipped = sync.OnceValue(func() []*Profile {
+	var list []*Profile
+	names, _ := fs.Glob(shipped, "profiles/*.yaml")
+	for _, name := range names {
+		data, err := shipped.ReadFile(name)
+		if err != nil {
+			panic(err)
+		}
+		p, err := Parse(data)
+		if err != nil {
+			panic(name + ": " + err.Error()) // a test reads them all
+		}
+		list = append(list, p)
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].ID < list[j].ID })
+	return list
+})
+
+// Find returns the shipped profile with an id, or nil.
+func Find(id string) *Profile {
+	for _, p := range Shipped() {
+		if p.ID == id {
+			return p
+		}
+	}
+	return nil
+}
+
+// IDs lists the ids of profiles.
+func IDs(profiles []*Profile) []string {
+	ids := make([]string, len(profiles))
+	for i, p := range profiles {
+		ids[i] = p.ID
+	}
+	return ids
+}
+
+// Parse reads a profile from YAML or JSON and holds it against the schema. An error names the line
+// and what is wrong there; all faults are told at once.
+func Parse(data []byte) (*Profile, error) {
+	var node yaml.Node
+	if err := yaml.Unmarshal(data, &node); err != nil {
+		return nil, errors.New(strings.TrimPrefix(err.Error(), "yaml: "))
+	}
+	var plain any
+	if err := node.Decode(&plain); err != nil {
+		return nil, err
+	}
+	if err := compiledSchema().Validate(jsonForm(plain)); err != nil {
+		var invalid *jsonschema.ValidationError
+		if errors.As(err, &invalid) {
+			return nil, describe(invalid, &node)
+		}
+		return nil, err
+	}
+	encoded, err := json.Marshal(plain)
+	if err != nil {
+		return nil, err
+	}
+	p := &Profile{}
+	if err := json.Unmarshal(encoded, p); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// jsonForm turns what YAML decodes to into what JSON would.
+func jsonForm(v any) any {
+	encoded, err := json.Marshal(v)
+	if err != nil {
+		return v
+	}
+	decoded, err := jsonschema.UnmarshalJSON(strings.NewReader(string(encoded)))
+	if err != nil {
+		return v
+	}
+	return decoded
+}
+
+// describe turns a schema error into lines of the file.
+func describe(e *jsonschema.ValidationError, root *yaml.Node) error {
+	var errs []error
+	printer := message.NewPrinter(language.English)
+	var visit func(*jsonschema.ValidationError)
+	visit = func(e *jsonschema.ValidationError) {
+		if len(e.Causes) == 0 {
+			where := strings.Join(e.InstanceLocation, ".")
+			if where == "" {
+				where = "the profile"
+			}
+			errs = append(errs, fmt.Errorf("line %d: %s: %s", lineOf(root, e.InstanceLocation), where, e.ErrorKind.LocalizedString(printer)))
+		}
+		for _, cause := range e.Causes {
+			visit(cause)
+		}
+	}
+	visit(e)
+	return errors.Join(errs...)
+}
+
+// lineOf follows a path of keys and indexes to its line.
+func lineOf(n *yaml.Node, path []string) int {
+	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
+		n = n.Content[0]
+	}
+	for _, key := range path {
+		switch n.Kind {
+		case yaml.MappingNode:
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				if n.Content[i].Value == key {
+					n = n.Content[i+1]
+					break
+				}
+			}
+		case yaml.SequenceNode:
+			if i, err := strconv.Atoi(key); err == nil && i < len(n.Content) {
+				n = n.Content[i]
+			}
+		}
+	}
+	return max(n.Line, 1)
+}

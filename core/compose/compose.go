@@ -1,0 +1,310 @@
+// Package compose turns a template into the forms that go out: a whole HTML page, the fragment to
+// paste, and the text form. A template is prepared once (pictures resolved, styles inlined), compiled
+// once for a directory's schema and a variant, and then filled for each person by appending.
+// Start with Prepare, Prepared.Compile and Signature.
+package compose
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"missivum/core/field"
+	"missivum/core/markup"
+	"missivum/core/person"
+	"missivum/core/style"
+	"missivum/core/template"
+)
+
+// Form is a form of the signature.
+type Form string
+
+// The forms.
+const (
+	HTML     Form = "html"     // a whole page; pictures lie beside it
+	Fragment Form = "fragment" // what is pasted: no html, head or body; pictures are hosted
+	Text     Form = "text"     // RFC 3676, below its separator line
+)
+
+// Forms lists the forms.
+var Forms = []Form{HTML, Fragment, Text}
+
+// Addresser gives the address under which a picture is reached.
+type Addresser func(p *template.Picture) string
+
+// Hosted gives addresses below the template's hosting address; without one, relative paths.
+func Hosted(t *template.Template) Addresser {
+	if t.Settings.Pictures.Address == "" {
+		return Beside
+	}
+	return func(p *template.Picture) string { return t.Settings.Pictures.Address + p.File }
+}
+
+// Beside gives relative paths into the picture folder.
+func Beside(p *template.Picture) string { return template.PictureFolder + "/" + p.File }
+
+// Below gives addresses below a path, for previews.
+func Below(base string) Addresser {
+	return func(p *template.Picture) string { return base + p.File }
+}
+
+// Prepared is a template whose document no longer depends on anything but the person and the
+// variant: slots decided, pictures resolved, styles inlined.
+type Prepared struct {
+	Template *template.Template
+	Schema   *person.Schema
+	Doc      *markup.Document
+	Source   *markup.Document // as written, for checks that look at the source
+	Styles   style.Report
+}
+
+// Prepare reads the template's source and does all that depends on neither person nor variant. day
+// decides which dated slots are in force. The error is of type field.Errors when the template has
+// mistakes, all of them. Styles are resolved on the template as written, with every variant's
+// elements in it.
+func Prepare(t *template.Template, schema *person.Schema, day time.Time, address Addresser) (*Prepared, error) {
+	doc, err := markup.Parse(t.Source)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", template.SourceFile, err)
+	}
+	p := &Prepared{Template: t, Schema: schema, Doc: doc, Source: doc.Clone()}
+	errs := p.fieldSource(doc).Validate()
+	errs = append(errs, p.resolveSlots(day)...)
+	errs = append(errs, p.resolvePictures(address)...)
+	if len(errs) > 0 {
+		return nil, errs
+	}
+	p.Styles = style.Inline(doc)
+	return p, nil
+}
+
+// FieldSource is the prepared document as the template language sees it.
+func (p *Prepared) FieldSource() *field.Source { return p.fieldSource(p.Doc) }
+
+func (p *Prepared) fieldSource(doc *markup.Document) *field.Source {
+	return &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
+}
+
+func (p *Prepared) resolveSlots(day time.Time) field.Errors {
+	var errs field.Errors
+	for _, n := range p.Doc.Root.Elements() {
+		a := n.Attribute(field.AttrSlot)
+		if a == nil {
+			continue
+		}
+		slot, ok := p.Template.Settings.Slots[a.Value]
+		if !ok {
+			var names []string
+			for name := range p.Template.Settings.Slots {
+				names = append(names, name)
+			}
+			errs = append(errs, field.Error{
+				Place: p.Doc.Place(a.Inner.Start), End: a.Inner.End,
+				Message: fmt.Sprintf("There is no slot %q in %s.", a.Value, template.SettingsFile),
+				Nearest: person.Nearest(a.Value, names),
+			})
+			continue
+		}
+		if !slot.InForce(day) {
+			n.Remove()
+		}
+	}
+	return errs
+}
+
+// resolvePictures gives every <img data-picture> its address, its size and its alternative text,
+// and every picture that the template holds the address of the chosen form.
+func (p *Prepared) resolvePictures(address Addresser) field.Errors {
+	var errs field.Errors
+	for _, n := range p.Doc.Root.Elements("img") {
+		a := n.Attribute(field.AttrPicture)
+		if a == nil {
+			continue
+		}
+		picture := p.Template.Picture(a.Value)
+		if picture == nil {
+			errs = append(errs, field.Error{
+				Place: p.Doc.Place(a.Inner.Start), End: a.Inner.End,
+				Message: fmt.Sprintf("There is no picture %q in %s.", a.Value, template.SettingsFile),
+				Nearest: person.Nearest(a.Value, p.Template.PictureNames()),
+			})
+			continue
+		}
+		n.SetAttr("src", address(picture))
+		if _, ok := n.Attr("alt"); !ok {
+			n.SetAttr("alt", picture.Alt)
+		}
+		setSize(n, picture)
+	}
+	return errs
+}
+
+// setSize writes the missing one of width and height in the picture's own proportion; with
+// neither, its true pixels.
+func setSize(n *markup.Node, p *template.Picture) {
+	width, height := pixels(n, "width"), pixels(n, "height")
+	switch {
+	case width == 0 && height == 0:
+		width, height = p.Width, p.Height
+	case height == 0:
+		height = int(math.Round(float64(width) * float64(p.Height) / float64(p.Width)))
+	case width == 0:
+		width = int(math.Round(float64(height) * float64(p.Width) / float64(p.Height)))
+	default:
+		return
+	}
+	n.SetAttr("width", strconv.Itoa(width))
+	n.SetAttr("height", strconv.Itoa(height))
+}
+
+func pixels(n *markup.Node, name string) int {
+	v, _ := n.Attr(name)
+	i, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSpace(v), "px"))
+	if err != nil || i < 0 {
+		return 0
+	}
+	return i
+}
+
+// PictureOf returns the template's picture that an <img> of the prepared document shows, or nil.
+func (p *Prepared) PictureOf(img *markup.Node) *template.Picture {
+	if name, ok := img.Attr(field.AttrPicture); ok {
+		return p.Template.Picture(name)
+	}
+	src, _ := img.Attr("src")
+	return p.Template.AtAddress(src)
+}
+
+// Signature is a template compiled for one schema and one variant.
+type Signature struct {
+	Variant string
+
+	table    *field.Table
+	programs map[Form]*field.Program
+}
+
+// Compile makes the programs of all forms for a variant of the template. Pictures lie beside the page
+// and are hosted in the fragment.
+func Compile(t *template.Template, schema *person.Schema, variant string, day time.Time) (*Signature, error) {
+	if err := CheckVariant(t, variant); err != nil {
+		return nil, err
+	}
+	s := &Signature{Variant: variant, table: field.NewTable(schema, t.Settings.Country), programs: map[Form]*field.Program{}}
+	for form, address := range map[Form]Addresser{HTML: Beside, Fragment: Hosted(t)} {
+		prepared, err := Prepare(t, schema, day, address)
+		if err != nil {
+			return nil, err
+		}
+		if form == Fragment {
+			if s.programs[Text], err = prepared.compileText(s.table, variant); err != nil {
+				return nil, err
+			}
+			prepared.Doc.Fragment()
+		} else {
+			prepared.page()
+		}
+		if s.programs[form], err = field.CompileHTML(prepared.FieldSource(), s.table, variant); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// CheckVariant says whether the template has the variant, and which it has.
+func CheckVariant(t *template.Template, variant string) error {
+	for _, v := range t.Variants() {
+		if v == variant {
+			return nil
+		}
+	}
+	return fmt.Errorf("there is no variant %q; the template has %s", variant, strings.Join(t.Variants(), ", "))
+}
+
+// NewFiller makes a filler for the signature's forms.
+func (s *Signature) NewFiller() *field.Filler { return field.NewFiller(s.table) }
+
+// Append appends a form for the person set in the filler.
+func (s *Signature) Append(dst []byte, form Form, f *field.Filler) []byte {
+	if form == Text {
+		return appendText(dst, s.programs[Text], f)
+	}
+	return s.programs[form].Append(dst, f)
+}
+
+// Fill gives one form for one person.
+func (s *Signature) Fill(form Form, p *person.Person) []byte {
+	f := s.NewFiller()
+	f.Set(p)
+	return s.Append(nil, form, f)
+}
+
+// page makes a whole page of the prepared document: doctype, language, character set, title.
+func (p *Prepared) page() {
+	root := p.Doc.Root
+	html := first(root.Elements("html"))
+	if html == nil {
+		html = markup.NewElement("html", markup.Span{})
+		body := markup.NewElement("body", markup.Span{})
+		for _, c := range root.Children {
+			if c.Kind == markup.Doctype {
+				continue
+			}
+			body.Append(c)
+		}
+		html.Append(body)
+		root.Children = nil
+		root.Append(html)
+	}
+	if language := p.Template.Settings.Language; language != "" {
+		if _, ok := html.Attr("lang"); !ok {
+			html.SetAttr("lang", language)
+		}
+	}
+	head := first(html.Elements("head"))
+	if head == nil {
+		head = markup.NewElement("head", markup.Span{})
+		head.Parent = html
+		html.Children = append([]*markup.Node{head}, html.Children...)
+	}
+	if _, ok := Charset(p.Doc); !ok {
+		meta := markup.NewElement("meta", markup.Span{})
+		meta.SetAttr("charset", "utf-8")
+		meta.Parent = head
+		head.Children = append([]*markup.Node{meta}, head.Children...)
+	}
+	if len(head.Elements("title")) == 0 {
+		title := markup.NewElement("title", markup.Span{})
+		title.Append(markup.NewText(p.Template.Title(), markup.Span{}))
+		head.Append(title)
+	}
+	if root.Children[0].Kind != markup.Doctype {
+		doctype := markup.NewDoctype()
+		doctype.Parent = root
+		root.Children = append([]*markup.Node{doctype}, root.Children...)
+	}
+}
+
+func first(list []*markup.Node) *markup.Node {
+	if len(list) == 0 {
+		return nil
+	}
+	return list[0]
+}
+
+// Charset returns the character set that the document declares in a meta element.
+func Charset(doc *markup.Document) (string, bool) {
+	for _, n := range doc.Root.Elements("meta") {
+		if c, ok := n.Attr("charset"); ok {
+			return c, true
+		}
+		if e, _ := n.Attr("http-equiv"); strings.EqualFold(e, "content-type") {
+			content, _ := n.Attr("content")
+			if _, c, ok := strings.Cut(strings.ToLower(content), "charset="); ok {
+				return strings.TrimSpace(c), true
+			}
+		}
+	}
+	return "", false
+}

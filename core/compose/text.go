@@ -1,0 +1,306 @@
+package compose
+
+import (
+	"strings"
+
+	"github.com/rivo/uniseg"
+
+	"missivum/core/field"
+	"missivum/core/markup"
+)
+
+// Columns is the width of the text form; a word or an address that is longer stands on a line of
+// its own (RFC 3676, 4.2, asks for at most 78).
+const Columns = 72
+
+// SeparatorLine stands above a signature in a text message: two hyphens and a space (RFC 3676, 4.3).
+const SeparatorLine = "-- "
+
+// The marks of a text program.
+const (
+	markBreak   field.Mark = iota + 1 // begin a new line
+	markBlank                         // leave an empty line
+	markLink                          // a link's label follows
+	markAddress                       // the link's address follows
+	markLinkEnd
+)
+
+// compileText makes the program of the text form: reading order of the markup, blocks and the cells of
+// layout rows on lines of their own, pictures by their alternative text.
+func (p *Prepared) compileText(table *field.Table, variant string) (*field.Program, error) {
+	source := p.FieldSource()
+	if errs := source.Validate(); len(errs) > 0 {
+		return nil, errs
+	}
+	c := textCompiler{source: source, b: field.NewBuilder(table), variant: variant}
+	c.children(p.Doc.Root)
+	return c.b.Program(), nil
+}
+
+type textCompiler struct {
+	source  *field.Source
+	b       *field.Builder
+	variant string
+}
+
+func (c *textCompiler) children(n *markup.Node) {
+	joined := false
+	if n.Kind == markup.Element {
+		_, joined = n.Attr(field.AttrJoin)
+	}
+	if joined {
+		c.b.Join()
+		defer c.b.EndJoin()
+	}
+	for _, child := range n.Children {
+		if joined && child.Kind == markup.Text && strings.TrimSpace(child.Data) == "" {
+			continue
+		}
+		c.node(child)
+	}
+}
+
+func (c *textCompiler) node(n *markup.Node) {
+	switch n.Kind {
+	case markup.Text:
+		pieces, _ := c.source.TextPieces(n)
+		c.pieces(pieces, field.EscapeNone, field.EscapeNone)
+	case markup.Element:
+		if n.Is("head", "style", "script", "title", "meta", "link", "svg", "object", "iframe", "select", "textarea") {
+			return
+		}
+		leave, skip := c.source.Enter(c.b, n, c.variant, func(s string) string { return s })
+		if skip {
+			return
+		}
+		c.element(n)
+		leave()
+	}
+}
+
+func (c *textCompiler) element(n *markup.Node) {
+	switch {
+	case n.Is("br"):
+		c.b.Mark(markBreak)
+	case n.Is("img"):
+		if alt := n.Attribute("alt"); alt != nil {
+			pieces, _ := c.source.AttrPieces(*alt)
+			c.pieces(pieces, field.EscapeNone, field.EscapeNone)
+		}
+	case n.Is("a"):
+		c.link(n)
+	case n.Is("td", "th") && simpleRow(n.Parent):
+		c.b.Literal(" ")
+		c.children(n)
+	case markup.Block(n.Name):
+		edge := blockEdge(n)
+		c.b.Mark(edge)
+		if n.Is("li") {
+			c.b.Literal("- ")
+		}
+		c.children(n)
+		c.b.Mark(edge)
+	default:
+		c.children(n)
+	}
+}
+
+func (c *textCompiler) link(n *markup.Node) {
+	href := n.Attribute("href")
+	if href == nil {
+		c.children(n)
+		return
+	}
+	c.b.Mark(markLink)
+	c.children(n)
+	c.b.Mark(markAddress)
+	pieces, _ := c.source.AttrPieces(*href)
+	c.pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
+	c.b.Mark(markLinkEnd)
+}
+
+// pieces appends text and fields; a field at the very start gets the first escape, others the rest.
+func (c *textCompiler) pieces(pieces []field.Piece, head, rest field.Escape) {
+	for i, p := range pieces {
+		switch {
+		case p.Expr == nil:
+			c.b.Literal(markup.Unescape(p.Text))
+		case i == 0:
+			c.b.Value(*p.Expr, head)
+		default:
+			c.b.Value(*p.Expr, rest)
+		}
+	}
+}
+
+// blockEdge: paragraphs stand apart unless their margin was set to nothing.
+func blockEdge(n *markup.Node) field.Mark {
+	if !n.Is("p", "h1", "h2", "h3", "h4", "h5", "h6", "ul", "ol", "blockquote", "hr") {
+		return markBreak
+	}
+	if margin, ok := n.Declared("margin"); ok && strings.HasPrefix(strings.TrimSpace(margin), "0") {
+		return markBreak
+	}
+	return markBlank
+}
+
+// simpleRow: a row whose cells hold a little text each is one line, such as a label and its value.
+func simpleRow(row *markup.Node) bool {
+	simple := true
+	row.Walk(func(n *markup.Node) bool {
+		if n != row && (n.Is("br", "img", "table") || n.Kind == markup.Element && markup.Block(n.Name) && !n.Is("td", "th")) {
+			simple = false
+		}
+		return simple
+	})
+	return simple
+}
+
+// appendText fills a text program and lays it out below the separator line.
+func appendText(dst []byte, program *field.Program, f *field.Filler) []byte {
+	w := textWriter{dst: append(append(dst, SeparatorLine...), '\n')}
+	w.empty = len(w.dst)
+	program.Run(f, &w)
+	return w.finish()
+}
+
+// textWriter lays text out: white space is folded, lines are broken at Columns.
+type textWriter struct {
+	dst     []byte
+	empty   int             // length of dst while nothing is written yet
+	line    strings.Builder // the line being built
+	space   bool            // a space is due
+	blank   bool            // an empty line is due
+	inLink  int             // byte length of line when the link's label began, plus one
+	address *strings.Builder
+}
+
+// Text takes running text.
+func (w *textWriter) Text(s string) {
+	if w.address != nil {
+		w.address.WriteString(s)
+		return
+	}
+	for s != "" {
+		i := strings.IndexAny(s, " \t\r\n\u00a0")
+		if i < 0 {
+			w.word(s)
+			return
+		}
+		if i > 0 {
+			w.word(s[:i])
+		}
+		w.space = w.line.Len() > 0
+		if strings.HasPrefix(s[i:], "\u00a0") {
+			i++
+		}
+		s = s[i+1:]
+	}
+}
+
+func (w *textWriter) word(s string) {
+	if w.space {
+		w.line.WriteByte(' ')
+		w.space = false
+	}
+	w.line.WriteString(s)
+}
+
+// Mark takes a layout sign.
+func (w *textWriter) Mark(m field.Mark) {
+	switch m {
+	case markBreak:
+		w.endLine()
+	case markBlank:
+		w.endLine()
+		w.blank = true
+	case markLink:
+		w.inLink = w.line.Len() + 1
+	case markAddress:
+		w.address = &strings.Builder{}
+	case markLinkEnd:
+		w.endLink()
+	}
+}
+
+// endLink writes the address behind the label, unless the label says it already.
+func (w *textWriter) endLink() {
+	address := strings.TrimSpace(w.address.String())
+	w.address = nil
+	label := ""
+	if w.inLink > 0 && w.inLink-1 <= w.line.Len() {
+		label = strings.TrimSpace(w.line.String()[w.inLink-1:])
+	}
+	w.inLink = 0
+	if address == "" || sameAddress(label, address) {
+		return
+	}
+	if label != "" {
+		w.space = true
+	}
+	w.word("<" + address + ">")
+}
+
+// sameAddress reports whether a label already tells the address: the same without scheme, or a
+// telephone number with the same digits.
+func sameAddress(label, address string) bool {
+	scheme, rest, ok := strings.Cut(address, ":")
+	if ok && strings.EqualFold(scheme, "tel") {
+		return label != ""
+	}
+	rest = strings.TrimSuffix(strings.TrimPrefix(rest, "//"), "/")
+	label = strings.TrimSuffix(label, "/")
+	return strings.EqualFold(label, address) || strings.EqualFold(label, rest) || strings.EqualFold(label, strings.TrimPrefix(rest, "www."))
+}
+
+func (w *textWriter) endLine() {
+	line := strings.TrimSpace(w.line.String())
+	w.line.Reset()
+	w.space = false
+	if line == "" {
+		return
+	}
+	if w.blank && len(w.dst) > w.empty {
+		w.dst = append(w.dst, '\n')
+	}
+	w.blank = false
+	w.dst = appendWrapped(w.dst, line)
+}
+
+func (w *textWriter) finish() []byte {
+	w.endLine()
+	return w.dst
+}
+
+// appendWrapped appends a line, broken at spaces so that each part is at most Columns wide; wide
+// letters count two columns (Unicode Standard Annex 11).
+func appendWrapped(dst []byte, line string) []byte {
+	if len(line) <= Columns {
+		return append(append(dst, line...), '\n')
+	}
+	width := 0
+	for i, word := range strings.Split(line, " ") {
+		w := uniseg.StringWidth(word)
+		switch {
+		case i == 0:
+		case width+1+w > Columns:
+			dst = append(dst, '\n')
+			width = 0
+		default:
+			dst = append(dst, ' ')
+			width++
+		}
+		dst = append(dst, word...)
+		width += w
+	}
+	return append(dst, '\n')
+}
+
+// LongestLine is the width in columns of the widest line of a text.
+func LongestLine(text []byte) int {
+	widest := 0
+	for _, line := range strings.Split(string(text), "\n") {
+		widest = max(widest, uniseg.StringWidth(line))
+	}
+	return widest
+}

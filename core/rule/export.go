@@ -1,0 +1,167 @@
+package rule
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"unicode/utf16"
+
+	"missivum/core/field"
+	"missivum/core/markup"
+	"missivum/core/person"
+)
+
+// Loss is one thing that a host's placeholders cannot do.
+type Loss struct {
+	Kind    string   `json:"kind"` // blank, modifier, stand-by, field
+	Field   string   `json:"field"`
+	Line    int      `json:"line"` // in the template's source; 0 when it stands at no single place
+	Column  int      `json:"column"`
+	Message string   `json:"message"`
+	People  int      `json:"people"`        // for how many people it shows
+	Who     []string `json:"who,omitempty"` // the first few of them, by mail address
+	Counted bool     `json:"counted"`       // false when no directory was given
+}
+
+// Exported is a template as a host's block.
+type Exported struct {
+	Dialect    string `json:"dialect"`
+	Block      string `json:"block"`
+	Characters int    `json:"characters"` // UTF-16 units
+	Limit      int    `json:"limit"`      // 0 is none
+	Losses     []Loss `json:"losses"`
+}
+
+// Units counts the UTF-16 units of a text, as mail clients and hosts count characters.
+func Units(s string) int {
+	n := 0
+	for _, r := range s {
+		n += max(utf16.RuneLen(r), 1)
+	}
+	return n
+}
+
+// whoLimit is how many people a loss names.
+const whoLimit = 5
+
+// Export writes a compiled fragment with the dialect's placeholders. What a placeholder cannot do is
+// listed, and with a directory for which people it would show. doc is the document that the program was
+// compiled from.
+func Export(program *field.Program, doc *markup.Document, d *Dialect, people *person.Directory) Exported {
+	x := exporter{program: program, doc: doc, dialect: d, people: people}
+	x.run()
+	out := Exported{Dialect: d.ID, Block: strings.TrimSpace(x.block.String()), Limit: d.Limit, Losses: x.losses}
+	out.Characters = Units(out.Block)
+	sort.SliceStable(out.Losses, func(i, j int) bool {
+		a, b := out.Losses[i], out.Losses[j]
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+	return out
+}
+
+type exporter struct {
+	program *field.Program
+	doc     *markup.Document
+	dialect *Dialect
+	people  *person.Directory
+	block   strings.Builder
+	losses  []Loss
+	joined  map[int]bool
+	seen    map[string]bool
+}
+
+func (x *exporter) run() {
+	x.joined, x.seen = map[int]bool{}, map[string]bool{}
+	table := x.program.Table
+	for i := 0; i < len(x.program.Steps); i++ {
+		s := x.program.Steps[i]
+		switch s.Kind {
+		case field.StepLiteral:
+			x.block.WriteString(s.Text)
+		case field.StepValue:
+			x.value(&table.Exprs[s.Index], s.Index, s.Escape)
+		case field.StepNeeds:
+			x.condition(&table.Conditions[s.Index], s.Index)
+			if table.Conditions[s.Index].Unless {
+				i = s.Jump - 1
+			}
+		case field.StepJoin:
+			x.joined[s.Index] = false
+		case field.StepBetween:
+			if x.joined[s.Index] {
+				x.block.WriteString(s.Text)
+			}
+			x.joined[s.Index] = true
+		}
+	}
+}
+
+// lose notes a loss once; affected tells for a person whether it shows.
+func (x *exporter) lose(l Loss, span markup.Span, affected func(*field.Filler, *person.Person) bool) {
+	key := l.Kind + "\n" + l.Message
+	if x.seen[key] {
+		return
+	}
+	x.seen[key] = true
+	if span.Len() > 0 {
+		place := x.doc.Place(span.Start)
+		l.Line, l.Column = place.Line, place.Column
+	}
+	if x.people != nil {
+		l.Counted = true
+		filler := field.NewFiller(x.program.Table)
+		for i := range x.people.People {
+			p := &x.people.People[i]
+			filler.Set(p)
+			if !affected(filler, p) {
+				continue
+			}
+			l.People++
+			if len(l.Who) < whoLimit {
+				l.Who = append(l.Who, x.people.Get(p, "mail"))
+			}
+		}
+		if l.People == 0 {
+			return // nobody would notice
+		}
+	}
+	x.losses = append(x.losses, l)
+}
+
+func (x *exporter) condition(c *field.Condition, index int) {
+	names := strings.Join(c.Fields, ", ")
+	l := Loss{Kind: "blank", Field: names}
+	if c.Unless {
+		l.Message = fmt.Sprintf("What stands only without %s is left out for everybody.", names)
+		x.lose(l, c.Span, func(f *field.Filler, _ *person.Person) bool { return f.Holds(index) })
+		return
+	}
+	l.Message = fmt.Sprintf("The piece that needs %s stays when it is blank: label, separator or empty line.", names)
+	x.lose(l, c.Span, func(f *field.Filler, _ *person.Person) bool { return !f.Holds(index) })
+}
+
+func (x *exporter) value(e *field.Expr, index int, escape field.Escape) {
+	if e.Field == "" {
+		x.block.Write(field.AppendEscaped(nil, e.Literal, escape))
+		return
+	}
+	name, ok := x.dialect.Names[e.Field]
+	if !ok {
+		x.lose(Loss{Kind: "field", Field: e.Field, Message: fmt.Sprintf("The host has no %s; nothing stands in its place.", e.Field)}, e.Span,
+			func(f *field.Filler, _ *person.Person) bool { return f.Value(index) != "" })
+		return
+	}
+	x.block.WriteString(x.dialect.Open + name + x.dialect.Close)
+	for _, m := range e.Modifiers {
+		if m.Name == "or" {
+			x.lose(Loss{Kind: "stand-by", Field: e.Field, Message: fmt.Sprintf("The stand-by text %q for a blank %s is lost.", m.Argument, e.Field)}, e.Span,
+				func(_ *field.Filler, p *person.Person) bool { return person.IsBlank(p.At(e.Column)) })
+			continue
+		}
+		x.lose(Loss{Kind: "modifier", Field: e.Field, Message: fmt.Sprintf("The modifier %s of %s is lost; the directory's own spelling is shown.", m.Name, e.Field)}, e.Span,
+			func(f *field.Filler, p *person.Person) bool {
+				raw := person.Clean(p.At(e.Column))
+				return raw != "" && raw != f.Value(index)
+			})
+	}
+}

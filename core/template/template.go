@@ -1,0 +1,345 @@
+// Package template reads a signature template: the HTML source, its settings and its pictures, from
+// a folder or from a single HTML file. Start with Open.
+package template
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"path"
+	"regexp"
+	"sort"
+	"strings"
+	"time"
+
+	"gopkg.in/yaml.v3"
+
+	"missivum/core/markup"
+	"missivum/core/person"
+	"missivum/core/picture"
+)
+
+// The files of a template folder.
+const (
+	SourceFile    = "template.html"
+	SettingsFile  = "template.yaml"
+	PictureFolder = "pictures"
+)
+
+// Limits of a template.
+const (
+	MaxPictures = 100
+	MaxSettings = 64 << 10 // bytes
+)
+
+// Settings are what template.yaml says.
+type Settings struct {
+	Title    string   `yaml:"title"`
+	About    string   `yaml:"about"`
+	Language string   `yaml:"language"` // BCP 47, of the template's own text
+	Country  string   `yaml:"country"`  // two letters, for telephone numbers of people without one
+	Variants []string `yaml:"variants"`
+	Sample   string   `yaml:"sample"` // mail address of the person to show first
+	Pictures struct {
+		Address string                    `yaml:"address"` // where the pictures will be hosted
+		Files   map[string]PictureSetting `yaml:"files"`
+	} `yaml:"pictures"`
+	Slots map[string]Slot `yaml:"slots"`
+}
+
+// PictureSetting names a picture file for data-picture.
+type PictureSetting struct {
+	File string `yaml:"file"`
+	Alt  string `yaml:"alt"`
+}
+
+// Slot says when a dated piece is in force, both days included.
+type Slot struct {
+	From  Date `yaml:"from"`
+	Until Date `yaml:"until"`
+}
+
+// InForce reports whether the slot shows on a day. A blank end is open.
+func (s Slot) InForce(day time.Time) bool {
+	d := Date(day.Format(time.DateOnly))
+	return (s.From == "" || s.From <= d) && (s.Until == "" || d <= s.Until)
+}
+
+// Date is a day written 2006-01-02 (RFC 3339, full-date), or blank.
+type Date string
+
+// UnmarshalYAML checks the form.
+func (d *Date) UnmarshalYAML(n *yaml.Node) error {
+	if _, err := time.Parse(time.DateOnly, n.Value); err != nil && n.Value != "" {
+		return fmt.Errorf("line %d: %q is not a date; write it as 2026-11-30", n.Line, n.Value)
+	}
+	*d = Date(n.Value)
+	return nil
+}
+
+// Picture is one picture file of a template.
+type Picture struct {
+	Name string // for data-picture; empty for a file that settings do not name
+	File string // path below the picture folder
+	Alt  string
+	Data []byte
+	picture.Facts
+}
+
+// Template is one signature as source.
+type Template struct {
+	Name         string
+	Source       string // HTML
+	SettingsText string // YAML as written, empty when there is none
+	Settings     Settings
+	Pictures     []Picture // sorted by File
+	// Bare is set for a template read from a single HTML file. Such a file may be pasted as it
+	// stands, so checks look at it that way too.
+	Bare bool
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// ValidName reports whether a template can have that name: lower-case letters, digits and hyphens.
+func ValidName(name string) bool { return nameForm.MatchString(name) }
+
+// Variants lists the template's variants; without settings they are new and reply.
+func (t *Template) Variants() []string {
+	if len(t.Settings.Variants) == 0 {
+		return []string{"new", "reply"}
+	}
+	return t.Settings.Variants
+}
+
+// Title is the template's title, or its name.
+func (t *Template) Title() string {
+	if t.Settings.Title != "" {
+		return t.Settings.Title
+	}
+	return t.Name
+}
+
+// Picture returns the picture that settings give this name, or nil.
+func (t *Template) Picture(name string) *Picture {
+	for i := range t.Pictures {
+		if name != "" && t.Pictures[i].Name == name {
+			return &t.Pictures[i]
+		}
+	}
+	return nil
+}
+
+// PictureNames lists the names for data-picture.
+func (t *Template) PictureNames() []string {
+	var names []string
+	for _, p := range t.Pictures {
+		if p.Name != "" {
+			names = append(names, p.Name)
+		}
+	}
+	return names
+}
+
+// AtAddress returns the template's picture that an address in the source leads to, or nil: a
+// relative path beside the source, or an address below the hosting address.
+func (t *Template) AtAddress(address string) *Picture {
+	file, ok := strings.CutPrefix(address, t.Settings.Pictures.Address)
+	if !ok || t.Settings.Pictures.Address == "" {
+		file = strings.TrimPrefix(address, "./")
+		if !t.Bare {
+			if file, ok = strings.CutPrefix(file, PictureFolder+"/"); !ok {
+				return nil
+			}
+		}
+	}
+	if unescaped, err := url.PathUnescape(file); err == nil {
+		file = unescaped
+	}
+	for i := range t.Pictures {
+		if t.Pictures[i].File == file {
+			return &t.Pictures[i]
+		}
+	}
+	return nil
+}
+
+// Version identifies the template's content: the first 12 hexadecimal digits of a SHA-256 over
+// source, settings and pictures.
+func (t *Template) Version() string {
+	h := sha256.New()
+	for _, part := range []string{t.Source, t.SettingsText} {
+		fmt.Fprintf(h, "%d\n%s", len(part), part)
+	}
+	for _, p := range t.Pictures {
+		fmt.Fprintf(h, "%s\n%d\n", p.File, len(p.Data))
+		h.Write(p.Data)
+	}
+	return hex.EncodeToString(h.Sum(nil))[:12]
+}
+
+// New makes a template of its parts: source, settings as YAML, and picture files by their path below
+// the picture folder. Errors name the file and, for settings, the line.
+func New(name, source, settings string, files map[string][]byte) (*Template, error) {
+	t := &Template{Name: name, Source: source, SettingsText: settings}
+	if len(source) > markup.MaxSource {
+		return nil, fmt.Errorf("%s: %w", SourceFile, markup.ErrTooLarge)
+	}
+	if err := t.readSettings(); err != nil {
+		return nil, fmt.Errorf("%s: %w", SettingsFile, err)
+	}
+	if len(files) > MaxPictures {
+		return nil, fmt.Errorf("the template has %d pictures; at most %d are accepted", len(files), MaxPictures)
+	}
+	for file, data := range files {
+		facts, err := picture.Probe(data)
+		if err != nil {
+			return nil, fmt.Errorf("%s/%s: %w", PictureFolder, file, err)
+		}
+		t.Pictures = append(t.Pictures, Picture{File: file, Data: data, Facts: facts})
+	}
+	sort.Slice(t.Pictures, func(i, j int) bool { return t.Pictures[i].File < t.Pictures[j].File })
+	return t, t.namePictures()
+}
+
+func (t *Template) readSettings() error {
+	if strings.TrimSpace(t.SettingsText) == "" {
+		return nil
+	}
+	if len(t.SettingsText) > MaxSettings {
+		return fmt.Errorf("the settings are larger than %d kB", MaxSettings>>10)
+	}
+	d := yaml.NewDecoder(strings.NewReader(t.SettingsText))
+	d.KnownFields(true)
+	if err := d.Decode(&t.Settings); err != nil && !errors.Is(err, io.EOF) {
+		return errors.New(strings.TrimPrefix(strings.TrimPrefix(err.Error(), "yaml: "), "unmarshal errors:\n  "))
+	}
+	s := t.Settings
+	if a := s.Pictures.Address; a != "" {
+		u, err := url.Parse(a)
+		if err != nil || u.Scheme != "https" || u.Host == "" || !strings.HasSuffix(a, "/") {
+			return fmt.Errorf("pictures.address %q must be a full https address that ends with a slash", a)
+		}
+	}
+	if s.Country != "" && len(s.Country) != 2 {
+		return fmt.Errorf("country %q must be two letters, such as GB", s.Country)
+	}
+	for name, slot := range s.Slots {
+		if slot.From != "" && slot.Until != "" && slot.Until < slot.From {
+			return fmt.Errorf("slot %s ends on %s, before it begins on %s", name, slot.Until, slot.From)
+		}
+	}
+	for _, v := range s.Variants {
+		if !ValidName(v) {
+			return fmt.Errorf("variant %q: use lower-case letters, digits and hyphens", v)
+		}
+	}
+	return nil
+}
+
+func (t *Template) namePictures() error {
+	for name, setting := range t.Settings.Pictures.Files {
+		found := false
+		for i := range t.Pictures {
+			if t.Pictures[i].File == setting.File {
+				t.Pictures[i].Name, t.Pictures[i].Alt = name, setting.Alt
+				found = true
+			}
+		}
+		if !found {
+			err := fmt.Errorf("%s: picture %q names the file %q, which is not in the folder %s", SettingsFile, name, setting.File, PictureFolder)
+			if near := person.Nearest(setting.File, t.fileNames()); len(near) > 0 {
+				err = fmt.Errorf("%w; there is %s", err, strings.Join(near, ", "))
+			}
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *Template) fileNames() []string {
+	var names []string
+	for _, p := range t.Pictures {
+		names = append(names, p.File)
+	}
+	return names
+}
+
+// Open reads a template folder.
+func Open(fsys fs.FS, name string) (*Template, error) {
+	source, err := readFile(fsys, SourceFile, markup.MaxSource)
+	if err != nil {
+		return nil, err
+	}
+	settings, err := readFile(fsys, SettingsFile, MaxSettings)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	files := map[string][]byte{}
+	entries, err := fs.ReadDir(fsys, PictureFolder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, e := range entries {
+		if e.IsDir() || strings.HasPrefix(e.Name(), ".") {
+			continue
+		}
+		if files[e.Name()], err = readFile(fsys, path.Join(PictureFolder, e.Name()), picture.MaxBytes); err != nil {
+			return nil, err
+		}
+	}
+	return New(name, string(source), string(settings), files)
+}
+
+// OpenBare makes a template of a single HTML file. Pictures that the source refers to by a relative
+// path are read from beside it; those that are missing or unreadable are left to the checks.
+func OpenBare(fsys fs.FS, file string) (*Template, error) {
+	source, err := readFile(fsys, file, markup.MaxSource)
+	if err != nil {
+		return nil, err
+	}
+	t := &Template{Name: strings.TrimSuffix(path.Base(file), path.Ext(file)), Source: string(source), Bare: true}
+	doc, err := markup.Parse(t.Source)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	for _, img := range doc.Root.Elements("img") {
+		src, _ := img.Attr("src")
+		src = strings.TrimPrefix(src, "./")
+		if unescaped, err := url.PathUnescape(src); err == nil {
+			src = unescaped
+		}
+		if !fs.ValidPath(src) || strings.Contains(src, ":") || t.AtAddress(src) != nil || len(t.Pictures) >= MaxPictures {
+			continue
+		}
+		data, err := readFile(fsys, src, picture.MaxBytes)
+		if err != nil {
+			continue
+		}
+		if facts, err := picture.Probe(data); err == nil {
+			t.Pictures = append(t.Pictures, Picture{File: src, Data: data, Facts: facts})
+		}
+	}
+	sort.Slice(t.Pictures, func(i, j int) bool { return t.Pictures[i].File < t.Pictures[j].File })
+	return t, nil
+}
+
+func readFile(fsys fs.FS, name string, limit int64) ([]byte, error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	var b bytes.Buffer
+	if _, err := io.Copy(&b, io.LimitReader(f, limit+1)); err != nil {
+		return nil, fmt.Errorf("reading %s: %w", name, err)
+	}
+	if int64(b.Len()) > limit {
+		return nil, fmt.Errorf("%s is larger than %d kB", name, limit>>10)
+	}
+	return b.Bytes(), nil
+}
