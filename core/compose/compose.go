@@ -62,7 +62,7 @@ type Prepared struct {
 
 // Prepare reads the template's source and does all that depends on neither person nor variant. day
 // decides which dated slots are in force. The error is of type field.Errors when the template has
-// mistakes, all of them. Styles are resolved on the template as written, with every variant's
+// mistakes, all of them; the document is then prepared as far as it goes, to be looked at by checks. Styles are resolved on the template as written, with every variant's
 // elements in it.
 func Prepare(t *template.Template, schema *person.Schema, day time.Time, address Addresser) (*Prepared, error) {
 	doc, err := markup.Parse(t.Source)
@@ -73,10 +73,10 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 	errs := p.fieldSource(doc).Validate()
 	errs = append(errs, p.resolveSlots(day)...)
 	errs = append(errs, p.resolvePictures(address)...)
-	if len(errs) > 0 {
-		return nil, errs
-	}
 	p.Styles = style.Inline(doc)
+	if len(errs) > 0 {
+		return p, errs
+	}
 	return p, nil
 }
 

@@ -304,3 +304,17 @@ func LongestLine(text []byte) int {
 	}
 	return widest
 }
+
+// TextProgram is the compiled text form.
+type TextProgram struct{ program *field.Program }
+
+// TextProgram compiles the text form of a variant alone.
+func (p *Prepared) TextProgram(table *field.Table, variant string) (TextProgram, error) {
+	program, err := p.compileText(table, variant)
+	return TextProgram{program}, err
+}
+
+// Append appends the text form for the person set in the filler.
+func (t TextProgram) Append(dst []byte, f *field.Filler) []byte {
+	return appendText(dst, t.program, f)
+}

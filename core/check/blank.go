@@ -1,0 +1,204 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+
+	"missivum/core/client"
+	"missivum/core/field"
+	"missivum/core/markup"
+)
+
+// shown is one field in one line of the signature, and what stands beside it there.
+type shown struct {
+	expr  *field.Expr
+	span  markup.Span
+	link  bool // it stands in an address
+	block *markup.Node
+	line  int // which line of the block, counted by its breaks
+}
+
+// blankField finds fields that can be blank and leave something behind.
+func blankField(p *Pass) {
+	f := blankFinder{Pass: p, label: map[lineKey]string{}, fields: map[lineKey]map[string]bool{}}
+	f.visit(p.Doc.Root, p.Doc.Root, nil)
+	type key struct {
+		lineKey
+		field string
+	}
+	var order []key
+	groups := map[key][]shown{}
+	for _, s := range f.shown {
+		k := key{lineKey{s.block, s.line}, s.expr.Field}
+		if groups[k] == nil {
+			order = append(order, k)
+		}
+		groups[k] = append(groups[k], s)
+	}
+	for _, k := range order {
+		f.report(k.lineKey, groups[k])
+	}
+}
+
+type lineKey struct {
+	block *markup.Node
+	line  int
+}
+
+type blankFinder struct {
+	*Pass
+	shown  []shown
+	label  map[lineKey]string          // literal text of each line
+	fields map[lineKey]map[string]bool // fields of each line
+	lines  map[*markup.Node]int        // breaks seen in each block
+}
+
+// visit collects the fields below n that nothing protects. safe lists the fields that an element
+// around asks for.
+func (f *blankFinder) visit(n, block *markup.Node, safe []string) {
+	if f.lines == nil {
+		f.lines = map[*markup.Node]int{}
+	}
+	key := lineKey{block, f.lines[block]}
+	switch n.Kind {
+	case markup.Text:
+		pieces, _ := f.Fields.TextPieces(n)
+		for _, piece := range pieces {
+			if piece.Expr == nil {
+				f.label[key] += markup.Unescape(piece.Text)
+			} else {
+				f.note(piece.Expr, key, false, safe)
+			}
+		}
+		return
+	case markup.Conditional, markup.Comment, markup.Doctype, markup.Stray:
+		return
+	case markup.Element:
+		if n.Is("head", "style", "script") {
+			return
+		}
+		if n.Is("br") {
+			f.lines[block]++
+			return
+		}
+		safe = append(append([]string(nil), safe...), f.protects(n)...)
+		if markup.Block(n.Name) {
+			block = n
+			key = lineKey{block, 0}
+		}
+		if n.Is("img") {
+			f.label[key] += "[picture]"
+		}
+		for _, a := range n.Attrs {
+			if field.Own(a.Name) || !field.HasField(a.Value) {
+				continue
+			}
+			pieces, _ := f.Fields.AttrPieces(a)
+			for _, piece := range pieces {
+				if piece.Expr != nil && field.AddressAttribute(a.Name) {
+					f.note(piece.Expr, key, true, safe)
+				}
+			}
+		}
+	}
+	for _, c := range n.Children {
+		f.visit(c, block, safe)
+	}
+}
+
+// protects lists the fields that must have a value for the element to stay.
+func (f *blankFinder) protects(n *markup.Node) []string {
+	var names []string
+	conditions, _ := f.Fields.Conditions(n)
+	for _, c := range conditions {
+		if !c.Unless && (!c.Any || len(c.Fields) == 1) {
+			names = append(names, c.Fields...)
+		}
+	}
+	if parent := n.Parent; parent.Kind == markup.Element && len(conditions) == 0 {
+		if _, joined := parent.Attr(field.AttrJoin); joined {
+			if shown := f.Fields.FieldsOf(n); oneField(shown) {
+				names = append(names, shown[0].Field)
+			}
+		}
+	}
+	return names
+}
+
+func oneField(list []*field.Expr) bool {
+	for _, e := range list {
+		if e.Field != list[0].Field {
+			return false
+		}
+	}
+	return len(list) > 0
+}
+
+func (f *blankFinder) note(e *field.Expr, key lineKey, link bool, safe []string) {
+	if f.fields[key] == nil {
+		f.fields[key] = map[string]bool{}
+	}
+	f.fields[key][e.Field] = true
+	if text, ok := e.StandBy(); e.Field == "" || ok && text != "" || has(safe, e.Field) {
+		return
+	}
+	f.shown = append(f.shown, shown{e, e.Span, link, key.block, key.line})
+}
+
+func (f *blankFinder) report(key lineKey, group []shown) {
+	column, name := group[0].expr.Column, group[0].expr.Field
+	link := false
+	for _, s := range group {
+		link = link || s.link
+	}
+	label := strings.Join(strings.Fields(f.label[key]), " ")
+	visible := strings.IndexFunc(label, func(r rune) bool { return !unicode.IsSpace(r) }) >= 0
+	alone := len(f.fields[key]) == 1
+	if !link && !visible && !alone {
+		return // another field stands beside it with nothing but space between
+	}
+	who, severity, any := f.blankFor(column, name)
+	if !any {
+		return
+	}
+	var left []string
+	if visible {
+		left = append(left, fmt.Sprintf("%q stays", shorten(label)))
+	}
+	if link {
+		left = append(left, "the link leads nowhere")
+		if severity == client.Degrades {
+			severity = client.Breaks
+		}
+	}
+	if len(left) == 0 {
+		left = append(left, "an empty line stays")
+	}
+	f.ReportWith(group[0].span, severity, fmt.Sprintf("%s Then %s.", who, strings.Join(left, " and ")),
+		fmt.Sprintf("Put data-needs=%q on the element that holds the field and what belongs to it.", name))
+}
+
+// blankFor says for whom a field is blank. Without a directory every field but the name and the
+// mail address may be.
+func (f *blankFinder) blankFor(column int, name string) (string, client.Severity, bool) {
+	if f.People == nil {
+		switch name {
+		case "mail", "cn", "sn", "givenName", "displayName", "uid":
+			return "", "", false
+		}
+		return fmt.Sprintf("%s can be blank.", name), client.Note, true
+	}
+	count, examples := f.People.Blank(column, 2)
+	if count == 0 {
+		return "", "", false
+	}
+	return fmt.Sprintf("%s is blank for %d of %d people (%s).", name, count, len(f.People.People), strings.Join(examples, ", ")+more(count, len(examples))), client.Degrades, true
+}
+
+func more(count, named int) string {
+	if count > named {
+		return fmt.Sprintf(" and %d more", count-named)
+	}
+	return ""
+}

@@ -1,0 +1,319 @@
+// Package check finds what will go wrong with a template: one small unit for each fault, the findings
+// with their places in the source, and the budgets of the clients with the measured figures for the
+// worst person. Start with Run; the checks themselves stand in the list that Checks returns.
+package check
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/field"
+	"missivum/core/markup"
+	"missivum/core/person"
+	"missivum/core/template"
+)
+
+// Finding is one thing that will go wrong.
+type Finding struct {
+	Check    string          `json:"check"`
+	Severity client.Severity `json:"severity"`
+	Clients  []string        `json:"clients"`
+	Line     int             `json:"line"`   // from 1
+	Column   int             `json:"column"` // from 1, in characters
+	Offset   int             `json:"offset"` // byte offset of the place in the source
+	End      int             `json:"end"`    // byte offset behind it
+	Text     string          `json:"text"`   // the source there
+	Message  string          `json:"message"`
+	Why      string          `json:"why"`
+	Remedy   string          `json:"remedy"`
+}
+
+// Budget is one limit of a client with the measured figure for the worst person.
+type Budget struct {
+	Client   string          `json:"client"`
+	Measure  client.Measure  `json:"measure"`
+	Limit    int             `json:"limit"`
+	Value    int             `json:"value"`
+	Unit     string          `json:"unit"`
+	Person   string          `json:"person"`  // mail address; empty when it is the same for everybody
+	Variant  string          `json:"variant"` // in which the figure is largest
+	Severity client.Severity `json:"severity"`
+	Basis    client.Basis    `json:"basis"`
+	Says     string          `json:"says"`
+}
+
+// Burst reports whether the figure is above the limit.
+func (b Budget) Burst() bool { return b.Value > b.Limit }
+
+// Report is what Run finds.
+type Report struct {
+	Findings []Finding `json:"findings"`
+	Budgets  []Budget  `json:"budgets"`
+	People   int       `json:"people"` // how many were measured; 0: the field names stood in their place
+}
+
+// Fails reports whether something breaks or a budget is burst.
+func (r *Report) Fails() bool {
+	for _, f := range r.Findings {
+		if f.Severity == client.Breaks {
+			return true
+		}
+	}
+	for _, b := range r.Budgets {
+		if b.Burst() {
+			return true
+		}
+	}
+	return false
+}
+
+// Check is one check.
+type Check struct {
+	ID      string
+	Title   string
+	Why     string
+	Remedy  string
+	Failing string // an example that it finds something in
+	Passing string // one that it does not
+	// Run looks at the template by itself. A check without it reports the behaviours of client
+	// profiles that name it.
+	Run func(*Pass)
+}
+
+// Input is what a run looks at.
+type Input struct {
+	Template *template.Template
+	People   *person.Directory // nil: blank fields and budgets are judged without a directory
+	Profiles []*client.Profile
+	Day      time.Time // decides which dated slots are in force
+}
+
+// Pass gives a check what it needs and takes its findings.
+type Pass struct {
+	Input
+	Doc      *markup.Document // prepared: pictures resolved, styles inlined
+	Source   *markup.Document // as written
+	Prepared *compose.Prepared
+	Fields   *field.Source
+
+	check    *Check
+	findings []Finding
+}
+
+// Run checks a template for the profiles. Mistakes in the template language are findings too. The
+// context can stop the measuring of a large directory.
+func Run(ctx context.Context, in Input) (*Report, error) {
+	schema := person.NewSchema()
+	if in.People != nil {
+		schema = in.People.Schema
+	}
+	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Hosted(in.Template))
+	var mistakes field.Errors
+	if err != nil && !errors.As(err, &mistakes) {
+		return nil, err
+	}
+	p := &Pass{Input: in, Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource()}
+	p.language(mistakes)
+	for _, c := range Checks() {
+		if c.Run != nil && len(p.htmlClients()) > 0 {
+			p.check = c
+			c.Run(p)
+		}
+	}
+	p.behaviours()
+	r := &Report{Findings: p.merged(), Budgets: []Budget{}}
+	if in.People != nil {
+		r.People = len(in.People.People)
+	}
+	if len(mistakes) == 0 {
+		if r.Budgets, err = measure(ctx, prepared, in); err != nil {
+			return nil, err
+		}
+	}
+	return r, nil
+}
+
+// htmlClients are the ids of the profiles that show markup.
+func (p *Pass) htmlClients() []string {
+	ids := []string{}
+	for _, profile := range p.Profiles {
+		if profile.Form == "html" {
+			ids = append(ids, profile.ID)
+		}
+	}
+	return ids
+}
+
+// Report adds a finding of the running check for all clients that show markup.
+func (p *Pass) Report(span markup.Span, severity client.Severity, message string) {
+	p.add(Finding{
+		Check: p.check.ID, Severity: severity, Clients: p.htmlClients(), Offset: span.Start, End: span.End,
+		Message: message, Why: p.check.Why, Remedy: p.check.Remedy,
+	})
+}
+
+// ReportWith is Report with a remedy of its own.
+func (p *Pass) ReportWith(span markup.Span, severity client.Severity, message, remedy string) {
+	p.Report(span, severity, message)
+	p.findings[len(p.findings)-1].Remedy = remedy
+}
+
+func (p *Pass) add(f Finding) {
+	place := p.Doc.Place(f.Offset)
+	f.Line, f.Column = place.Line, place.Column
+	f.Text = shorten(p.Doc.Source[min(f.Offset, len(p.Doc.Source)):min(max(f.End, f.Offset), len(p.Doc.Source))])
+	p.findings = append(p.findings, f)
+}
+
+// shorten cuts a text to one line of at most 120 bytes.
+func shorten(s string) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if len(s) <= 120 {
+		return s
+	}
+	cut := 117
+	for !utf8.RuneStart(s[cut]) {
+		cut--
+	}
+	return s[:cut] + "..."
+}
+
+// language turns mistakes of the template language into findings.
+func (p *Pass) language(mistakes field.Errors) {
+	for _, e := range mistakes {
+		remedy := "Write a field that the directory has; the field list shows them."
+		if len(e.Nearest) > 0 {
+			remedy = "Probably meant: " + strings.Join(e.Nearest, ", ") + "."
+		}
+		p.add(Finding{
+			Check: LanguageID, Severity: client.Breaks, Clients: client.IDs(p.Profiles), Offset: e.Offset, End: e.End,
+			Message: e.Message, Why: "A template with a mistake is not filled: it would go out as it stands.", Remedy: remedy,
+		})
+	}
+}
+
+// LanguageID is the check id of mistakes in the template language.
+const LanguageID = "template-language"
+
+// behaviours reports what the profiles do to the document, one finding for each cause with all
+// profiles concerned.
+func (p *Pass) behaviours() {
+	type key struct {
+		check string
+		start int
+		what  string
+	}
+	type cause struct {
+		finding Finding
+		does    client.Action
+		says    []string
+		by      map[string][]string // profiles by what they say
+		places  int
+		nodes   map[int]bool
+	}
+	var order []key
+	causes := map[key]*cause{}
+	for _, profile := range p.Profiles {
+		if profile.Form != "html" {
+			continue
+		}
+		_, events := client.Simulate(profile, p.Doc, client.Draw)
+		for _, e := range events {
+			check := Find(e.Behaviour.Check)
+			if check == nil {
+				continue
+			}
+			k := key{check.ID, e.Span.Start, e.What}
+			c := causes[k]
+			if c == nil {
+				c = &cause{does: e.Behaviour.Does, by: map[string][]string{}, nodes: map[int]bool{}, finding: Finding{
+					Check: check.ID, Offset: e.Span.Start, End: e.Span.End, Why: check.Why, Remedy: check.Remedy, Message: e.What,
+				}}
+				causes[k] = c
+				order = append(order, k)
+			}
+			c.nodes[e.Node.Open.Start] = true
+			if e.Behaviour.Severity.Worse(c.finding.Severity) {
+				c.finding.Severity = e.Behaviour.Severity
+			}
+			if !has(c.by[e.Behaviour.Says], profile.ID) {
+				if len(c.by[e.Behaviour.Says]) == 0 {
+					c.says = append(c.says, e.Behaviour.Says)
+				}
+				c.by[e.Behaviour.Says] = append(c.by[e.Behaviour.Says], profile.ID)
+			}
+			if !has(c.finding.Clients, profile.ID) {
+				c.finding.Clients = append(c.finding.Clients, profile.ID)
+			}
+		}
+	}
+	for _, k := range order {
+		c := causes[k]
+		c.finding.Message = causeMessage(k.what, c.does, c.says, c.by, len(c.nodes))
+		p.add(c.finding)
+	}
+}
+
+func causeMessage(what string, does client.Action, says []string, by map[string][]string, elements int) string {
+	var b strings.Builder
+	b.WriteString(what)
+	switch does {
+	case client.Ignored:
+		b.WriteString(" does nothing here")
+	case client.Dropped:
+		b.WriteString(" is dropped")
+	case client.Refused:
+		b.WriteString(" is refused")
+	case client.Unwrapped:
+		b.WriteString(" does not belong here")
+	}
+	if elements > 1 {
+		fmt.Fprintf(&b, " (on %d elements)", elements)
+	}
+	b.WriteString(": ")
+	for i, s := range says {
+		if i > 0 {
+			b.WriteString("; ")
+		}
+		b.WriteString(s)
+		if len(says) > 1 {
+			b.WriteString(" (" + strings.Join(by[s], ", ") + ")")
+		}
+	}
+	return strings.ToUpper(b.String()[:1]) + b.String()[1:] + "."
+}
+
+func has(list []string, s string) bool {
+	for _, l := range list {
+		if l == s {
+			return true
+		}
+	}
+	return false
+}
+
+// merged sorts the findings by place and drops the second of two with one check and one place.
+func (p *Pass) merged() []Finding {
+	list := p.findings
+	sort.SliceStable(list, func(i, j int) bool {
+		if list[i].Offset != list[j].Offset {
+			return list[i].Offset < list[j].Offset
+		}
+		return list[i].Check < list[j].Check
+	})
+	out := []Finding{}
+	for _, f := range list {
+		if n := len(out); n > 0 && out[n-1].Check == f.Check && out[n-1].Offset == f.Offset && out[n-1].Message == f.Message {
+			continue
+		}
+		out = append(out, f)
+	}
+	return out
+}

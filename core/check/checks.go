@@ -1,0 +1,390 @@
+package check
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/field"
+	"missivum/core/markup"
+)
+
+// Checks lists all checks in the order in which documents show them.
+func Checks() []*Check { return checks }
+
+// Find returns the check with an id, or nil.
+func Find(id string) *Check {
+	for _, c := range checks {
+		if c.ID == id {
+			return c
+		}
+	}
+	return nil
+}
+
+var checks = []*Check{
+	{
+		ID: "style-sheet", Title: "Style sheet dropped",
+		Why:     "Rules that depend on the screen or on the reader's mouse, and sheets that are linked, cannot be written onto the elements; most clients drop them.",
+		Remedy:  "Let the signature be right without the rule; put what matters into a style that has no condition.",
+		Failing: `<style>@media (max-width: 400px) { .hide { display: none } }</style><p class="hide">Harbour office</p>`,
+		Passing: `<style>.name { color: #123456 }</style><p class="name">Harbour office</p>`,
+		Run:     bareStyleSheet,
+	},
+	{
+		ID: "picture-size", Title: "Picture without width and height attributes",
+		Why:     "One engine takes the size from the attributes only and draws the true pixels without them; the others cannot keep the room free while the picture is blocked.",
+		Remedy:  "Write width and height as attributes, in pixels without a unit.",
+		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" style="width: 120px">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+	},
+	{
+		ID: "picture-pixels", Title: "True pixels unlike the display size",
+		Why:     "A picture with other pixels than it is shown with is blurred, heavy, or blown up where the size is not honoured.",
+		Remedy:  "Make the file exactly the display size, or two or three times it.",
+		Failing: `<img src="wide.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Run:     picturePixels,
+	},
+	{
+		ID: "address-relative", Title: "Relative or scheme-less address",
+		Why:     "A message has no place of its own: an address without https:// leads nowhere from there.",
+		Remedy:  "Write the full address with https://.",
+		Failing: `<a href="www.brackwater.example/timetable">Timetable</a>`,
+		Passing: `<a href="https://www.brackwater.example/timetable">Timetable</a>`,
+		Run:     addressRelative,
+	},
+	{
+		ID: "address-local", Title: "Address on a local or shared disk",
+		Why:     "Only the computer that wrote the message can open it.",
+		Remedy:  "Host the file at an https address, or put the picture into the template.",
+		Failing: `<img src="file:///C:/Users/mlind/Desktop/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+		Run:     addressLocal,
+	},
+	{
+		ID: "picture-data", Title: "Picture written into the source",
+		Why:     "A data address takes the room of the whole picture in the signature's length, and several clients drop it.",
+		Remedy:  "Host the picture, or carry it beside the signature with data-picture.",
+		Failing: `<img src="data:image/gif;base64,R0lGODlhAQABAAAAACw=" alt="Brackwater" width="1" height="1">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/dot.gif" alt="Brackwater" width="1" height="1">Brackwater`,
+	},
+	{
+		ID: "picture-alt", Title: "Missing alternative text",
+		Why:     "While pictures are blocked, and for readers who hear the message, the alternative text is all there is.",
+		Remedy:  `Write alt="..." with what the picture says; alt="" when it is only decoration and not a link.`,
+		Failing: `<img src="https://pictures.brackwater.example/logo.png" width="120" height="40">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/line.png" alt="" width="120" height="2">Brackwater`,
+		Run:     pictureAlt,
+	},
+	{
+		ID: "picture-only", Title: "The whole signature is pictures",
+		Why:     "Nothing is left while pictures are blocked, nothing can be copied or dialled, and spam filters count it against the message.",
+		Remedy:  "Type names, numbers and links as text; keep pictures for logo and banner.",
+		Failing: `<img src="https://pictures.brackwater.example/card.png" alt="Card" width="400" height="160">`,
+		Passing: `<p>{{ cn }}</p><img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">`,
+		Run:     pictureOnly,
+	},
+	{
+		ID: "layout-property", Title: "Layout property that a client does not honour",
+		Why:     "Each engine honours its own part of CSS. What is outside it is as if it were not written.",
+		Remedy:  "Build the layout with table cells: their widths, padding and background colours hold everywhere; cut round shapes into the picture.",
+		Failing: `<div style="display: flex"><span>Bridge</span><span>Engine</span></div>`,
+		Passing: `<table role="presentation"><tr><td style="padding: 4px">Bridge</td><td>Engine</td></tr></table>`,
+	},
+	{
+		ID: "block-in-inline", Title: "Block inside an inline element",
+		Why:     "Browsers and word processors close the inline element, or split it, when the block begins; fonts, colours and links end there.",
+		Remedy:  "Put the inline element inside the block.",
+		Failing: `<span style="color: #123456"><div>Harbour office</div></span>`,
+		Passing: `<div><span style="color: #123456">Harbour office</span></div>`,
+	},
+	{
+		ID: "document-tags", Title: "html, head or body in a fragment",
+		Why:     "A signature stands inside a message that has these tags already; a second set is removed or breaks what is around it.",
+		Remedy:  "Take the tags out and keep what is between them.",
+		Failing: `<table><tr><td><html><body><p>Harbour office</p></body></html></td></tr></table>`,
+		Passing: `<table><tr><td><p>Harbour office</p></td></tr></table>`,
+		Run:     bareDocumentTags,
+	},
+	{
+		ID: "active-content", Title: "Script, form or event handler",
+		Why:     "No client runs programs in a message; many remove them, and some refuse or mark the whole message.",
+		Remedy:  "Take it out. A link is all that works.",
+		Failing: `<p onclick="dial()">Harbour office</p>`,
+		Passing: `<p><a href="tel:+441632960100">Harbour office</a></p>`,
+		Run:     scriptAddresses,
+	},
+	{
+		ID: "character-set", Title: "Characters that depend on the character set",
+		Why:     "Where a client reads the file in another character set than it was written in, these characters turn into two or three wrong ones.",
+		Remedy:  `Declare <meta charset="utf-8"> in a head, or write the character as a reference.`,
+		Failing: `<p>Port office · Saltmouth</p>`,
+		Passing: `<p>Port office &middot; Saltmouth</p>`,
+		Run:     characterSet,
+	},
+	{
+		ID: "link-target", Title: "Placeholder or empty link",
+		Why:     "The reader clicks and gets nowhere, or to somebody else's page.",
+		Remedy:  "Write the address it is meant to lead to, or take the link off the text.",
+		Failing: `<a href="#">Timetable</a>`,
+		Passing: `<a href="https://www.brackwater.example/timetable">Timetable</a>`,
+		Run:     linkTarget,
+	},
+	{
+		ID: "blank-field", Title: "Label or separator left beside a blank field",
+		Why:     "A field that is blank for some people takes only itself away: the label, the separator, the line or the link around it stays.",
+		Remedy:  "Put data-needs with the field's name on the element that holds field and label.",
+		Failing: `<p>Mobile: {{ mobile | phone }}</p>`,
+		Passing: `<p data-needs="mobile">Mobile: {{ mobile | phone }}</p>`,
+		Run:     blankField,
+	},
+}
+
+// bareStyleSheet: a file that may be pasted as it stands has not been through the inlining.
+func bareStyleSheet(p *Pass) {
+	if !p.Template.Bare || p.Prepared.Styles.Inlined == 0 {
+		return
+	}
+	for _, n := range p.Source.Root.Elements("style") {
+		p.ReportWith(n.Open, client.Note,
+			fmt.Sprintf("A paste of this file as it stands loses its style sheet; filled from here, %d rules stand on the elements.", p.Prepared.Styles.Inlined),
+			"Give out what missivum fill writes, not this file.")
+		return
+	}
+}
+
+func bareDocumentTags(p *Pass) {
+	if !p.Template.Bare {
+		return
+	}
+	for _, n := range p.Source.Root.Elements("html", "body") {
+		p.ReportWith(n.Open, client.Note, "<"+n.Name+"> goes with a paste of this file's source; the fragment form leaves it out.",
+			"Give out the fragment: missivum fill --form fragment.")
+		return
+	}
+}
+
+func picturePixels(p *Pass) {
+	for _, img := range p.Doc.Root.Elements("img") {
+		picture := p.Prepared.PictureOf(img)
+		if picture == nil || !client.Sized(img) {
+			continue
+		}
+		width, height := pixels(img, "width"), pixels(img, "height")
+		if width == 0 || height == 0 || multiple(width, height, picture.Width, picture.Height) {
+			continue
+		}
+		span := img.Open
+		if a := img.Attribute("width"); a != nil && a.Span.Len() > 0 {
+			span = a.Span
+		}
+		p.ReportWith(span, client.Degrades,
+			fmt.Sprintf("%s has %d x %d px but is shown at %d x %d px.", picture.File, picture.Width, picture.Height, width, height),
+			fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens.", width, height, 2*width, 2*height))
+	}
+}
+
+// multiple reports whether true pixels are one, two or three times the display size, to a pixel's
+// rounding.
+func multiple(width, height, trueWidth, trueHeight int) bool {
+	for k := 1; k <= 3; k++ {
+		if abs(trueWidth-k*width) < k && abs(trueHeight-k*height) <= k {
+			return true
+		}
+	}
+	return false
+}
+
+func abs(n int) int { return max(n, -n) }
+
+func pixels(n *markup.Node, name string) int {
+	v, _ := n.Attr(name)
+	i, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSpace(v), "px"))
+	if err != nil {
+		return 0
+	}
+	return i
+}
+
+// address is one address written in the document.
+type address struct {
+	node  *markup.Node
+	attr  markup.Attr
+	value string // trimmed
+}
+
+// addresses lists the addresses of links and pictures that are written out; those that begin with
+// a field, or that were resolved from a picture's name, are left out.
+func (p *Pass) addresses() []address {
+	var list []address
+	for _, n := range p.Doc.Root.Elements() {
+		for _, a := range n.Attrs {
+			if !field.AddressAttribute(a.Name) || n.Is("link", "script") || a.Name == "usemap" {
+				continue
+			}
+			if _, named := n.Attr(field.AttrPicture); named && a.Name == "src" {
+				continue
+			}
+			value := strings.TrimSpace(a.Value)
+			if strings.HasPrefix(value, "{{") {
+				continue
+			}
+			list = append(list, address{n, a, value})
+		}
+	}
+	return list
+}
+
+func schemeOf(value string) string {
+	i := strings.IndexByte(value, ':')
+	if i <= 0 || strings.ContainsAny(value[:i], "/?#.") {
+		return ""
+	}
+	return strings.ToLower(value[:i])
+}
+
+// local recognises paths of a disk or a shared folder.
+func local(value string) bool {
+	low := strings.ToLower(value)
+	drive := len(low) > 2 && low[0] >= 'a' && low[0] <= 'z' && low[1] == ':' && (low[2] == '\\' || low[2] == '/')
+	return strings.HasPrefix(low, "file:") || drive || strings.HasPrefix(value, `\\`) ||
+		strings.HasPrefix(low, "/users/") || strings.HasPrefix(low, "/home/") || strings.HasPrefix(low, "http://localhost") || strings.HasPrefix(low, "https://localhost") || strings.HasPrefix(low, "http://127.")
+}
+
+// placeholder recognises addresses that somebody meant to fill in later.
+func placeholder(value string) bool {
+	low := strings.ToLower(strings.TrimSuffix(value, "/"))
+	switch low {
+	case "", "#", "about:blank", "http:", "https:", "http://", "https://", "mailto:", "tel:", "todo", "tbd", "xxx", "url", "link", "https://#", "http://#":
+		return true
+	}
+	return strings.HasPrefix(low, "#") || strings.Contains(low, "://example.com") || strings.Contains(low, "://www.example.com") || strings.Contains(low, "yourdomain") || strings.Contains(low, "your-company")
+}
+
+func addressRelative(p *Pass) {
+	for _, a := range p.addresses() {
+		if placeholder(a.value) || local(a.value) || schemeOf(a.value) != "" {
+			continue
+		}
+		message := fmt.Sprintf("%q is not a full address: it lacks https://.", a.value)
+		remedy := p.check.Remedy
+		if a.node.Is("img") {
+			message = fmt.Sprintf("The picture address %q is relative: it leads nowhere from a message.", a.value)
+			if picture := p.Prepared.PictureOf(a.node); picture != nil && picture.Name != "" {
+				remedy = fmt.Sprintf("Write data-picture=%q in place of src; the address is then filled in.", picture.Name)
+			}
+		}
+		p.ReportWith(a.attr.Span, client.Breaks, message, remedy)
+	}
+}
+
+func addressLocal(p *Pass) {
+	for _, a := range p.addresses() {
+		if local(a.value) {
+			p.Report(a.attr.Span, client.Breaks, fmt.Sprintf("%q lies on a disk that the reader does not have.", a.value))
+		}
+	}
+}
+
+func scriptAddresses(p *Pass) {
+	for _, a := range p.addresses() {
+		if s := schemeOf(a.value); s == "javascript" || s == "vbscript" {
+			p.Report(a.attr.Span, client.Breaks, "A "+s+": address is a program; no client runs it.")
+		}
+	}
+}
+
+func linkTarget(p *Pass) {
+	for _, a := range p.addresses() {
+		if a.attr.Name == "href" && a.node.Is("a", "area") && placeholder(a.value) {
+			message := fmt.Sprintf("The link address %q is a placeholder.", a.value)
+			if a.value == "" {
+				message = "The link has no address."
+			}
+			p.Report(a.attr.Span, client.Breaks, message)
+		}
+	}
+	for _, n := range p.Doc.Root.Elements("a") {
+		if _, ok := n.Attr("href"); ok && strings.TrimSpace(n.TextContent()) == "" && len(n.Elements("img")) == 0 {
+			p.Report(n.Open, client.Degrades, "The link has no text and no picture: nobody can see or press it.")
+		}
+	}
+}
+
+func pictureAlt(p *Pass) {
+	for _, img := range p.Doc.Root.Elements("img") {
+		alt, ok := img.Attr("alt")
+		link := img.Inside("a")
+		switch {
+		case !ok:
+			p.Report(img.Open, client.Degrades, "The picture has no alternative text.")
+		case strings.TrimSpace(alt) == "" && link != nil && strings.TrimSpace(link.TextContent()) == "":
+			p.Report(img.Open, client.Degrades, "The picture is all of a link and its alternative text is empty: blocked, the link is gone.")
+		}
+	}
+}
+
+// enoughText is how many letters make a signature more than pictures.
+const enoughText = 12
+
+func pictureOnly(p *Pass) {
+	reported := map[int]bool{}
+	for _, variant := range p.Template.Variants() {
+		var first *markup.Node
+		letters := 0
+		p.Doc.Root.Walk(func(n *markup.Node) bool {
+			if n.Kind == markup.Conditional || n.Is("head", "style", "script") || n.Kind == markup.Element && !p.Fields.In(n, variant) {
+				return false
+			}
+			if n.Is("img") && first == nil {
+				first = n
+			}
+			if n.Kind == markup.Text {
+				if field.HasField(n.Data) {
+					letters += enoughText
+				}
+				for _, r := range n.Data {
+					if unicode.IsLetter(r) {
+						letters++
+					}
+				}
+			}
+			return true
+		})
+		if first != nil && letters < enoughText && !reported[first.Open.Start] {
+			reported[first.Open.Start] = true
+			p.Report(first.Open, client.Breaks, fmt.Sprintf("In the variant %q the signature is pictures only: no text is left when they are blocked.", variant))
+		}
+	}
+}
+
+func characterSet(p *Pass) {
+	if _, ok := compose.Charset(p.Source); ok {
+		return
+	}
+	count, firstAt := 0, -1
+	for i, r := range p.Template.Source {
+		if r < utf8.RuneSelf || r == '\ufeff' {
+			continue
+		}
+		count++
+		if firstAt < 0 {
+			firstAt = i
+		}
+	}
+	if count == 0 {
+		return
+	}
+	r, size := utf8.DecodeRuneInString(p.Template.Source[firstAt:])
+	message := fmt.Sprintf("%q is outside ASCII and the source declares no character set.", string(r))
+	if count > 1 {
+		message = fmt.Sprintf("%q and %d more characters are outside ASCII, and the source declares no character set.", string(r), count-1)
+	}
+	p.ReportWith(markup.Span{Start: firstAt, End: firstAt + size}, client.Degrades, message,
+		fmt.Sprintf("Declare <meta charset=\"utf-8\"> in a head, or write the character as a reference: &#%d;.", r))
+}

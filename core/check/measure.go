@@ -1,0 +1,169 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"unicode/utf8"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/field"
+	"missivum/core/person"
+	"missivum/core/rule"
+)
+
+// gauge is one thing to measure: the program whose output is counted, and for which budget.
+type gauge struct {
+	budget  Budget
+	variant string
+	count   func(f *field.Filler) int
+	fixed   bool // the same for everybody
+}
+
+// measure works out every limit of every profile for each variant and the worst person.
+func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budget, error) {
+	table := field.NewTable(prepared.Schema, in.Template.Settings.Country)
+	var gauges []*gauge
+	for _, variant := range in.Template.Variants() {
+		for _, profile := range in.Profiles {
+			made, err := gaugesOf(prepared, table, profile, variant)
+			if err != nil {
+				return nil, err
+			}
+			gauges = append(gauges, made...)
+		}
+	}
+	best := map[*gauge]int{}
+	who := map[*gauge]string{}
+	people := in.People
+	if people == nil || len(people.People) == 0 {
+		people = fieldNames(prepared.Schema)
+	}
+	filler := field.NewFiller(table)
+	mail, _, _ := people.Schema.Column("mail")
+	for i := range people.People {
+		if i%256 == 0 && ctx.Err() != nil {
+			return nil, fmt.Errorf("measuring stopped after %d of %d people: %w", i, len(people.People), ctx.Err())
+		}
+		filler.Set(&people.People[i])
+		for _, g := range gauges {
+			if g.fixed && i > 0 {
+				continue
+			}
+			if n := g.count(filler); i == 0 || n > best[g] {
+				best[g] = n
+				who[g] = people.People[i].At(mail)
+			}
+		}
+	}
+	return worst(gauges, best, who, in.People != nil), nil
+}
+
+// worst keeps the variant with the largest figure for each limit.
+func worst(gauges []*gauge, best map[*gauge]int, who map[*gauge]string, named bool) []Budget {
+	list := []Budget{}
+	index := map[string]int{}
+	for _, g := range gauges {
+		b := g.budget
+		b.Value, b.Variant = best[g], g.variant
+		if named && !g.fixed {
+			b.Person = who[g]
+		}
+		key := b.Client + "\n" + string(b.Measure)
+		if i, ok := index[key]; !ok {
+			index[key] = len(list)
+			list = append(list, b)
+		} else if b.Value > list[i].Value {
+			list[i] = b
+		}
+	}
+	return list
+}
+
+// fieldNames is a directory of one person whose values are the names of the fields.
+func fieldNames(schema *person.Schema) *person.Directory {
+	return &person.Directory{Schema: schema, People: []person.Person{{Values: schema.Names()}}}
+}
+
+func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Profile, variant string) ([]*gauge, error) {
+	var list []*gauge
+	for _, limit := range profile.Limits {
+		g := &gauge{variant: variant, budget: Budget{
+			Client: profile.ID, Measure: limit.Measure, Limit: limit.Max, Unit: limit.Measure.Unit(),
+			Severity: limit.Severity, Basis: limit.Basis, Says: limit.Says,
+		}}
+		var err error
+		switch limit.Measure {
+		case client.PictureBytes:
+			g.count, g.fixed, err = prepared.PictureWeight(table, variant)
+		case client.Columns:
+			g.count, err = columns(prepared, table, variant)
+		case client.Characters, client.Bytes:
+			g.count, g.fixed, err = stored(prepared, table, profile, limit.Measure, variant)
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, g)
+	}
+	return list, nil
+}
+
+// stored counts the markup that the client stores after it was installed.
+func stored(prepared *compose.Prepared, table *field.Table, profile *client.Profile, measure client.Measure, variant string) (func(*field.Filler) int, bool, error) {
+	doc, _ := client.Simulate(profile, prepared.Doc, client.Install)
+	doc.Fragment()
+	source := &field.Source{Doc: doc, Schema: prepared.Schema, Variants: prepared.Template.Variants()}
+	if dialect := rule.Find(profile.Install.Dialect); dialect != nil {
+		own := field.NewTable(prepared.Schema, "")
+		program, err := field.CompileHTML(source, own, variant)
+		if err != nil {
+			return nil, false, err
+		}
+		n := rule.Export(program, doc, dialect, nil).Characters
+		return func(*field.Filler) int { return n }, true, nil
+	}
+	program, err := field.CompileHTML(source, table, variant)
+	if err != nil {
+		return nil, false, err
+	}
+	var buffer []byte
+	return func(f *field.Filler) int {
+		buffer = program.Append(buffer[:0], f)
+		if measure == client.Bytes {
+			return len(buffer)
+		}
+		return units(buffer)
+	}, false, nil
+}
+
+// units counts the UTF-16 units of UTF-8 text.
+func units(b []byte) int {
+	n := 0
+	for i := 0; i < len(b); {
+		if b[i] < utf8.RuneSelf {
+			n++
+			i++
+			continue
+		}
+		r, size := utf8.DecodeRune(b[i:])
+		i += size
+		n++
+		if r > 0xffff {
+			n++
+		}
+	}
+	return n
+}
+
+func columns(prepared *compose.Prepared, table *field.Table, variant string) (func(*field.Filler) int, error) {
+	text, err := prepared.TextProgram(table, variant)
+	if err != nil {
+		return nil, err
+	}
+	var buffer []byte
+	return func(f *field.Filler) int {
+		buffer = text.Append(buffer[:0], f)
+		return compose.LongestLine(buffer)
+	}, nil
+}

@@ -1,0 +1,331 @@
+// Package pack writes packages: a zip file with a folder for each person that holds the signature in
+// every form with its pictures, and a manifest. It streams, and the same input gives the same bytes.
+// Start with Write.
+package pack
+
+import (
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"compress/flate"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"iter"
+	"strings"
+	"time"
+
+	"missivum/core/compose"
+	"missivum/core/field"
+	"missivum/core/person"
+	"missivum/core/template"
+)
+
+// ManifestFile is the name of the manifest, the last file of a package.
+const ManifestFile = "manifest.json"
+
+// Format is the version of the package's layout.
+const Format = 1
+
+// Entry is one file in the manifest.
+type Entry struct {
+	File            string `json:"file"`
+	Bytes           int    `json:"bytes"`
+	SHA256          string `json:"sha256"` // hexadecimal
+	Person          string `json:"person"` // mail address
+	TemplateVersion string `json:"templateVersion"`
+}
+
+// Manifest is what manifest.json holds.
+type Manifest struct {
+	Format   int             `json:"format"`
+	Template TemplateName `json:"template"`
+	Day      string          `json:"day"` // for which dated slots were decided
+	Files    []Entry         `json:"files"`
+	People   int             `json:"people"`
+}
+
+// TemplateName names the template of a package.
+type TemplateName struct {
+	Name    string `json:"name"`
+	Title   string `json:"title"`
+	Version string `json:"version"`
+}
+
+// Input is what a package is made of.
+type Input struct {
+	Template *template.Template
+	Schema   *person.Schema
+	People   iter.Seq2[*person.Person, error] // an error ends the package
+	Variants []string                         // empty: all of the template's
+	Day      time.Time
+	// Progress is told after each person how many are done; nil for none.
+	Progress func(done int)
+}
+
+// Result says what was written.
+type Result struct {
+	People int
+	Files  int
+}
+
+// Everybody iterates over a directory.
+func Everybody(d *person.Directory) iter.Seq2[*person.Person, error] {
+	return func(yield func(*person.Person, error) bool) {
+		for i := range d.People {
+			if !yield(&d.People[i], nil) {
+				return
+			}
+		}
+	}
+}
+
+// Write writes a package. When the context ends, or on an error, what was written is not a whole
+// zip file and cannot be taken for one: its directory stands at the end.
+func Write(ctx context.Context, w io.Writer, in Input) (Result, error) {
+	p, err := newPacker(w, in)
+	if err != nil {
+		return Result{}, err
+	}
+	for person, err := range in.People {
+		if err != nil {
+			return Result{}, fmt.Errorf("after %d people: %w", p.people, err)
+		}
+		if ctx.Err() != nil {
+			return Result{}, fmt.Errorf("stopped after %d people: %w", p.people, ctx.Err())
+		}
+		if err := p.person(person); err != nil {
+			return Result{}, err
+		}
+		if in.Progress != nil {
+			in.Progress(p.people)
+		}
+	}
+	return p.finish()
+}
+
+// stamp is the time of every file in a package: none is meant, and the same input must give the
+// same bytes.
+var stamp = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+
+type packer struct {
+	in         Input
+	zip        *zip.Writer
+	version    string
+	mail       int
+	signatures []*compose.Signature
+	fillers    []*field.Filler
+	pictures   []*storedPicture
+	names      map[string]bool
+	buffer     []byte
+	manifest   *manifestWriter
+	people     int
+	files      int
+}
+
+// storedPicture is a picture with what its zip entries need, worked out once.
+type storedPicture struct {
+	*template.Picture
+	crc  uint32
+	hash string
+}
+
+func newPacker(w io.Writer, in Input) (*packer, error) {
+	if len(in.Variants) == 0 {
+		in.Variants = in.Template.Variants()
+	}
+	p := &packer{in: in, zip: zip.NewWriter(w), version: in.Template.Version(), names: map[string]bool{}}
+	p.zip.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, flate.BestSpeed) })
+	p.mail, _, _ = in.Schema.Column("mail")
+	for _, variant := range in.Variants {
+		s, err := compose.Compile(in.Template, in.Schema, variant, in.Day)
+		if err != nil {
+			return nil, err
+		}
+		p.signatures = append(p.signatures, s)
+		p.fillers = append(p.fillers, s.NewFiller())
+	}
+	prepared, err := compose.Prepare(in.Template, in.Schema, in.Day, compose.Beside)
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range prepared.PicturesUsed() {
+		for i := range in.Template.Pictures {
+			if picture := &in.Template.Pictures[i]; picture.File == file {
+				sum := sha256.Sum256(picture.Data)
+				p.pictures = append(p.pictures, &storedPicture{picture, crc32.ChecksumIEEE(picture.Data), hex.EncodeToString(sum[:])})
+			}
+		}
+	}
+	p.manifest, err = newManifestWriter(in.Template, p.version, in.Day)
+	return p, err
+}
+
+// person writes one person's folder.
+func (p *packer) person(who *person.Person) error {
+	mail := who.At(p.mail)
+	folder := p.folder(mail)
+	base := folder + "/" + p.in.Template.Name
+	for i, s := range p.signatures {
+		p.fillers[i].Set(who)
+		for _, form := range compose.Forms {
+			p.buffer = s.Append(p.buffer[:0], form, p.fillers[i])
+			if err := p.file(base+"-"+s.Variant+suffix(form), mail, p.buffer); err != nil {
+				return err
+			}
+		}
+	}
+	for _, picture := range p.pictures {
+		if err := p.picture(folder+"/"+compose.Beside(picture.Picture), mail, picture); err != nil {
+			return err
+		}
+	}
+	p.people++
+	return nil
+}
+
+// suffix is a form's file ending.
+func suffix(form compose.Form) string {
+	switch form {
+	case compose.HTML:
+		return ".html"
+	case compose.Fragment:
+		return ".fragment.html"
+	}
+	return ".txt"
+}
+
+func (p *packer) file(name, mail string, data []byte) error {
+	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: stamp})
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	if _, err := w.Write(data); err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	sum := sha256.Sum256(data)
+	return p.list(name, mail, len(data), hex.EncodeToString(sum[:]))
+}
+
+// picture stores a picture as it is: it is compressed already.
+func (p *packer) picture(name, mail string, picture *storedPicture) error {
+	size := uint64(len(picture.Data))
+	w, err := p.zip.CreateRaw(&zip.FileHeader{
+		Name: name, Method: zip.Store, Modified: stamp, CRC32: picture.crc, CompressedSize64: size, UncompressedSize64: size,
+	})
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	if _, err := w.Write(picture.Data); err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	return p.list(name, mail, len(picture.Data), picture.hash)
+}
+
+func (p *packer) list(name, mail string, size int, hash string) error {
+	p.files++
+	return p.manifest.add(Entry{File: name, Bytes: size, SHA256: hash, Person: mail, TemplateVersion: p.version})
+}
+
+func (p *packer) finish() (Result, error) {
+	if err := p.manifest.writeTo(p.zip, p.people); err != nil {
+		return Result{}, fmt.Errorf("writing %s: %w", ManifestFile, err)
+	}
+	if err := p.zip.Close(); err != nil {
+		return Result{}, fmt.Errorf("closing the package: %w", err)
+	}
+	return Result{People: p.people, Files: p.files}, nil
+}
+
+// folder makes a folder name of a mail address that every file system takes, different for each person.
+func (p *packer) folder(mail string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(mail) {
+		if r < ' ' || strings.ContainsRune(`<>:"/\|?*`, r) || r == 0x7f {
+			r = '_'
+		}
+		b.WriteRune(r)
+	}
+	name := strings.Trim(b.String(), ". ")
+	if name == "" {
+		name = "_"
+	}
+	unique := name
+	for i := 2; p.names[unique]; i++ {
+		unique = fmt.Sprintf("%s_%d", name, i)
+	}
+	p.names[unique] = true
+	return unique
+}
+
+// manifestWriter compresses the manifest as it grows: a large package's would not fit beside it.
+type manifestWriter struct {
+	out   bytes.Buffer
+	flate *flate.Writer
+	text  *bufio.Writer
+	crc   uint32
+	size  uint64
+	first bool
+}
+
+func newManifestWriter(t *template.Template, version string, day time.Time) (*manifestWriter, error) {
+	m := &manifestWriter{first: true}
+	f, err := flate.NewWriter(&m.out, flate.DefaultCompression)
+	if err != nil {
+		return nil, err
+	}
+	m.flate = f
+	m.text = bufio.NewWriterSize(counted{m}, 64<<10)
+	about, err := json.Marshal(TemplateName{Name: t.Name, Title: t.Title(), Version: version})
+	if err != nil {
+		return nil, err
+	}
+	fmt.Fprintf(m.text, "{\"format\":%d,\"template\":%s,\"day\":%q,\"files\":[", Format, about, day.Format(time.DateOnly))
+	return m, nil
+}
+
+// counted passes text on to the compressor and keeps its checksum.
+type counted struct{ m *manifestWriter }
+
+func (c counted) Write(b []byte) (int, error) {
+	c.m.crc = crc32.Update(c.m.crc, crc32.IEEETable, b)
+	c.m.size += uint64(len(b))
+	return c.m.flate.Write(b)
+}
+
+func (m *manifestWriter) add(e Entry) error {
+	line, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	separator := ",\n"
+	if m.first {
+		separator, m.first = "\n", false
+	}
+	m.text.WriteString(separator)
+	_, err = m.text.Write(line)
+	return err
+}
+
+func (m *manifestWriter) writeTo(z *zip.Writer, people int) error {
+	fmt.Fprintf(m.text, "\n],\"people\":%d}\n", people)
+	if err := m.text.Flush(); err != nil {
+		return err
+	}
+	if err := m.flate.Close(); err != nil {
+		return err
+	}
+	w, err := z.CreateRaw(&zip.FileHeader{
+		Name: ManifestFile, Method: zip.Deflate, Modified: stamp, CRC32: m.crc,
+		CompressedSize64: uint64(m.out.Len()), UncompressedSize64: m.size,
+	})
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(m.out.Bytes())
+	return err
+}
