@@ -287,7 +287,11 @@ func causeMessage(what string, does client.Action, says []string, by map[string]
 			b.WriteString(" (" + strings.Join(by[s], ", ") + ")")
 		}
 	}
-	return strings.ToUpper(b.String()[:1]) + b.String()[1:] + "."
+	message := b.String() + "."
+	if strings.HasPrefix(message, "a ") || strings.HasPrefix(message, "the ") {
+		message = strings.ToUpper(message[:1]) + message[1:]
+	}
+	return message
 }
 
 func has(list []string, s string) bool {

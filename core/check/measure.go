@@ -37,7 +37,7 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 	who := map[*gauge]string{}
 	people := in.People
 	if people == nil || len(people.People) == 0 {
-		people = fieldNames(prepared.Schema)
+		people = &person.Directory{Schema: prepared.Schema, People: []person.Person{*compose.FieldNames(prepared.Schema)}}
 	}
 	filler := field.NewFiller(table)
 	mail, _, _ := people.Schema.Column("mail")
@@ -78,11 +78,6 @@ func worst(gauges []*gauge, best map[*gauge]int, who map[*gauge]string, named bo
 		}
 	}
 	return list
-}
-
-// fieldNames is a directory of one person whose values are the names of the fields.
-func fieldNames(schema *person.Schema) *person.Directory {
-	return &person.Directory{Schema: schema, People: []person.Person{{Values: schema.Names()}}}
 }
 
 func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Profile, variant string) ([]*gauge, error) {

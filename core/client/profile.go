@@ -298,3 +298,26 @@ func lineOf(n *yaml.Node, path []string) int {
 	}
 	return max(n.Line, 1)
 }
+
+// String is the match as one line for people.
+func (m Match) String() string {
+	var parts []string
+	add := func(what string, names []string) {
+		if len(names) > 0 {
+			parts = append(parts, what+strings.Join(names, ", "))
+		}
+	}
+	if m.Structure != "" {
+		parts = append(parts, strings.ReplaceAll(m.Structure, "-", " "))
+	}
+	for _, e := range m.Elements {
+		parts = append(parts, "<"+e+">")
+	}
+	add("attributes ", m.Attributes)
+	add("", m.Properties)
+	add("with ", m.Values)
+	add("on ", m.On)
+	add("not on ", m.NotOn)
+	add("addresses ", m.Schemes)
+	return strings.Join(parts, " ")
+}

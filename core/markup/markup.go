@@ -324,8 +324,8 @@ func (n *Node) Clone() *Node {
 	return &c
 }
 
-var attrEscaper = strings.NewReplacer("&", "&amp;", `"`, "&quot;", "<", "&lt;", ">", "&gt;")
-var textEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;")
+var attrEscaper = strings.NewReplacer("&", "&amp;", `"`, "&quot;", "<", "&lt;", ">", "&gt;", "\u00a0", "&nbsp;")
+var textEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\u00a0", "&nbsp;")
 
 // EscapeAttr escapes a value for a double-quoted attribute.
 func EscapeAttr(s string) string { return attrEscaper.Replace(s) }

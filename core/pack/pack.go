@@ -13,7 +13,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"iter"
 	"strings"
@@ -42,11 +41,11 @@ type Entry struct {
 
 // Manifest is what manifest.json holds.
 type Manifest struct {
-	Format   int             `json:"format"`
+	Format   int          `json:"format"`
 	Template TemplateName `json:"template"`
-	Day      string          `json:"day"` // for which dated slots were decided
-	Files    []Entry         `json:"files"`
-	People   int             `json:"people"`
+	Day      string       `json:"day"` // for which dated slots were decided
+	Files    []Entry      `json:"files"`
+	People   int          `json:"people"`
 }
 
 // TemplateName names the template of a package.
@@ -127,10 +126,9 @@ type packer struct {
 	files      int
 }
 
-// storedPicture is a picture with what its zip entries need, worked out once.
+// storedPicture is a picture with its checksum, worked out once.
 type storedPicture struct {
 	*template.Picture
-	crc  uint32
 	hash string
 }
 
@@ -157,7 +155,7 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 		for i := range in.Template.Pictures {
 			if picture := &in.Template.Pictures[i]; picture.File == file {
 				sum := sha256.Sum256(picture.Data)
-				p.pictures = append(p.pictures, &storedPicture{picture, crc32.ChecksumIEEE(picture.Data), hex.EncodeToString(sum[:])})
+				p.pictures = append(p.pictures, &storedPicture{picture, hex.EncodeToString(sum[:])})
 			}
 		}
 	}
@@ -213,10 +211,7 @@ func (p *packer) file(name, mail string, data []byte) error {
 
 // picture stores a picture as it is: it is compressed already.
 func (p *packer) picture(name, mail string, picture *storedPicture) error {
-	size := uint64(len(picture.Data))
-	w, err := p.zip.CreateRaw(&zip.FileHeader{
-		Name: name, Method: zip.Store, Modified: stamp, CRC32: picture.crc, CompressedSize64: size, UncompressedSize64: size,
-	})
+	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: stamp})
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)
 	}
@@ -262,39 +257,28 @@ func (p *packer) folder(mail string) string {
 	return unique
 }
 
-// manifestWriter compresses the manifest as it grows: a large package's would not fit beside it.
+// manifestWriter keeps the manifest compressed as it grows: a large package's would not fit otherwise.
 type manifestWriter struct {
 	out   bytes.Buffer
 	flate *flate.Writer
 	text  *bufio.Writer
-	crc   uint32
-	size  uint64
 	first bool
 }
 
 func newManifestWriter(t *template.Template, version string, day time.Time) (*manifestWriter, error) {
 	m := &manifestWriter{first: true}
-	f, err := flate.NewWriter(&m.out, flate.DefaultCompression)
+	f, err := flate.NewWriter(&m.out, flate.BestSpeed)
 	if err != nil {
 		return nil, err
 	}
 	m.flate = f
-	m.text = bufio.NewWriterSize(counted{m}, 64<<10)
+	m.text = bufio.NewWriterSize(f, 64<<10)
 	about, err := json.Marshal(TemplateName{Name: t.Name, Title: t.Title(), Version: version})
 	if err != nil {
 		return nil, err
 	}
 	fmt.Fprintf(m.text, "{\"format\":%d,\"template\":%s,\"day\":%q,\"files\":[", Format, about, day.Format(time.DateOnly))
 	return m, nil
-}
-
-// counted passes text on to the compressor and keeps its checksum.
-type counted struct{ m *manifestWriter }
-
-func (c counted) Write(b []byte) (int, error) {
-	c.m.crc = crc32.Update(c.m.crc, crc32.IEEETable, b)
-	c.m.size += uint64(len(b))
-	return c.m.flate.Write(b)
 }
 
 func (m *manifestWriter) add(e Entry) error {
@@ -319,13 +303,10 @@ func (m *manifestWriter) writeTo(z *zip.Writer, people int) error {
 	if err := m.flate.Close(); err != nil {
 		return err
 	}
-	w, err := z.CreateRaw(&zip.FileHeader{
-		Name: ManifestFile, Method: zip.Deflate, Modified: stamp, CRC32: m.crc,
-		CompressedSize64: uint64(m.out.Len()), UncompressedSize64: m.size,
-	})
+	w, err := z.CreateHeader(&zip.FileHeader{Name: ManifestFile, Method: zip.Deflate, Modified: stamp})
 	if err != nil {
 		return err
 	}
-	_, err = w.Write(m.out.Bytes())
+	_, err = io.Copy(w, flate.NewReader(&m.out))
 	return err
 }

@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"time"
 	"unicode/utf16"
 
+	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/template"
 )
 
 // Loss is one thing that a host's placeholders cannot do.
@@ -164,4 +167,19 @@ func (x *exporter) value(e *field.Expr, index int, escape field.Escape) {
 				return raw != "" && raw != f.Value(index)
 			})
 	}
+}
+
+// ExportTemplate compiles a template's fragment for a variant and exports it. schema is the
+// directory's; people may be nil.
+func ExportTemplate(t *template.Template, schema *person.Schema, variant string, day time.Time, d *Dialect, people *person.Directory) (Exported, error) {
+	prepared, err := compose.Prepare(t, schema, day, compose.Hosted(t))
+	if err != nil {
+		return Exported{}, err
+	}
+	prepared.Doc.Fragment()
+	program, err := field.CompileHTML(prepared.FieldSource(), field.NewTable(schema, t.Settings.Country), variant)
+	if err != nil {
+		return Exported{}, err
+	}
+	return Export(program, prepared.Doc, d, people), nil
 }

@@ -1,0 +1,255 @@
+// Package cli holds the commands. Each one translates between the command line and the core or the
+// service and decides nothing by itself. Start with Run; one file for each command.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"missivum/core/client"
+	"missivum/core/person"
+	"missivum/core/template"
+)
+
+// Version is set by the build.
+var Version = "development"
+
+// Exit codes.
+const (
+	ExitFine     = 0
+	ExitFindings = 1 // something breaks, or was refused
+	ExitUsage    = 2
+	ExitFailed   = 3 // could not run
+)
+
+// exitError carries an exit code; a nil err prints nothing.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e exitError) Unwrap() error { return e.err }
+
+// usage marks an error as wrong usage.
+func usage(format string, args ...any) error {
+	return exitError{ExitUsage, fmt.Errorf(format, args...)}
+}
+
+// app is what the commands share: where they read and write, and the day.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	now      func() time.Time
+}
+
+// Run runs one command line and returns its exit code.
+func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
+	a := &app{in: in, out: out, err: errs, now: time.Now}
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return ExitFine
+	}
+	var exit exitError
+	if !errors.As(err, &exit) {
+		exit = exitError{ExitFailed, err}
+		if unknown(err) {
+			exit.code = ExitUsage
+		}
+	}
+	if exit.err != nil {
+		fmt.Fprintln(errs, "missivum: "+exit.Error())
+	}
+	return exit.code
+}
+
+// unknown recognises the errors that cobra itself reports before a command runs.
+func unknown(err error) bool {
+	for _, start := range []string{"unknown command", "unknown flag", "unknown shorthand", "required flag", "accepts ", "requires at least"} {
+		if strings.HasPrefix(err.Error(), start) {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "missivum",
+		Short: "HTML mail signatures that survive every mail client",
+		Long: `Missivum fills signature templates from a staff directory, finds what will go wrong in which
+mail client and at which line, measures every client's limits for the worst person, and writes the files
+for every desk and the blocks for mail rules.`,
+		Version:       Version,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+	}
+	root.SetIn(a.in)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{ExitUsage, err} })
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
+	a.add(root, "offline", a.checkCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.clientsCommand())
+	a.add(root, "service", a.serveCommand(), a.demoCommand())
+	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.packageCommand())
+	return root
+}
+
+func (a *app) add(root *cobra.Command, group string, commands ...*cobra.Command) {
+	for _, c := range commands {
+		c.GroupID = group
+		root.AddCommand(c)
+	}
+}
+
+// exactly wants n arguments and says which.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) != len(names) {
+			return usage("%s needs %s; %d given. Example:\n%s", c.CommandPath(), strings.Join(names, " and "), len(args), c.Example)
+		}
+		return nil
+	}
+}
+
+// dayFlag adds --date, the day for which dated slots are decided.
+func (a *app) dayFlag(c *cobra.Command, into *string) {
+	c.Flags().StringVar(into, "date", "", "day for which dated pieces are decided, such as 2026-12-24 (default today)")
+}
+
+func (a *app) day(flag string) (time.Time, error) {
+	if flag == "" {
+		return a.now(), nil
+	}
+	day, err := time.Parse(time.DateOnly, flag)
+	if err != nil {
+		return time.Time{}, usage("--date %q is not a date; write it as 2026-12-24", flag)
+	}
+	return day, nil
+}
+
+// openTemplate reads a template folder or a single HTML file.
+func openTemplate(path string) (*template.Template, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, fmt.Errorf("the template cannot be read: %w", err)
+	}
+	clean := strings.TrimRight(path, "/")
+	dir, file := splitPath(clean)
+	if info.IsDir() {
+		if file == "." || file == ".." {
+			file = "template"
+		}
+		t, err := template.Open(os.DirFS(path), file)
+		if err != nil {
+			return nil, fmt.Errorf("the template %s cannot be read: %w", path, err)
+		}
+		return t, nil
+	}
+	t, err := template.OpenBare(os.DirFS(dir), file)
+	if err != nil {
+		return nil, fmt.Errorf("the template %s cannot be read: %w", path, err)
+	}
+	return t, nil
+}
+
+func splitPath(path string) (dir, file string) {
+	if i := strings.LastIndexByte(path, '/'); i >= 0 {
+		return path[:i+1], path[i+1:]
+	}
+	return ".", path
+}
+
+// openPeople reads a directory file and tells on stderr which rows were left out. An empty path
+// gives nil.
+func (a *app) openPeople(path string) (*person.Directory, error) {
+	if path == "" {
+		return nil, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("the people cannot be read: %w", err)
+	}
+	defer f.Close()
+	d, bad, err := person.ReadCSV(f, nil)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	a.tellRows(path, bad)
+	return d, nil
+}
+
+// rowsShown is how many bad rows are told one by one.
+const rowsShown = 10
+
+func (a *app) tellRows(path string, bad []person.RowError) {
+	for i, row := range bad {
+		if i == rowsShown {
+			fmt.Fprintf(a.err, "%s: %d more rows left out\n", path, len(bad)-rowsShown)
+			return
+		}
+		fmt.Fprintf(a.err, "%s: %v; left out\n", path, row)
+	}
+}
+
+func findPerson(d *person.Directory, mail string) (*person.Person, error) {
+	if p := d.Find(mail); p != nil {
+		return p, nil
+	}
+	var mails []string
+	for i := range d.People {
+		mails = append(mails, d.Get(&d.People[i], "mail"))
+	}
+	message := fmt.Sprintf("there is nobody with the mail address %q among the %d people", mail, len(mails))
+	if near := person.Nearest(mail, mails); len(near) > 0 {
+		message += "; there is " + strings.Join(near, ", ")
+	}
+	return nil, errors.New(message)
+}
+
+// findClients returns the profiles with the ids, or all shipped ones.
+func findClients(ids []string) ([]*client.Profile, error) {
+	if len(ids) == 0 {
+		return client.Shipped(), nil
+	}
+	var list []*client.Profile
+	for _, id := range ids {
+		p := client.Find(id)
+		if p == nil {
+			return nil, usage("there is no client profile %q; there are %s", id, strings.Join(client.IDs(client.Shipped()), ", "))
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+// terminal reports whether a writer is a terminal, where colour and progress make sense.
+func terminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// colour wraps text in a terminal colour unless the output is no terminal or NO_COLOR is set.
+func (a *app) colour(code, text string) string {
+	if !terminal(a.out) || os.Getenv("NO_COLOR") != "" {
+		return text
+	}
+	return "\x1b[" + code + "m" + text + "\x1b[0m"
+}

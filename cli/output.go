@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+)
+
+// writeFile writes a file as a whole or not at all: beside it first, then renamed. An empty path or
+// "-" is the standard output.
+func (a *app) writeFile(path string, write func(io.Writer) error) error {
+	if path == "" || path == "-" {
+		return write(a.out)
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	defer os.Remove(f.Name()) // nothing is left of it after the rename
+	b := bufio.NewWriterSize(f, 256<<10)
+	err = write(b)
+	if err == nil {
+		err = b.Flush()
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	if err == nil {
+		err = os.Chmod(f.Name(), 0o644)
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}
+
+// writeJSON writes a value as indented JSON.
+func writeJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// grouped writes a number with spaces between groups of three digits: 10 000.
+func grouped(n int) string {
+	s := strconv.Itoa(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "\u202f" + s[i:]
+	}
+	return s
+}
+
+// plural writes a number with its noun.
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return grouped(n) + " " + many
+}
+
+// progress shows a bar on a terminal once the work has taken a second. total 0 is unknown.
+type progress struct {
+	w     io.Writer
+	total int
+	what  string
+	began time.Time
+	bar   *progressbar.ProgressBar
+}
+
+func (a *app) progress(what string, total int) *progress {
+	return &progress{w: a.err, total: total, what: what, began: time.Now()}
+}
+
+// done tells how many are done.
+func (p *progress) done(n int) {
+	if p.bar == nil {
+		if n%64 != 0 || !terminal(p.w) || time.Since(p.began) < time.Second {
+			return
+		}
+		total := int64(p.total)
+		if total == 0 {
+			total = -1
+		}
+		p.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(p.w), progressbar.OptionSetDescription(p.what),
+			progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
+	}
+	p.bar.Set(n)
+}
+
+// end takes the bar away.
+func (p *progress) end() {
+	if p.bar != nil {
+		p.bar.Finish()
+	}
+}

@@ -1,0 +1,69 @@
+package compose
+
+import (
+	"missivum/core/client"
+	"missivum/core/field"
+	"missivum/core/person"
+)
+
+// Kept is a signature as a client has it at some hop.
+type Kept struct {
+	Form Form           // Text for clients that show text
+	Body string         // markup, or text
+	Log  []client.Event // what happened on the way
+}
+
+// Kept gives the signature of one person as a client keeps it up to and including a hop; at
+// client.Draw, as it shows it. A nil person leaves the template's own marks in markup, and shows the
+// field names in text. An empty variant shows the elements of all variants.
+func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string, who *person.Person) (Kept, error) {
+	table := field.NewTable(p.Schema, p.Template.Settings.Country)
+	filler := field.NewFiller(table)
+	if profile.Form == "text" {
+		program, err := p.TextProgram(table, variant)
+		if err != nil {
+			return Kept{}, err
+		}
+		if who == nil {
+			who = FieldNames(p.Schema)
+		}
+		filler.Set(who)
+		return Kept{Form: Text, Body: string(program.Append(nil, filler))}, nil
+	}
+	doc, log := client.Simulate(profile, p.Doc, hop)
+	doc.Fragment()
+	kept := Kept{Form: HTML, Log: log}
+	if who == nil {
+		kept.Body = doc.Render()
+		return kept, nil
+	}
+	source := &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
+	program, err := field.CompileHTML(source, table, variant)
+	if err != nil {
+		return Kept{}, err
+	}
+	filler.Set(who)
+	kept.Body = string(program.Append(nil, filler))
+	return kept, nil
+}
+
+// Shown gives the signature as written, filled for one person: the fragment with the pictures at the
+// addresses that the document was prepared with.
+func (p *Prepared) Shown(variant string, who *person.Person) (string, error) {
+	doc := p.Doc.Clone()
+	doc.Fragment()
+	source := &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
+	table := field.NewTable(p.Schema, p.Template.Settings.Country)
+	program, err := field.CompileHTML(source, table, variant)
+	if err != nil {
+		return "", err
+	}
+	filler := field.NewFiller(table)
+	filler.Set(who)
+	return string(program.Append(nil, filler)), nil
+}
+
+// FieldNames is a person whose values are the names of the fields, to look at a template with.
+func FieldNames(schema *person.Schema) *person.Person {
+	return &person.Person{Values: schema.Names()}
+}

@@ -1,0 +1,62 @@
+// Package demo is the demo organisation, Brackwater Ferries: its people, templates and pictures, all
+// made up, and a generator for directories of any size.
+package demo
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"io/fs"
+
+	"missivum/core/person"
+	"missivum/core/template"
+)
+
+//go:embed people.csv templates
+var files embed.FS
+
+// PeopleCSV is the demo directory as a file.
+func PeopleCSV() ([]byte, error) { return files.ReadFile("people.csv") }
+
+// Directory reads the demo directory.
+func Directory() (*person.Directory, error) {
+	data, err := PeopleCSV()
+	if err != nil {
+		return nil, err
+	}
+	d, bad, err := person.ReadCSV(bytes.NewReader(data), nil)
+	if err == nil && len(bad) > 0 {
+		err = bad[0]
+	}
+	return d, err
+}
+
+// Templates reads the demo templates, sorted by name.
+func Templates() ([]*template.Template, error) {
+	entries, err := fs.ReadDir(files, "templates")
+	if err != nil {
+		return nil, err
+	}
+	var list []*template.Template
+	for _, e := range entries {
+		t, err := Template(e.Name())
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, t)
+	}
+	return list, nil
+}
+
+// Template reads one demo template.
+func Template(name string) (*template.Template, error) {
+	sub, err := fs.Sub(files, "templates/"+name)
+	if err != nil {
+		return nil, err
+	}
+	t, err := template.Open(sub, name)
+	if err != nil {
+		return nil, fmt.Errorf("demo template %s: %w", name, err)
+	}
+	return t, nil
+}
