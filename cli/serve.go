@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"missivum/demo"
+	"missivum/service"
+	"missivum/service/store"
+	"missivum/service/templates"
+)
+
+const defaultListen = "127.0.0.1:8425"
+
+// serveFlags are what serve and demo share.
+type serveFlags struct {
+	data, listen, log string
+}
+
+func (f *serveFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
+	c.Flags().StringVar(&f.log, "log", "text", "form of the log on the standard error output: text or json")
+}
+
+func (a *app) open(ctx context.Context, f serveFlags) (*service.Service, *slog.Logger, error) {
+	var handler slog.Handler
+	switch f.log {
+	case "text":
+		handler = slog.NewTextHandler(a.err, nil)
+	case "json":
+		handler = slog.NewJSONHandler(a.err, nil)
+	default:
+		return nil, nil, usage("--log %q is not known; it is text or json", f.log)
+	}
+	log := slog.New(handler)
+	s, err := service.Open(ctx, service.Config{Data: f.data, Listen: f.listen, Log: log, Now: a.now, Version: Version})
+	if errors.Is(err, service.ErrNotLoopback) {
+		err = exitError{ExitUsage, err}
+	}
+	return s, log, err
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	f := serveFlags{}
+	c := &cobra.Command{
+		Use:     "serve",
+		Short:   "Run the service and its console",
+		Long:    "Runs the service with its console until it is interrupted. Until it has accounts it listens on loopback addresses only.",
+		Example: "  missivum serve --data /var/lib/missivum --listen 127.0.0.1:8425",
+		Args:    exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, _, err := a.open(cmd.Context(), f)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Missivum is at %s\n", s.Address())
+			return s.Serve(cmd.Context())
+		},
+	}
+	c.Flags().StringVar(&f.data, "data", "missivum-data", "folder for the database and the packages")
+	f.add(c)
+	return c
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	f := serveFlags{}
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with the demo organisation",
+		Long: `Runs the service with Brackwater Ferries, a made-up ferry company: 80 people in five ports and two templates.
+Without --data everything is in a temporary folder and is gone afterwards.`,
+		Example: "  missivum demo --listen 127.0.0.1:0",
+		Args:    exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if f.data == "" {
+				folder, err := os.MkdirTemp("", "missivum-demo-")
+				if err != nil {
+					return err
+				}
+				defer os.RemoveAll(folder)
+				f.data = folder
+			}
+			s, _, err := a.open(cmd.Context(), f)
+			if err != nil {
+				return err
+			}
+			if err := loadDemo(cmd.Context(), s); err != nil {
+				return fmt.Errorf("loading the demo organisation: %w", err)
+			}
+			fmt.Fprintf(a.out, "Brackwater Ferries is at %s\nInterrupt (Ctrl+C) to end.\n", s.Address())
+			return s.Serve(cmd.Context())
+		},
+	}
+	c.Flags().StringVar(&f.data, "data", "", "folder to keep the demo in (default a temporary one)")
+	f.add(c)
+	return c
+}
+
+// loadDemo fills a service with the demo organisation. What is there already stays.
+func loadDemo(ctx context.Context, s *service.Service) error {
+	d, _, err := s.People.Directory(ctx)
+	if err != nil {
+		return err
+	}
+	if len(d.People) == 0 {
+		csv, err := demo.PeopleCSV()
+		if err != nil {
+			return err
+		}
+		plan, err := s.People.Plan(ctx, bytes.NewReader(csv), false)
+		if err != nil {
+			return err
+		}
+		if err := s.People.Apply(ctx, plan); err != nil {
+			return err
+		}
+	}
+	list, err := demo.Templates()
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		_, err := s.Templates.Save(ctx, t.Name, t.Source, t.SettingsText, templates.PicturesOf(t), "From the demo", 0)
+		if err != nil && !errors.Is(err, store.ErrConflict) {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,103 @@
+package api
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"net"
+	"net/http"
+	"net/url"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+const requestKey = "request"
+
+// requestID gives every request an id, in the log and in the answer's X-Request-Id.
+func (a *API) requestID(c *gin.Context) {
+	var b [8]byte
+	rand.Read(b[:]) // never fails (crypto/rand)
+	id := hex.EncodeToString(b[:])
+	c.Set(requestKey, id)
+	c.Header("X-Request-Id", id)
+}
+
+func (a *API) logged(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	a.Log.Info("request", "request", c.GetString(requestKey), "method", c.Request.Method, "path", c.Request.URL.Path,
+		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "ms", time.Since(began).Milliseconds())
+}
+
+func (a *API) recovered(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			a.Log.Error("panic", "request", c.GetString(requestKey), "path", c.Request.URL.Path, "panic", r, "stack", string(debug.Stack()))
+			problem(c, http.StatusInternalServerError, "The service could not do this; its log says why under the request's id.", nil)
+		}
+	}()
+	c.Next()
+}
+
+// loopbackHost reports whether a host of a Host or Origin header is this machine's own.
+func loopbackHost(hostport string) bool {
+	host := hostport
+	if h, _, err := net.SplitHostPort(hostport); err == nil {
+		host = h
+	}
+	host = strings.Trim(host, "[]")
+	if strings.EqualFold(host, "localhost") {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+// onlyLoopbackNames refuses requests for other names, so that a page whose name was pointed at this
+// machine cannot reach the service.
+func onlyLoopbackNames(c *gin.Context) {
+	if !loopbackHost(c.Request.Host) {
+		problem(c, http.StatusMisdirectedRequest, "This service answers to localhost and loopback addresses only, until it has accounts.", nil)
+	}
+}
+
+// noCrossSiteWrites refuses requests that another site's page makes, but for plain reads.
+func noCrossSiteWrites(c *gin.Context) {
+	if c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead {
+		return
+	}
+	site := c.GetHeader("Sec-Fetch-Site")
+	if site != "" && site != "same-origin" && site != "none" {
+		problem(c, http.StatusForbidden, "Pages of other sites cannot change anything here.", nil)
+		return
+	}
+	if origin := c.GetHeader("Origin"); origin != "" {
+		u, err := url.Parse(origin)
+		if err != nil || u.Host != c.Request.Host {
+			problem(c, http.StatusForbidden, "Pages of other sites cannot change anything here.", nil)
+		}
+	}
+}
+
+// contentPolicy is the console's content security policy. Previews are frames without any rights:
+// they inherit it and their sandbox takes scripts, forms and navigation away.
+const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; " +
+	"connect-src 'self'; frame-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", contentPolicy)
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cross-Origin-Resource-Policy", "same-site")
+	h.Set("Cache-Control", "no-store")
+}
+
+// limit refuses request bodies above a size in bytes.
+func limit(size int64) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, size)
+	}
+}

@@ -1,0 +1,102 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/service/store"
+)
+
+// PackageInfo is a package and how far it is.
+type PackageInfo struct {
+	ID       string     `json:"id"`
+	Template string     `json:"template"`
+	Number   int        `json:"number"` // of the template's version
+	Version  string     `json:"version"`
+	State    string     `json:"state"` // waiting, running, ready, stopped, failed
+	Total    int        `json:"total"` // people
+	Done     int        `json:"done"`  // people
+	Files    int        `json:"files"`
+	Bytes    int64      `json:"bytes"`
+	SHA256   string     `json:"sha256"`
+	Message  string     `json:"message"`
+	Created  time.Time  `json:"created"`
+	Finished *time.Time `json:"finished"`
+}
+
+// PackageRequest asks for a package of a template's latest version.
+type PackageRequest struct {
+	Template string   `json:"template"`
+	Variants []string `json:"variants"` // empty: all
+}
+
+func packageInfo(p store.Package) PackageInfo {
+	info := PackageInfo{
+		ID: p.ID, Template: p.Template, Number: p.Version, Version: p.Content, State: p.State, Total: p.Total, Done: p.Done,
+		Files: p.Files, Bytes: p.Bytes, SHA256: p.SHA256, Message: p.Message, Created: p.Created,
+	}
+	if !p.Finished.IsZero() {
+		info.Finished = &p.Finished
+	}
+	return info
+}
+
+func (a *API) listPackages(c *gin.Context) {
+	records, err := a.Packages.List(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list := []PackageInfo{}
+	for _, p := range records {
+		list = append(list, packageInfo(p))
+	}
+	c.JSON(http.StatusOK, list)
+}
+
+func (a *API) createPackage(c *gin.Context) {
+	var in PackageRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	record, err := a.Packages.Create(c.Request.Context(), in.Template, in.Variants)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Location", "/api/v1/packages/"+record.ID)
+	c.JSON(http.StatusAccepted, packageInfo(record))
+}
+
+func (a *API) getPackage(c *gin.Context) {
+	record, err := a.Packages.Get(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, packageInfo(record))
+}
+
+func (a *API) removePackage(c *gin.Context) {
+	if err := a.Packages.Remove(c.Request.Context(), c.Param("id")); err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+func (a *API) getPackageFile(c *gin.Context) {
+	f, record, err := a.Packages.Open(c.Request.Context(), c.Param("id"))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	defer f.Close()
+	c.Header("Content-Type", "application/zip")
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", record.Template+"-"+record.Content+".zip"))
+	http.ServeContent(c.Writer, c.Request, "", record.Finished, f)
+}

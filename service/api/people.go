@@ -1,0 +1,141 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/core/client"
+	"missivum/core/field"
+	"missivum/core/person"
+	"missivum/core/rule"
+	"missivum/service/people"
+)
+
+// PeoplePage is a part of the directory.
+type PeoplePage struct {
+	Fields   []FieldInfo      `json:"fields"`
+	Total    int              `json:"total"` // people found
+	All      int              `json:"all"`   // people in the directory
+	Revision int              `json:"revision"`
+	People   []PersonSnapshot `json:"people"`
+}
+
+// FieldInfo is a field of the directory.
+type FieldInfo struct {
+	Name   string `json:"name"`
+	Title  string `json:"title"`
+	Source string `json:"source"` // where it is defined; empty for the directory's own
+	Blank  int    `json:"blank"`  // for how many people
+}
+
+// PersonSnapshot is one person's values in the order of the fields.
+type PersonSnapshot struct {
+	Mail   string   `json:"mail"`
+	Values []string `json:"values"`
+}
+
+// maxPage is how many people one page holds at most.
+const maxPage = 1000
+
+func (a *API) listPeople(c *gin.Context) {
+	d, revision, err := a.People.Directory(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	offset, err := number(c, "offset", 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	size, err := number(c, "limit", 100)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	found := people.Search(d, c.Query("search"))
+	page := PeoplePage{Fields: fields(d), Total: len(found), All: len(d.People), Revision: revision, People: []PersonSnapshot{}}
+	from := min(offset, len(found))
+	for _, p := range found[from:min(from+min(size, maxPage), len(found))] {
+		page.People = append(page.People, PersonSnapshot{Mail: d.Get(p, "mail"), Values: p.Values})
+	}
+	c.JSON(http.StatusOK, page)
+}
+
+func fields(d *person.Directory) []FieldInfo {
+	list := []FieldInfo{}
+	for column, name := range d.Schema.Names() {
+		blank, _ := d.Blank(column, 0)
+		info := FieldInfo{Name: name, Title: name, Blank: blank}
+		for _, a := range person.Attributes {
+			if a.Name == name {
+				info.Title, info.Source = a.Title, a.Source
+			}
+		}
+		list = append(list, info)
+	}
+	return list
+}
+
+func number(c *gin.Context, name string, standard int) (int, error) {
+	text := c.Query(name)
+	if text == "" {
+		return standard, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return 0, fmt.Errorf("%w: %s=%s is not a number from 0", errBad, name, text)
+	}
+	return n, nil
+}
+
+func (a *API) importPeople(c *gin.Context) {
+	ctx := c.Request.Context()
+	plan, err := a.People.Plan(ctx, c.Request.Body, c.Query("replace") == "true")
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	if expected := c.Query("revision"); expected != "" && expected != strconv.Itoa(plan.Revision) {
+		problem(c, http.StatusConflict, "The directory was changed since this was looked at. Look again; nothing was imported.", nil)
+		return
+	}
+	if c.Query("apply") == "true" {
+		if err := a.People.Apply(ctx, plan); err != nil {
+			a.fail(c, err)
+			return
+		}
+	}
+	c.JSON(http.StatusOK, plan)
+}
+
+func (a *API) listClients(c *gin.Context) { c.JSON(http.StatusOK, client.Shipped()) }
+
+func (a *API) getClient(c *gin.Context) {
+	p := client.Find(c.Param("id"))
+	if p == nil {
+		problem(c, http.StatusNotFound, fmt.Sprintf("There is no client profile %q.", c.Param("id")), nil)
+		return
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, rule.Dialects()) }
+
+// FieldReference is what a template can use.
+type FieldReference struct {
+	Fields    []FieldInfo          `json:"fields"`
+	Modifiers []field.ModifierKind `json:"modifiers"`
+}
+
+func (a *API) listFields(c *gin.Context) {
+	d, _, err := a.People.Directory(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, FieldReference{Fields: fields(d), Modifiers: field.ModifierKinds()})
+}

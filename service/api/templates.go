@@ -1,0 +1,459 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/core/check"
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/person"
+	"missivum/core/picture"
+	"missivum/core/rule"
+	"missivum/core/template"
+	"missivum/service/store"
+	"missivum/service/templates"
+)
+
+// TemplateSummary is a template in a list.
+type TemplateSummary struct {
+	Name     string          `json:"name"`
+	Title    string          `json:"title"`
+	About    string          `json:"about"`
+	Number   int             `json:"number"`  // of the latest version
+	Version  string          `json:"version"` // of its content
+	Saved    time.Time       `json:"saved"`
+	Variants []string        `json:"variants"`
+	Pictures int             `json:"pictures"`
+	State    templates.State `json:"state"`
+}
+
+// TemplateDetail is a version of a template.
+type TemplateDetail struct {
+	Name     string        `json:"name"`
+	Title    string        `json:"title"`
+	Number   int           `json:"number"`
+	Version  string        `json:"version"`
+	Note     string        `json:"note"`
+	Saved    time.Time     `json:"saved"`
+	Source   string        `json:"source"`
+	Settings string        `json:"settings"`
+	Variants []string      `json:"variants"`
+	Sample   string        `json:"sample"` // mail address of the person to show first
+	Pictures []PictureInfo `json:"pictures"`
+}
+
+// PictureInfo is a picture of a template.
+type PictureInfo struct {
+	Name string `json:"name"` // for data-picture
+	File string `json:"file"`
+	Alt  string `json:"alt"`
+	picture.Facts
+}
+
+// SaveRequest is a new version of a template. The pictures are those of the version it was made from.
+type SaveRequest struct {
+	Source   string `json:"source"`
+	Settings string `json:"settings"`
+	Note     string `json:"note"`
+	Base     int    `json:"base"` // the version it was made from; 0 for a new template
+}
+
+// VersionInfo is one version in a template's history.
+type VersionInfo struct {
+	Number  int       `json:"number"`
+	Version string    `json:"version"`
+	Note    string    `json:"note"`
+	Saved   time.Time `json:"saved"`
+}
+
+// Draft is a template's content as it is being edited; what is left out is the saved one's.
+type Draft struct {
+	Source   *string `json:"source"`
+	Settings *string `json:"settings"`
+}
+
+// CheckRequest asks for findings and budgets.
+type CheckRequest struct {
+	Draft
+	Clients []string `json:"clients"` // empty: all
+}
+
+// LookRequest asks for a signature to look at.
+type LookRequest struct {
+	Draft
+	Person  string `json:"person"`  // mail address; empty shows the field names
+	Variant string `json:"variant"` // empty: the template's first
+	Client  string `json:"client"`  // empty: as written
+	Form    string `json:"form"`    // html or text; for the look as written
+}
+
+// Look is a signature to look at.
+type Look struct {
+	Form     string     `json:"form"` // html or text
+	Body     string     `json:"body"`
+	Width    int        `json:"width"` // px at which the client shows it; 0 as written
+	Log      []LogEntry `json:"log"`
+	Duration float64    `json:"milliseconds"`
+}
+
+// LogEntry is one thing that happens on a signature's way.
+type LogEntry struct {
+	Hop    string `json:"hop"`
+	What   string `json:"what"`
+	Does   string `json:"does"`
+	Says   string `json:"says"`
+	Basis  string `json:"basis"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+// RuleRequest asks for a host's block.
+type RuleRequest struct {
+	Draft
+	Dialect string `json:"dialect"`
+	Variant string `json:"variant"`
+}
+
+func detail(s templates.Stored) TemplateDetail {
+	d := TemplateDetail{
+		Name: s.Name, Title: s.Title(), Number: s.Number, Version: s.Version(), Note: s.Note, Saved: s.Created,
+		Source: s.Source, Settings: s.SettingsText, Variants: s.Variants(), Sample: s.Settings.Sample, Pictures: []PictureInfo{},
+	}
+	for _, p := range s.Pictures {
+		d.Pictures = append(d.Pictures, PictureInfo{Name: p.Name, File: p.File, Alt: p.Alt, Facts: p.Facts})
+	}
+	return d
+}
+
+func (a *API) listTemplates(c *gin.Context) {
+	ctx := c.Request.Context()
+	stored, err := a.Templates.List(ctx)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list := []TemplateSummary{}
+	for _, s := range stored {
+		state, err := a.Templates.State(ctx, s)
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		list = append(list, TemplateSummary{
+			Name: s.Name, Title: s.Title(), About: s.Settings.About, Number: s.Number, Version: s.Version(), Saved: s.Created,
+			Variants: s.Variants(), Pictures: len(s.Pictures), State: state,
+		})
+	}
+	c.JSON(http.StatusOK, list)
+}
+
+func (a *API) getTemplate(c *gin.Context) {
+	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, detail(s))
+}
+
+func (a *API) getVersion(c *gin.Context) {
+	number, err := strconv.Atoi(c.Param("number"))
+	if err != nil || number < 1 {
+		a.fail(c, store.ErrNotFound)
+		return
+	}
+	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), number)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, detail(s))
+}
+
+func (a *API) listVersions(c *gin.Context) {
+	versions, err := a.Templates.Versions(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list := []VersionInfo{}
+	for _, v := range versions {
+		list = append(list, VersionInfo{Number: v.Number, Version: v.Content, Note: v.Note, Saved: v.Created})
+	}
+	c.JSON(http.StatusOK, list)
+}
+
+// readJSON reads a request body; unknown members are refused, so that a misspelt one is not lost.
+func readJSON(c *gin.Context, into any) error {
+	d := json.NewDecoder(c.Request.Body)
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return fmt.Errorf("%w: the request's JSON cannot be read: %w", errBad, err)
+	}
+	return nil
+}
+
+func (a *API) saveTemplate(c *gin.Context) {
+	var in SaveRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	ctx, name := c.Request.Context(), c.Param("name")
+	pictures := map[string][]byte{}
+	if in.Base > 0 {
+		base, err := a.Templates.Get(ctx, name, in.Base)
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		pictures = templates.PicturesOf(base.Template)
+	}
+	a.saved(c)(a.Templates.Save(ctx, name, in.Source, in.Settings, pictures, in.Note, in.Base))
+}
+
+// saved answers with the version that was saved.
+func (a *API) saved(c *gin.Context) func(templates.Stored, error) {
+	return func(s templates.Stored, err error) {
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		status := http.StatusOK
+		if s.Number == 1 {
+			status = http.StatusCreated
+		}
+		c.JSON(status, detail(s))
+	}
+}
+
+func (a *API) getArchive(c *gin.Context) {
+	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Content-Type", "application/zip")
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", s.Name+".zip"))
+	if err := templates.WriteArchive(c.Writer, s.Template); err != nil {
+		a.Log.Error("sending an archive", "template", s.Name, "error", err)
+	}
+}
+
+func (a *API) putArchive(c *gin.Context) {
+	body, err := io.ReadAll(c.Request.Body)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	name := c.Param("name")
+	t, err := templates.ReadArchive(name, body)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.saved(c)(a.Templates.Save(c.Request.Context(), name, t.Source, t.SettingsText, templates.PicturesOf(t), c.Query("note"), -1))
+}
+
+func (a *API) getPicture(c *gin.Context) {
+	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	for _, p := range s.Pictures {
+		if p.File == c.Param("file") {
+			c.Header("Content-Security-Policy", "default-src 'none'; sandbox")
+			c.Header("Cross-Origin-Resource-Policy", "cross-origin") // sandboxed previews have an origin of their own
+			c.Data(http.StatusOK, "image/"+p.Format, p.Data)
+			return
+		}
+	}
+	a.fail(c, store.ErrNotFound)
+}
+
+func (a *API) putPicture(c *gin.Context) {
+	body, err := io.ReadAll(c.Request.Body)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	ctx := c.Request.Context()
+	s, err := a.Templates.Get(ctx, c.Param("name"), 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	pictures := templates.PicturesOf(s.Template)
+	pictures[c.Param("file")] = body
+	a.saved(c)(a.Templates.Save(ctx, s.Name, s.Source, s.SettingsText, pictures, "Picture "+c.Param("file"), s.Number))
+}
+
+// draft gives the saved template with what the request changes.
+func (a *API) draft(c *gin.Context, d Draft) (*template.Template, error) {
+	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
+	if err != nil || d.Source == nil && d.Settings == nil {
+		return s.Template, err
+	}
+	source, settings := s.Source, s.SettingsText
+	if d.Source != nil {
+		source = *d.Source
+	}
+	if d.Settings != nil {
+		settings = *d.Settings
+	}
+	t, err := template.New(s.Name, source, settings, templates.PicturesOf(s.Template))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errBad, err)
+	}
+	return t, nil
+}
+
+func (a *API) checkTemplate(c *gin.Context) {
+	var in CheckRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	t, err := a.draft(c, in.Draft)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	profiles := client.Shipped()
+	if len(in.Clients) > 0 {
+		profiles = nil
+		for _, id := range in.Clients {
+			p := client.Find(id)
+			if p == nil {
+				a.fail(c, fmt.Errorf("%w: there is no client profile %q", errBad, id))
+				return
+			}
+			profiles = append(profiles, p)
+		}
+	}
+	d, _, err := a.People.Directory(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	if len(d.People) == 0 {
+		d = nil
+	}
+	report, err := check.Run(c.Request.Context(), check.Input{Template: t, People: d, Profiles: profiles, Day: a.Now()})
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, report)
+}
+
+func (a *API) lookAtTemplate(c *gin.Context) {
+	began := time.Now()
+	var in LookRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	t, err := a.draft(c, in.Draft)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	d, _, err := a.People.Directory(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	look, err := a.look(t, d, in)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	look.Duration = float64(time.Since(began).Microseconds()) / 1000
+	c.JSON(http.StatusOK, look)
+}
+
+func (a *API) look(t *template.Template, d *person.Directory, in LookRequest) (Look, error) {
+	if in.Variant == "" {
+		in.Variant = t.Variants()[0]
+	}
+	if err := compose.CheckVariant(t, in.Variant); err != nil {
+		return Look{}, fmt.Errorf("%w: %w", errBad, err)
+	}
+	who := compose.FieldNames(d.Schema)
+	if in.Person != "" {
+		if who = d.Find(in.Person); who == nil {
+			return Look{}, fmt.Errorf("%w: there is nobody with the mail address %q", errBad, in.Person)
+		}
+	}
+	prepared, err := compose.Prepare(t, d.Schema, a.Now(), compose.Below("/api/v1/templates/"+t.Name+"/pictures/"))
+	if err != nil {
+		return Look{}, err
+	}
+	if in.Client == "" {
+		if in.Form == "text" {
+			in.Client = "text-reader"
+		} else {
+			body, err := prepared.Shown(in.Variant, who)
+			return Look{Form: "html", Body: body, Log: []LogEntry{}}, err
+		}
+	}
+	profile := client.Find(in.Client)
+	if profile == nil {
+		return Look{}, fmt.Errorf("%w: there is no client profile %q", errBad, in.Client)
+	}
+	kept, err := prepared.Kept(profile, client.Draw, in.Variant, who)
+	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}}
+	for _, e := range kept.Log {
+		place := prepared.Doc.Place(e.Span.Start)
+		look.Log = append(look.Log, LogEntry{
+			Hop: string(e.Hop), What: e.What, Does: string(e.Behaviour.Does), Says: e.Behaviour.Says, Basis: string(e.Behaviour.Basis),
+			Line: place.Line, Column: place.Column,
+		})
+	}
+	return look, err
+}
+
+func (a *API) exportRule(c *gin.Context) {
+	var in RuleRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	t, err := a.draft(c, in.Draft)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	dialect := rule.Find(in.Dialect)
+	if dialect == nil {
+		a.fail(c, fmt.Errorf("%w: there is no dialect %q", errBad, in.Dialect))
+		return
+	}
+	if in.Variant == "" {
+		in.Variant = t.Variants()[0]
+	}
+	if err := compose.CheckVariant(t, in.Variant); err != nil {
+		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		return
+	}
+	d, _, err := a.People.Directory(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	exported, err := rule.ExportTemplate(t, d.Schema, in.Variant, a.Now(), dialect, d)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, exported)
+}

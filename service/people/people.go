@@ -1,0 +1,219 @@
+// Package people keeps the directory and takes files into it: first what would change, then the
+// change.
+package people
+
+import (
+	"context"
+	"io"
+	"strings"
+	"sync"
+
+	"missivum/core/person"
+	"missivum/service/store"
+)
+
+// People keeps the directory.
+type People struct {
+	Store *store.Store
+
+	mu       sync.Mutex
+	cached   *person.Directory
+	revision int
+}
+
+// Directory returns the directory and its revision. It must not be changed.
+func (p *People) Directory(ctx context.Context) (*person.Directory, int, error) {
+	revision, err := p.Store.Revision(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.cached != nil && p.revision == revision {
+		return p.cached, revision, nil
+	}
+	d, revision, err := p.Store.Directory(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	p.cached, p.revision = d, revision
+	return d, revision, nil
+}
+
+// FieldChange is one value that an import changes.
+type FieldChange struct {
+	Field  string `json:"field"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Change is what an import does to one person.
+type Change struct {
+	Mail   string        `json:"mail"`
+	Kind   string        `json:"kind"` // added, changed, removed
+	Fields []FieldChange `json:"fields"`
+}
+
+// changesShown is how many changes a plan lists; the counts are of all.
+const changesShown = 200
+
+// Plan says what an import would do.
+type Plan struct {
+	Columns   []person.Column   `json:"columns"`
+	Rows      int               `json:"rows"` // people in the file
+	Added     int               `json:"added"`
+	Changed   int               `json:"changed"`
+	Removed   int               `json:"removed"`
+	Unchanged int               `json:"unchanged"`
+	Changes   []Change          `json:"changes"` // the first 200
+	Bad       []person.RowError `json:"bad"`     // rows left out
+	Applied   bool              `json:"applied"`
+	Revision  int               `json:"revision"` // of the directory the plan was made for
+
+	result *person.Directory
+}
+
+// Plan reads a CSV file and works out what taking it in would change. With replace, people who are
+// not in the file are removed; otherwise they stay. Fields that the file lacks keep their values.
+func (p *People) Plan(ctx context.Context, file io.Reader, replace bool) (*Plan, error) {
+	before, revision, err := p.Directory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	reader, err := person.NewReader(file, nil)
+	if err != nil {
+		return nil, InvalidFile{err}
+	}
+	incoming := &person.Directory{Schema: reader.Schema()}
+	plan := &Plan{Columns: reader.Columns(), Revision: revision, Changes: []Change{}, Bad: []person.RowError{}}
+	if err := readAll(reader, incoming, &plan.Bad); err != nil {
+		return nil, InvalidFile{err}
+	}
+	plan.Rows = len(incoming.People)
+	plan.merge(before, incoming, replace)
+	return plan, nil
+}
+
+// InvalidFile is returned for a file that cannot be read at all.
+type InvalidFile struct{ Err error }
+
+func (e InvalidFile) Error() string { return e.Err.Error() }
+func (e InvalidFile) Unwrap() error { return e.Err }
+
+func readAll(r *person.Reader, into *person.Directory, bad *[]person.RowError) error {
+	for {
+		p, err := r.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if row, ok := err.(person.RowError); ok {
+			*bad = append(*bad, row)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		into.People = append(into.People, p)
+	}
+}
+
+// merge works out the directory after the import and counts the changes.
+func (plan *Plan) merge(before, incoming *person.Directory, replace bool) {
+	after := &person.Directory{Schema: person.NewSchema(append(before.Schema.Names(), incoming.Schema.Names()...)...)}
+	mailIn, _, _ := incoming.Schema.Column("mail")
+	byMail := map[string]*person.Person{}
+	for i := range incoming.People {
+		byMail[strings.ToLower(incoming.People[i].At(mailIn))] = &incoming.People[i]
+	}
+	target := make([]int, incoming.Schema.Len())
+	for i, name := range incoming.Schema.Names() {
+		target[i], _, _ = after.Schema.Column(name)
+	}
+	mailBefore, _, _ := before.Schema.Column("mail")
+	known := map[string]bool{}
+	for i := range before.People {
+		old := &before.People[i]
+		key := strings.ToLower(old.At(mailBefore))
+		known[key] = true
+		in := byMail[key]
+		if in == nil && replace {
+			plan.Removed++
+			plan.list(Change{Mail: old.At(mailBefore), Kind: "removed", Fields: []FieldChange{}})
+			continue
+		}
+		p := person.Person{Values: make([]string, after.Schema.Len())}
+		copy(p.Values, old.Values)
+		plan.update(&p, in, target, after.Schema.Names(), old.At(mailBefore))
+		after.People = append(after.People, p)
+	}
+	for i := range incoming.People {
+		in := &incoming.People[i]
+		if known[strings.ToLower(in.At(mailIn))] {
+			continue
+		}
+		p := person.Person{Values: make([]string, after.Schema.Len())}
+		for c, value := range in.Values {
+			p.Values[target[c]] = value
+		}
+		plan.Added++
+		plan.list(Change{Mail: in.At(mailIn), Kind: "added", Fields: []FieldChange{}})
+		after.People = append(after.People, p)
+	}
+	plan.result = after
+}
+
+// update writes the incoming values over a person and notes what changes.
+func (plan *Plan) update(p, in *person.Person, target []int, names []string, mail string) {
+	var fields []FieldChange
+	if in != nil {
+		for c, value := range in.Values {
+			if at := target[c]; p.Values[at] != value {
+				fields = append(fields, FieldChange{Field: names[at], Before: p.Values[at], After: value})
+				p.Values[at] = value
+			}
+		}
+	}
+	if len(fields) == 0 {
+		plan.Unchanged++
+		return
+	}
+	plan.Changed++
+	plan.list(Change{Mail: mail, Kind: "changed", Fields: fields})
+}
+
+func (plan *Plan) list(c Change) {
+	if len(plan.Changes) < changesShown {
+		plan.Changes = append(plan.Changes, c)
+	}
+}
+
+// Apply carries a plan out. store.ErrConflict says that the directory changed since it was made.
+func (p *People) Apply(ctx context.Context, plan *Plan) error {
+	if err := p.Store.ReplaceDirectory(ctx, plan.result, plan.Revision); err != nil {
+		return err
+	}
+	plan.Applied = true
+	return nil
+}
+
+// Search returns the people in whose values the text stands, letter case aside, all for an empty text.
+func Search(d *person.Directory, text string) []*person.Person {
+	text = strings.ToLower(strings.TrimSpace(text))
+	found := []*person.Person{}
+	for i := range d.People {
+		p := &d.People[i]
+		if text == "" || matches(p, text) {
+			found = append(found, p)
+		}
+	}
+	return found
+}
+
+func matches(p *person.Person, text string) bool {
+	for _, value := range p.Values {
+		if strings.Contains(strings.ToLower(value), text) {
+			return true
+		}
+	}
+	return false
+}
