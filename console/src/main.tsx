@@ -1,0 +1,49 @@
+import '@fontsource-variable/commissioner'
+import '@fontsource-variable/source-code-pro'
+import CssBaseline from '@mui/material/CssBaseline'
+import { ThemeProvider } from '@mui/material/styles'
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { StrictMode } from 'react'
+import { createRoot } from 'react-dom/client'
+import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
+import { Refusal } from './api/api'
+import { PackagesPage } from './pages/PackagesPage'
+import { PeoplePage } from './pages/PeoplePage'
+import { Shell } from './pages/Shell'
+import { TemplatesPage } from './pages/TemplatesPage'
+import { theme } from './theme'
+import { WorkbenchPage } from './workbench/WorkbenchPage'
+
+const router = createBrowserRouter([
+  {
+    path: '/',
+    element: <Shell />,
+    children: [
+      { index: true, element: <Navigate to="/templates" replace /> },
+      { path: 'templates', element: <TemplatesPage /> },
+      { path: 'templates/:name', element: <WorkbenchPage /> },
+      { path: 'people', element: <PeoplePage /> },
+      { path: 'packages', element: <PackagesPage /> },
+      { path: '*', element: <Navigate to="/templates" replace /> },
+    ],
+  },
+])
+
+// A refusal stays a refusal however often it is asked for; only silence is worth another try.
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: (count, error) => count < 2 && error instanceof Refusal && error.status === 0, refetchOnWindowFocus: false } },
+})
+
+const root = document.getElementById('root')
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <ThemeProvider theme={theme} defaultMode="system">
+        <CssBaseline />
+        <QueryClientProvider client={queries}>
+          <RouterProvider router={router} />
+        </QueryClientProvider>
+      </ThemeProvider>
+    </StrictMode>,
+  )
+}

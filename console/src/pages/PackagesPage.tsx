@@ -1,0 +1,169 @@
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import LinearProgress from '@mui/material/LinearProgress'
+import MenuItem from '@mui/material/MenuItem'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, packageFile, type Exported, type PackageInfo } from '../api/api'
+import { codeFont } from '../theme'
+import { count, grouped, Page, PageHead, Severity, Trouble, when } from './parts'
+
+export function PackagesPage() {
+  const templates = useQuery({ queryKey: ['templates'], queryFn: api.templates })
+  const [chosen, setChosen] = useState('')
+  const template = chosen || (templates.data?.[0]?.name ?? '')
+  return (
+    <Page>
+      <PageHead
+        title="Packages"
+        actions={
+          <TextField select size="small" label="Template" value={template} onChange={(e) => setChosen(e.target.value)} sx={{ minWidth: 200 }}>
+            {(templates.data ?? []).map((t) => <MenuItem key={t.name} value={t.name}>{t.title}</MenuItem>)}
+          </TextField>
+        }
+      >
+        What goes out of a template: a zip with everybody’s files for the desks, or the block for a mail host’s rule.
+      </PageHead>
+      <Trouble error={templates.error} />
+      <FilesForDesks template={template} />
+      {template && <RuleBlock key={template} template={template} />}
+    </Page>
+  )
+}
+
+function FilesForDesks({ template }: { template: string }) {
+  const queries = useQueryClient()
+  const packages = useQuery({
+    queryKey: ['packages'],
+    queryFn: api.packages,
+    refetchInterval: (q) => (q.state.data?.some((p) => p.state === 'running' || p.state === 'waiting') ? 400 : false),
+  })
+  const refresh = () => queries.invalidateQueries({ queryKey: ['packages'] })
+  const create = useMutation({ mutationFn: () => api.createPackage(template), onSuccess: refresh })
+  const remove = useMutation({ mutationFn: api.removePackage, onSettled: refresh })
+  return (
+    <Box component="section" aria-labelledby="desks" sx={{ mb: 5 }}>
+      <Box sx={{ display: 'flex', alignItems: 'center', mb: 1 }}>
+        <Typography variant="h2" id="desks" sx={{ flex: 1 }}>Files for every desk</Typography>
+        <Button variant="contained" disabled={!template || create.isPending} onClick={() => create.mutate()}>Make a package</Button>
+      </Box>
+      <Trouble error={packages.error ?? create.error ?? remove.error} />
+      {packages.data?.length === 0 && <Typography color="text.secondary">No package has been made yet.</Typography>}
+      {packages.data && packages.data.length > 0 && (
+        <Table size="small" aria-label="Packages">
+          <TableHead>
+            <TableRow>
+              <TableCell>Template</TableCell>
+              <TableCell>Made</TableCell>
+              <TableCell sx={{ width: 280 }}>State</TableCell>
+              <TableCell align="right">Files</TableCell>
+              <TableCell align="right">Size</TableCell>
+              <TableCell />
+            </TableRow>
+          </TableHead>
+          <TableBody>{packages.data.map((p) => <PackageRow key={p.id} package={p} onRemove={() => remove.mutate(p.id)} />)}</TableBody>
+        </Table>
+      )}
+    </Box>
+  )
+}
+
+function PackageRow({ package: p, onRemove }: { package: PackageInfo; onRemove: () => void }) {
+  const busy = p.state === 'running' || p.state === 'waiting'
+  return (
+    <TableRow>
+      <TableCell>{p.template}, version {p.number}</TableCell>
+      <TableCell>{when(p.created)}</TableCell>
+      <TableCell>
+        {busy ? (
+          <Box>
+            <LinearProgress variant="determinate" value={p.total ? (100 * p.done) / p.total : 0} aria-label={`Package of ${p.template}`} />
+            <Typography variant="body2">{p.state === 'waiting' ? 'Waiting' : `${grouped(p.done)} of ${count(p.total, 'person', 'people')}`}</Typography>
+          </Box>
+        ) : p.state === 'ready' ? (
+          <Severity of="fine">Ready for {count(p.total, 'person', 'people')}</Severity>
+        ) : (
+          <Severity of={p.state === 'failed' ? 'breaks' : 'note'}>{p.message}</Severity>
+        )}
+      </TableCell>
+      <TableCell align="right">{p.files ? grouped(p.files) : ''}</TableCell>
+      <TableCell align="right">{p.bytes ? `${grouped(Math.ceil(p.bytes / 1024))} kB` : ''}</TableCell>
+      <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
+        {p.state === 'ready' && <Button size="small" href={packageFile(p.id)}>Download</Button>}
+        <Button size="small" color="inherit" onClick={onRemove}>{busy ? 'Stop' : 'Delete'}</Button>
+      </TableCell>
+    </TableRow>
+  )
+}
+
+function RuleBlock({ template }: { template: string }) {
+  const dialects = useQuery({ queryKey: ['dialects'], queryFn: api.dialects })
+  const [chosen, setChosen] = useState('')
+  const dialect = chosen || (dialects.data?.[0]?.id ?? '')
+  const rule = useQuery({ queryKey: ['rule', template, dialect], queryFn: () => api.rule(template, { dialect }), enabled: dialect !== '' })
+  const about = dialects.data?.find((d) => d.id === dialect)?.about
+  return (
+    <Box component="section" aria-labelledby="rule">
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1, flexWrap: 'wrap' }}>
+        <Box sx={{ flex: 1, minWidth: 280 }}>
+          <Typography variant="h2" id="rule">Block for a mail rule</Typography>
+          <Typography variant="body2" color="text.secondary">{about}</Typography>
+        </Box>
+        <TextField select size="small" label="Dialect" value={dialect} onChange={(e) => setChosen(e.target.value)} sx={{ minWidth: 230 }}>
+          {(dialects.data ?? []).map((d) => <MenuItem key={d.id} value={d.id}>{d.title}</MenuItem>)}
+        </TextField>
+      </Box>
+      <Trouble error={dialects.error ?? rule.error} />
+      {rule.data && <BlockView block={rule.data} />}
+    </Box>
+  )
+}
+
+function BlockView({ block }: { block: Exported }) {
+  const [copied, setCopied] = useState('')
+  const over = block.limit > 0 && block.characters > block.limit
+  const copy = async () => {
+    try {
+      await navigator.clipboard.writeText(block.block)
+      setCopied('Copied')
+    } catch {
+      setCopied('The browser does not allow copying; select the text instead')
+    }
+  }
+  return (
+    <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, gap: 3 }}>
+      <Box>
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 0.5 }}>
+          <Severity of={over ? 'breaks' : 'fine'}>
+            {grouped(block.characters)}{block.limit > 0 && ` of ${grouped(block.limit)}`} characters
+          </Severity>
+          <Box sx={{ flex: 1 }} aria-live="polite">{copied}</Box>
+          <Button size="small" variant="outlined" onClick={() => void copy()}>Copy the block</Button>
+        </Box>
+        <Box component="pre" tabIndex={0} aria-label="Block" sx={{ fontFamily: codeFont, fontSize: 12.5, m: 0, p: 1.5, border: 1, borderColor: 'divider', bgcolor: 'background.paper', maxHeight: 340, overflow: 'auto' }}>
+          {block.block}
+        </Box>
+      </Box>
+      <Box>
+        <Typography sx={{ fontWeight: 600, mb: 0.5 }}>{block.losses.length === 0 ? 'Nothing is lost' : `${count(block.losses.length, 'loss', 'losses')}: what this host cannot do`}</Typography>
+        <Box component="ol" aria-label="Losses" tabIndex={0} sx={{ m: 0, pl: 2.5, maxHeight: 360, overflow: 'auto' }}>
+          {block.losses.map((l, i) => (
+            <Box component="li" key={i} sx={{ mb: 1 }}>
+              {l.message}
+              <Typography variant="body2" color="text.secondary">
+                Line {l.line}. {l.counted && <>Shows for <b>{count(l.people, 'person', 'people')}</b>: {(l.who ?? []).join(', ')}{l.people > (l.who ?? []).length && ' …'}</>}
+              </Typography>
+            </Box>
+          ))}
+        </Box>
+      </Box>
+    </Box>
+  )
+}

@@ -1,0 +1,184 @@
+import Alert from '@mui/material/Alert'
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import Dialog from '@mui/material/Dialog'
+import DialogActions from '@mui/material/DialogActions'
+import DialogContent from '@mui/material/DialogContent'
+import DialogTitle from '@mui/material/DialogTitle'
+import FormControlLabel from '@mui/material/FormControlLabel'
+import Switch from '@mui/material/Switch'
+import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
+import { DataGrid, type GridColDef } from '@mui/x-data-grid'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useDeferredValue, useMemo, useRef, useState } from 'react'
+import { api, type ImportPlan, type PeoplePage as PeopleData } from '../api/api'
+import { count, Page, PageHead, Trouble } from './parts'
+
+export function PeoplePage() {
+  const [search, setSearch] = useState('')
+  const [page, setPage] = useState({ page: 0, pageSize: 50 })
+  const text = useDeferredValue(search)
+  const people = useQuery({
+    queryKey: ['people', text, page],
+    queryFn: () => api.people(text, page.page * page.pageSize, page.pageSize),
+    placeholderData: keepPreviousData,
+  })
+  const [file, setFile] = useState<File | null>(null)
+  const input = useRef<HTMLInputElement>(null)
+  return (
+    <Page wide>
+      <PageHead
+        title="People"
+        actions={
+          <>
+            <TextField size="small" label="Search" value={search} type="search" onChange={(e) => { setSearch(e.target.value); setPage({ ...page, page: 0 }) }} />
+            <Button variant="contained" onClick={() => input.current?.click()}>Import CSV</Button>
+            <input
+              ref={input} type="file" accept=".csv,text/csv" hidden aria-label="CSV file"
+              onChange={(e) => { setFile(e.target.files?.[0] ?? null); e.target.value = '' }}
+            />
+          </>
+        }
+      >
+        {people.data && <Figures data={people.data} search={text} />}
+      </PageHead>
+      <Trouble error={people.error} />
+      {people.data?.all === 0 ? (
+        <Typography>Nobody is here yet. Import a CSV file whose first row names the fields; one of them must be mail.</Typography>
+      ) : (
+        people.data && <Grid data={people.data} page={page} onPage={setPage} loading={people.isFetching} />
+      )}
+      {file && <ImportDialog file={file} onClose={() => setFile(null)} />}
+    </Page>
+  )
+}
+
+function Figures({ data, search }: { data: PeopleData; search: string }) {
+  return <>{search ? `${count(data.total, 'person', 'people')} of ${data.all} found.` : `${count(data.all, 'person', 'people')} in the directory.`} A dotted cell is blank; the head of each column counts them.</>
+}
+
+function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page: number; pageSize: number }; onPage: (p: { page: number; pageSize: number }) => void; loading: boolean }) {
+  const columns = useMemo<GridColDef[]>(
+    () =>
+      data.fields.map((field, i) => ({
+        field: field.name,
+        headerName: field.name,
+        description: `${field.title}${field.source ? ` (${field.source})` : ''}; blank for ${field.blank} of ${data.all}`,
+        minWidth: 110,
+        width: field.name === 'mail' ? 250 : field.name === 'cn' || field.name === 'title' ? 200 : 150,
+        sortable: false,
+        valueGetter: (_value, row: { values: string[] }) => row.values[i] ?? '',
+        renderHeader: () => (
+          <Box sx={{ lineHeight: 1.25 }}>
+            <Box sx={{ fontWeight: 600 }}>{field.name}</Box>
+            <Box sx={{ color: 'text.secondary', fontSize: '0.8rem', fontWeight: 400 }}>{field.blank === 0 ? 'none blank' : `${field.blank} blank`}</Box>
+          </Box>
+        ),
+        cellClassName: (cell) => (cell.value === '' ? 'blank' : ''),
+        renderCell: (cell) => (cell.value === '' ? <span>blank</span> : <bdi>{cell.value as string}</bdi>),
+      })),
+    [data.fields, data.all],
+  )
+  return (
+    <Box sx={{ height: 'calc(100dvh - 210px)', minHeight: 320 }}>
+      <DataGrid
+        aria-label="People"
+        rows={data.people}
+        getRowId={(row) => row.mail}
+        columns={columns}
+        density="compact"
+        loading={loading}
+        rowCount={data.total}
+        paginationMode="server"
+        paginationModel={page}
+        onPaginationModelChange={onPage}
+        pageSizeOptions={[50, 100]}
+        disableColumnFilter
+        disableColumnSorting
+        columnHeaderHeight={48}
+        disableRowSelectionOnClick
+        sx={{
+          bgcolor: 'background.paper',
+          '& .blank': { color: 'text.secondary', fontStyle: 'italic', opacity: 0.9, backgroundImage: 'radial-gradient(var(--mui-palette-divider) 1px, transparent 1px)', backgroundSize: '7px 7px' },
+          '& .blank span': { bgcolor: 'background.paper', px: 0.5 },
+        }}
+      />
+    </Box>
+  )
+}
+
+/** Shows what a file would change, and imports it when told to. */
+function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
+  const [replace, setReplace] = useState(false)
+  const queries = useQueryClient()
+  const plan = useQuery({
+    queryKey: ['import', file.name, file.size, file.lastModified, replace],
+    queryFn: () => api.importPeople(file, { apply: false, replace }),
+    gcTime: 0,
+    staleTime: Infinity,
+  })
+  const apply = useMutation({
+    mutationFn: (revision: number) => api.importPeople(file, { apply: true, replace, revision }),
+    onSuccess: () => {
+      void queries.invalidateQueries()
+      onClose()
+    },
+  })
+  const changes = plan.data ? plan.data.added + plan.data.changed + plan.data.removed : 0
+  return (
+    <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="import-title">
+      <DialogTitle id="import-title">Import {file.name}</DialogTitle>
+      <DialogContent>
+        <Trouble error={plan.error ?? apply.error} />
+        {plan.isPending && <Typography>Reading the file ...</Typography>}
+        {plan.data && <PlanView plan={plan.data} />}
+        <FormControlLabel
+          control={<Switch checked={replace} onChange={(e) => setReplace(e.target.checked)} />}
+          label="Remove people who are not in the file"
+        />
+      </DialogContent>
+      <DialogActions>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button variant="contained" disabled={!plan.data || changes === 0 || apply.isPending} onClick={() => plan.data && apply.mutate(plan.data.revision)}>
+          {changes === 0 ? 'Nothing to import' : `Import ${count(changes, 'change', 'changes')}`}
+        </Button>
+      </DialogActions>
+    </Dialog>
+  )
+}
+
+function PlanView({ plan }: { plan: ImportPlan }) {
+  const guessed = plan.columns.filter((c) => c.guessed)
+  return (
+    <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.5 }}>
+      <Typography>
+        {count(plan.rows, 'person', 'people')} in the file: <b>{plan.added}</b> new, <b>{plan.changed}</b> changed, <b>{plan.removed}</b> removed, {plan.unchanged} unchanged.
+      </Typography>
+      {guessed.length > 0 && (
+        <Typography variant="body2">
+          {guessed.map((c) => (c.field ? `Column “${c.heading}” is taken as ${c.field}.` : `Column “${c.heading}” is left out.`)).join(' ')}
+        </Typography>
+      )}
+      {plan.bad.length > 0 && (
+        <Alert severity="warning" variant="outlined">
+          {count(plan.bad.length, 'row is', 'rows are')} left out:
+          <Box component="ul" sx={{ m: 0, pl: 2.5 }}>{plan.bad.slice(0, 8).map((b) => <li key={b.row}>row {b.row}: {b.message}</li>)}</Box>
+          {plan.bad.length > 8 && `and ${plan.bad.length - 8} more`}
+        </Alert>
+      )}
+      <Box component="ul" aria-label="Changes" sx={{ listStyle: 'none', m: 0, p: 0, maxHeight: 260, overflow: 'auto', borderTop: 1, borderBottom: 1, borderColor: 'divider' }}>
+        {plan.changes.map((c) => (
+          <Box component="li" key={c.mail} sx={{ py: 0.6, borderBottom: 1, borderColor: 'divider' }}>
+            <b>{{ added: 'new', changed: 'changed', removed: 'removed' }[c.kind]}</b> {c.mail}
+            {c.fields.map((f) => (
+              <Typography key={f.field} variant="body2" sx={{ pl: 2 }}>
+                {f.field}: <s>{f.before || 'blank'}</s> → {f.after || 'blank'}
+              </Typography>
+            ))}
+          </Box>
+        ))}
+      </Box>
+    </Box>
+  )
+}

@@ -1,0 +1,58 @@
+import Alert from '@mui/material/Alert'
+import Box from '@mui/material/Box'
+import Typography from '@mui/material/Typography'
+import type { ReactNode } from 'react'
+
+/** The head of a page: its title, one sentence, and what can be done. */
+export function PageHead({ title, children, actions }: { title: string; children?: ReactNode; actions?: ReactNode }) {
+  return (
+    <Box sx={{ display: 'flex', alignItems: 'flex-end', gap: 3, flexWrap: 'wrap', mb: 3 }}>
+      <Box sx={{ flex: 1, minWidth: 260 }}>
+        <Typography variant="h1">{title}</Typography>
+        {children && <Typography color="text.secondary" sx={{ mt: 0.5, maxWidth: 720 }}>{children}</Typography>}
+      </Box>
+      {actions && <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center' }}>{actions}</Box>}
+    </Box>
+  )
+}
+
+/** A page's content at a readable width. */
+export function Page({ children, wide }: { children: ReactNode; wide?: boolean }) {
+  return <Box sx={{ px: { xs: 2, sm: 4 }, py: 3.5, maxWidth: wide ? 'none' : 1180, mx: 'auto' }}>{children}</Box>
+}
+
+/** An error in the service's own words. */
+export function Trouble({ error }: { error: unknown }) {
+  if (!error) return null
+  return (
+    <Alert severity="error" variant="outlined" sx={{ whiteSpace: 'pre-line', my: 1 }}>
+      {error instanceof Error ? error.message : String(error)}
+    </Alert>
+  )
+}
+
+const signs = { breaks: '✕', degrades: '△', note: '·', fine: '✓' }
+const colours = { breaks: 'error.main', degrades: 'warning.main', note: 'text.secondary', fine: 'success.main' }
+
+/** A severity by sign, word and colour. */
+export function Severity({ of, children }: { of: keyof typeof signs; children?: ReactNode }) {
+  return (
+    <Box component="span" sx={{ color: colours[of], fontWeight: 580, whiteSpace: 'nowrap' }}>
+      <span aria-hidden="true">{signs[of]} </span>
+      {children ?? of}
+    </Box>
+  )
+}
+
+/** A number with thin spaces between groups of three digits. */
+export function grouped(n: number): string {
+  return String(n).replace(/\B(?=(\d{3})+(?!\d))/g, '\u202f')
+}
+
+export function count(n: number, one: string, many: string): string {
+  return n === 1 ? `1 ${one}` : `${grouped(n)} ${many}`
+}
+
+export function when(iso: string): string {
+  return new Date(iso).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })
+}

@@ -1,0 +1,77 @@
+import Box from '@mui/material/Box'
+import ButtonBase from '@mui/material/ButtonBase'
+import Typography from '@mui/material/Typography'
+import type { Budget, Finding, Look, Report } from '../api/api'
+import { count, grouped, Severity } from '../pages/parts'
+
+/** All findings; a press leads to the line. */
+export function FindingsList({ report, onGo }: { report: Report; onGo: (f: Finding) => void }) {
+  if (report.findings.length === 0) return <Typography sx={{ p: 1.5 }}><Severity of="fine">Nothing found for any client.</Severity></Typography>
+  return (
+    <Box component="ol" aria-label="Findings" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+      {report.findings.map((f, i) => (
+        <Box component="li" key={`${f.check}-${f.offset}-${i}`} sx={{ borderBottom: 1, borderColor: 'divider' }}>
+          <ButtonBase onClick={() => onGo(f)} sx={{ display: 'grid', gridTemplateColumns: '64px 92px minmax(0, 1fr)', columnGap: 1, textAlign: 'left', width: '100%', px: 1.5, py: 0.8, alignItems: 'baseline', '&:hover, &:focus-visible': { bgcolor: 'action.hover' } }}>
+            <span>Line {f.line}</span>
+            <Severity of={f.severity} />
+            <Box>
+              <Typography component="div">{f.message}</Typography>
+              <Typography component="div" variant="body2" color="text.secondary">{f.remedy}</Typography>
+              <Typography component="div" variant="body2" color="text.secondary">{f.check} · {f.clients.join(', ')}</Typography>
+            </Box>
+          </ButtonBase>
+        </Box>
+      ))}
+    </Box>
+  )
+}
+
+/** Every limit with the figure of the worst person beside it. */
+export function BudgetGauges({ report }: { report: Report }) {
+  if (report.budgets.length === 0) return <Typography sx={{ p: 1.5 }}>Budgets are measured once the template has no mistakes.</Typography>
+  return (
+    <Box component="ul" aria-label="Budgets" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+      {report.budgets.map((b) => <Gauge key={`${b.client} ${b.measure}`} budget={b} people={report.people} />)}
+    </Box>
+  )
+}
+
+function Gauge({ budget: b, people }: { budget: Budget; people: number }) {
+  const share = b.value / b.limit
+  const burst = b.value > b.limit
+  return (
+    <Box component="li" sx={{ px: 1.5, py: 0.8, borderBottom: 1, borderColor: 'divider' }}>
+      <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline' }}>
+        <Box component="span" sx={{ fontWeight: 580 }}>{b.client}</Box>
+        <Box component="span" sx={{ color: 'text.secondary', flex: 1 }}>{b.measure.replace('-', ' ')}</Box>
+        <Severity of={burst ? 'breaks' : 'fine'}>{burst ? 'burst' : 'met'}</Severity>
+      </Box>
+      <Box role="meter" aria-label={`${b.client} ${b.measure}`} aria-valuenow={b.value} aria-valuemin={0} aria-valuemax={b.limit} sx={{ height: 5, my: 0.6, bgcolor: 'divider' }}>
+        <Box sx={{ height: '100%', width: `${Math.min(100, share * 100)}%`, bgcolor: burst ? 'error.main' : share > 0.85 ? 'warning.main' : 'secondary.main' }} />
+      </Box>
+      <Typography variant="body2">{grouped(b.value)} of {grouped(b.limit)} {b.unit} ({b.variant})</Typography>
+      <Typography variant="body2" color="text.secondary" sx={{ overflow: 'hidden', textOverflow: 'ellipsis' }} title={b.person}>
+        {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
+      </Typography>
+    </Box>
+  )
+}
+
+/** What happened on the way to the chosen client. */
+export function JourneyLog({ look }: { look: Look }) {
+  if (look.log.length === 0) return <Typography sx={{ p: 1.5 }}>Nothing is changed on the way.</Typography>
+  return (
+    <Box component="ol" aria-label="Journey" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+      {look.log.map((e, i) => (
+        <Box component="li" key={i} sx={{ px: 1.5, py: 0.7, borderBottom: 1, borderColor: 'divider' }}>
+          <b>{e.hop}</b>, line {e.line}: {e.what} is {e.does}{e.says && `: ${e.says}`} <Box component="span" sx={{ color: 'text.secondary' }}>({e.basis})</Box>
+        </Box>
+      ))}
+    </Box>
+  )
+}
+
+export function summary(report: Report): string {
+  const breaks = report.findings.filter((f) => f.severity === 'breaks').length
+  return `${count(report.findings.length, 'finding', 'findings')}, ${breaks === 1 ? '1 breaks' : `${breaks} break`}`
+}

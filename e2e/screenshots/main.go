@@ -1,0 +1,167 @@
+// Command screenshots draws docs/screenshots from the demo organisation: every page of the console in
+// headless Chromium, and every main command in a terminal window under Xvfb.
+package main
+
+import (
+	"context"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"missivum/e2e/rig"
+)
+
+const width, height = 1280, 800
+
+func main() {
+	log.SetFlags(0)
+	only := ""
+	if len(os.Args) > 1 {
+		only = os.Args[1]
+	}
+	if err := run(context.Background(), only); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(ctx context.Context, only string) error {
+	root, err := rig.Root()
+	if err != nil {
+		return err
+	}
+	folder, err := os.MkdirTemp("", "screenshots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	binary, err := rig.Build(folder)
+	if err != nil {
+		return err
+	}
+	out := filepath.Join(root, "docs", "screenshots")
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	if only == "" || only == "pages" {
+		if err := pages(ctx, binary, out); err != nil {
+			return err
+		}
+	}
+	if only == "" || only == "commands" {
+		return commands(binary, root, folder, out)
+	}
+	return nil
+}
+
+// shot is one picture of a page.
+type shot struct {
+	name  string
+	path  string
+	steps []step
+}
+
+type step = chromedp.Action[chromedp.Void]
+
+func pages(ctx context.Context, binary, out string) error {
+	server, err := rig.Start(binary, "demo", "--listen", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer server.Stop()
+	tab, stop := rig.Browser(ctx, width, height)
+	defer stop()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height)); err != nil {
+		return err
+	}
+	tab, cancel := context.WithTimeout(tab, 3*time.Minute)
+	defer cancel()
+	for _, s := range shots() {
+		steps := append([]step{chromedp.Navigate(server.Address + s.path)}, s.steps...)
+		if err := chromedp.Do(tab, append(steps, chromedp.Sleep(900*time.Millisecond))...); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, s.name+".png"), picture, 0o644); err != nil {
+			return err
+		}
+		log.Print(s.name)
+	}
+	return nil
+}
+
+func shots() []shot {
+	visible := func(selector chromedp.CSS) step { return chromedp.WaitVisible(selector) }
+	return []shot{
+		{"templates", "/templates", []step{visible(`table[aria-label="Templates"]`)}},
+		{"workbench", "/templates/harbour", []step{visible(`ul[aria-label="Budgets"]`), visible(`iframe`)}},
+		{"workbench-findings", "/templates/regatta", []step{
+			visible(`ol[aria-label="Findings"]`), rig.Choose("Shown as", "wordproc-desktop"), visible(`iframe[title^="As wordproc"]`),
+		}},
+		{"people", "/people", []step{visible(`.MuiDataGrid-row`)}},
+		{"packages", "/packages", []step{
+			visible(`ol[aria-label="Losses"]`),
+			chromedp.Click(`//button[contains(., "Make a package")]`),
+			chromedp.WaitVisible(`//a[contains(., "Download")]`),
+		}},
+		{"workbench-dark", "/templates/regatta", []step{
+			visible(`ol[aria-label="Findings"]`), visible(`iframe`), chromedp.Click(`//header//button[contains(., "Dark")]`),
+		}},
+	}
+}
+
+// terminalShots are the commands to draw, as they are typed in the repository's root.
+var terminalShots = []struct{ name, command string }{
+	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | tail -40"},
+	{"command-fill", "missivum fill demo/templates/harbour --people demo/people.csv --person maren.lind@brackwater.example --form text; missivum fill demo/templates/harbour --people demo/people.csv --person kamome.minato@brackwater.example --form fragment --variant reply"},
+	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
+	{"command-pack", "missivum pack demo/templates/harbour --people demo/people.csv -o /tmp/harbour.zip; unzip -l /tmp/harbour.zip | head -12; unzip -p /tmp/harbour.zip manifest.json | head -3"},
+	{"command-rule", "missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
+	{"command-clients", "missivum clients; echo; missivum clients show wordproc-desktop"},
+}
+
+// commands draws each command in an xterm under Xvfb.
+func commands(binary, root, folder, out string) error {
+	const display = ":97"
+	x := exec.Command("Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp")
+	if err := x.Start(); err != nil {
+		return fmt.Errorf("starting Xvfb: %w", err)
+	}
+	defer x.Process.Kill()
+	time.Sleep(time.Second)
+	for _, s := range terminalShots {
+		script := filepath.Join(folder, s.name+".sh")
+		lines := "clear\n"
+		for _, command := range strings.Split(s.command, "; ") {
+			lines += fmt.Sprintf("printf '\\033[1m$ %%s\\033[0m\\n' %q\n%s\n", command, command)
+		}
+		if err := os.WriteFile(script, []byte(lines+"sleep 30\n"), 0o700); err != nil {
+			return err
+		}
+		term := exec.Command("xterm", "-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#fffdf8", "-fg", "#26211d", "-b", "8", "-e", "sh", script)
+		term.Dir = root
+		term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+folder+":"+os.Getenv("PATH"))
+		if err := term.Start(); err != nil {
+			return fmt.Errorf("starting xterm: %w", err)
+		}
+		time.Sleep(2500 * time.Millisecond)
+		grab := exec.Command("import", "-window", "root", filepath.Join(out, s.name+".png"))
+		grab.Env = append(os.Environ(), "DISPLAY="+display)
+		output, err := grab.CombinedOutput()
+		term.Process.Kill()
+		term.Wait()
+		if err != nil {
+			return fmt.Errorf("%s: %w: %s", s.name, err, output)
+		}
+		log.Print(s.name)
+	}
+	return nil
+}
