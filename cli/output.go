@@ -59,7 +59,7 @@ func writeJSON(w io.Writer, v any) error {
 func grouped(n int) string {
 	s := strconv.Itoa(n)
 	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "\u202f" + s[i:]
+		s = s[:i] + "\u00a0" + s[i:]
 	}
 	return s
 }

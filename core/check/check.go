@@ -215,7 +215,6 @@ func (p *Pass) behaviours() {
 		does    client.Action
 		says    []string
 		by      map[string][]string // profiles by what they say
-		places  int
 		nodes   map[int]bool
 	}
 	var order []key

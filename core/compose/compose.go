@@ -121,6 +121,7 @@ func (p *Prepared) resolvePictures(address Addresser) field.Errors {
 	for _, n := range p.Doc.Root.Elements("img") {
 		a := n.Attribute(field.AttrPicture)
 		if a == nil {
+			p.moveHosted(n, address)
 			continue
 		}
 		picture := p.Template.Picture(a.Value)
@@ -139,6 +140,17 @@ func (p *Prepared) resolvePictures(address Addresser) field.Errors {
 		setSize(n, picture)
 	}
 	return errs
+}
+
+// moveHosted gives a picture that is written with its hosting address the address of the chosen form.
+func (p *Prepared) moveHosted(n *markup.Node, address Addresser) {
+	src, _ := n.Attr("src")
+	if host := p.Template.Settings.Pictures.Address; host == "" || !strings.HasPrefix(src, host) {
+		return
+	}
+	if picture := p.Template.AtAddress(src); picture != nil && address(picture) != src {
+		n.SetAttr("src", address(picture))
+	}
 }
 
 // setSize writes the missing one of width and height in the picture's own proportion; with

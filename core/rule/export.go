@@ -132,7 +132,10 @@ func (x *exporter) lose(l Loss, span markup.Span, affected func(*field.Filler, *
 }
 
 func (x *exporter) condition(c *field.Condition, index int) {
-	names := strings.Join(c.Fields, ", ")
+	names := strings.Join(c.Fields, " and ")
+	if c.Any {
+		names = strings.Join(c.Fields, " or ")
+	}
 	l := Loss{Kind: "blank", Field: names}
 	if c.Unless {
 		l.Message = fmt.Sprintf("What stands only without %s is left out for everybody.", names)

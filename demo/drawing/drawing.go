@@ -82,7 +82,8 @@ func circle(x, y, radius float32) shape {
 // wave is a band with a rolling upper edge.
 func wave(y, height, length, phase, left, right float32) shape {
 	var s shape
-	for x := left; x <= right; x += (right - left) / 96 {
+	for i := float32(0); i <= 96; i++ {
+		x := left + (right-left)*i/96
 		s = append(s, [2]float32{x, y + 0.014*float32(math.Sin(float64((x+phase)/length)*2*math.Pi))})
 	}
 	return append(s, [2]float32{right, y + height}, [2]float32{left, y + height})

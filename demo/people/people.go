@@ -76,7 +76,7 @@ var (
 
 // hard are the people who strain a signature: scripts, lengths, blanks, signs.
 var hard = []map[string]string{
-	{"cn": "Maren Lind", "givenName": "Maren", "sn": "Lind", "mail": "maren.lind", "title": "Head of Timetables", "ou": "Timetables", "port": "0", "callSign": "brack 4"},
+	{"cn": "Maren Lind", "givenName": "Maren", "sn": "Lind", "mail": "maren.lind", "title": "Head of Timetables", "ou": "Harbour Office", "port": "0", "callSign": "brack 4"},
 	{"cn": "Maximiliane-Theodora Freifrau von Hohenwatt-Oberstrandläufer zu Graufleet", "givenName": "Maximiliane-Theodora", "sn": "von Hohenwatt-Oberstrandläufer", "mail": "maximiliane-theodora.hohenwatt-oberstrandlaeufer",
 		"title": "Stellvertretende Leiterin der Abteilung für Hafensicherheit, Gefahrgut und grenzüberschreitenden Fährverkehr", "ou": "Safety & Training", "port": "4", "callSign": "grau 1"},
 	{"cn": "Ελένη Θαλασσινού", "givenName": "Ελένη", "sn": "Θαλασσινού", "mail": "eleni.thalassinou", "title": "Υπεύθυνη δρομολογίων", "ou": "Timetables", "port": "3", "preferredLanguage": "el"},

@@ -114,6 +114,7 @@ func Browser(ctx context.Context, width, height int) (context.Context, context.C
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("force-prefers-reduced-motion", true),
 	)
 	if path, err := exec.LookPath("chromium"); err == nil {
 		options = append(options, chromedp.ExecPath(path))
@@ -125,7 +126,7 @@ func Browser(ctx context.Context, width, height int) (context.Context, context.C
 
 // Choose picks an entry of a console's select field by its label.
 func Choose(label, entry string) chromedp.Action[chromedp.Void] {
-	field := fmt.Sprintf(`//label[contains(., %q)]/following-sibling::div//*[@role="combobox"]`, label)
+	field := fmt.Sprintf(`//*[contains(@class, "MuiInputLabel-root") and contains(., %q)]/following-sibling::div//*[@role="combobox"]`, label)
 	return chromedp.Steps(
 		chromedp.WaitVisible(field),
 		chromedp.SendKeys(field, " "),

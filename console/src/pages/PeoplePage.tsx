@@ -58,6 +58,9 @@ function Figures({ data, search }: { data: PeopleData; search: string }) {
   return <>{search ? `${count(data.total, 'person', 'people')} of ${data.all} found.` : `${count(data.all, 'person', 'people')} in the directory.`} A dotted cell is blank; the head of each column counts them.</>
 }
 
+/** Widths of columns in pixels, where the usual one does not do. */
+const widths: Record<string, number> = { mail: 270, cn: 200, title: 200, telephoneNumber: 180, preferredLanguage: 170, street: 180 }
+
 function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page: number; pageSize: number }; onPage: (p: { page: number; pageSize: number }) => void; loading: boolean }) {
   const columns = useMemo<GridColDef[]>(
     () =>
@@ -66,7 +69,8 @@ function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page:
         headerName: field.name,
         description: `${field.title}${field.source ? ` (${field.source})` : ''}; blank for ${field.blank} of ${data.all}`,
         minWidth: 110,
-        width: field.name === 'mail' ? 250 : field.name === 'cn' || field.name === 'title' ? 200 : 150,
+        width: widths[field.name] ?? 150,
+        disableColumnMenu: true,
         sortable: false,
         valueGetter: (_value, row: { values: string[] }) => row.values[i] ?? '',
         renderHeader: () => (
@@ -96,7 +100,7 @@ function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page:
         pageSizeOptions={[50, 100]}
         disableColumnFilter
         disableColumnSorting
-        columnHeaderHeight={48}
+        columnHeaderHeight={56}
         disableRowSelectionOnClick
         sx={{
           bgcolor: 'background.paper',

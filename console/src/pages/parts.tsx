@@ -44,9 +44,9 @@ export function Severity({ of, children }: { of: keyof typeof signs; children?: 
   )
 }
 
-/** A number with thin spaces between groups of three digits. */
+/** A number with spaces between groups of three digits. */
 export function grouped(n: number): string {
-  return String(n).replace(/\B(?=(\d{3})+(?!\d))/g, '\u202f')
+  return String(n).replace(/\B(?=(\d{3})+(?!\d))/g, '\u00a0')
 }
 
 export function count(n: number, one: string, many: string): string {

@@ -11,7 +11,7 @@ export function FindingsList({ report, onGo }: { report: Report; onGo: (f: Findi
     <Box component="ol" aria-label="Findings" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {report.findings.map((f, i) => (
         <Box component="li" key={`${f.check}-${f.offset}-${i}`} sx={{ borderBottom: 1, borderColor: 'divider' }}>
-          <ButtonBase onClick={() => onGo(f)} sx={{ display: 'grid', gridTemplateColumns: '64px 92px minmax(0, 1fr)', columnGap: 1, textAlign: 'left', width: '100%', px: 1.5, py: 0.8, alignItems: 'baseline', '&:hover, &:focus-visible': { bgcolor: 'action.hover' } }}>
+          <ButtonBase onClick={() => onGo(f)} sx={{ display: 'grid', gridTemplateColumns: '64px 92px minmax(0, 1fr)', columnGap: 1, textAlign: 'left', width: '100%', font: 'inherit', px: 1.5, py: 0.8, alignItems: 'baseline', '&:hover, &:focus-visible': { bgcolor: 'action.hover' } }}>
             <span>Line {f.line}</span>
             <Severity of={f.severity} />
             <Box>
@@ -44,14 +44,14 @@ function Gauge({ budget: b, people }: { budget: Budget; people: number }) {
       <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline' }}>
         <Box component="span" sx={{ fontWeight: 580 }}>{b.client}</Box>
         <Box component="span" sx={{ color: 'text.secondary', flex: 1 }}>{b.measure.replace('-', ' ')}</Box>
+        <span>{grouped(b.value)} of {grouped(b.limit)}{b.unit === b.measure ? '' : ` ${b.unit}`}</span>
         <Severity of={burst ? 'breaks' : 'fine'}>{burst ? 'burst' : 'met'}</Severity>
       </Box>
       <Box role="meter" aria-label={`${b.client} ${b.measure}`} aria-valuenow={b.value} aria-valuemin={0} aria-valuemax={b.limit} sx={{ height: 5, my: 0.6, bgcolor: 'divider' }}>
         <Box sx={{ height: '100%', width: `${Math.min(100, share * 100)}%`, bgcolor: burst ? 'error.main' : share > 0.85 ? 'warning.main' : 'secondary.main' }} />
       </Box>
-      <Typography variant="body2">{grouped(b.value)} of {grouped(b.limit)} {b.unit} ({b.variant})</Typography>
-      <Typography variant="body2" color="text.secondary" sx={{ overflow: 'hidden', textOverflow: 'ellipsis' }} title={b.person}>
-        {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
+      <Typography variant="body2" color="text.secondary" sx={{ overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={b.person}>
+        {b.variant}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
       </Typography>
     </Box>
   )
