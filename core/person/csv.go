@@ -166,7 +166,7 @@ func (r *Reader) Next() (Person, error) {
 		return Person{}, io.EOF
 	}
 	r.row++
-	if line, _ := r.csv.FieldPos(0); err == nil && line > 0 && r.row > MaxRows+1 {
+	if r.row > MaxRows+1 {
 		return Person{}, fmt.Errorf("the file has more than %d people", MaxRows)
 	}
 	var parse *csv.ParseError

@@ -1,0 +1,159 @@
+package person
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+	"testing"
+)
+
+func TestReadCSV(t *testing.T) {
+	for _, c := range []struct {
+		name, file string
+		mapping    map[string]string
+		fields     []string
+		people     [][]string
+		bad        []string
+	}{
+		{"plain", "cn,mail\nMaren,m@brackwater.example\n", nil, []string{"cn", "mail"}, [][]string{{"Maren", "m@brackwater.example"}}, nil},
+		{"byte order mark, semicolons, line ends", "\xef\xbb\xbfcn;mail\r\nGrün;g@brackwater.example\r\n", nil, []string{"cn", "mail"}, [][]string{{"Grün", "g@brackwater.example"}}, nil},
+		{"tabs and long names", "commonName\tMAIL\tSurname\na\ta@b.example\tc\n", nil, []string{"cn", "mail", "sn"}, [][]string{{"a", "a@b.example", "c"}}, nil},
+		{"spreadsheet titles", "E-Mail;First name;Job title;Radio call sign\na@b.example;A;Cook;x 1\n", nil, []string{"mail", "givenName", "title", "radioCallSign"}, [][]string{{"a@b.example", "A", "Cook", "x 1"}}, nil},
+		{"mapping", "Adresse,Nom,Secret\na@b.example,A,s\n", map[string]string{"Adresse": "mail", "Nom": "sn", "Secret": ""}, []string{"mail", "sn"}, [][]string{{"a@b.example", "A"}}, nil},
+		{"quotes and commas", "mail,title\na@b.example,\"Cook, \"\"chief\"\"\"\n", nil, []string{"mail", "title"}, [][]string{{"a@b.example", `Cook, "chief"`}}, nil},
+		{"bad rows are left out and named", "cn,mail\nA,a@b.example\nB\nC,not an address\nD,\nE,A@B.example\nF,f@b.example\n", nil, []string{"cn", "mail"},
+			[][]string{{"A", "a@b.example"}, {"F", "f@b.example"}},
+			[]string{"row 3: 1 values", "row 4: \"not an address\"", "row 5: the mail address is blank", "row 6: A@B.example stands already in row 2"}},
+		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
+		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: the quotes do not match"}},
+		{"a value too long", "cn,mail\n" + strings.Repeat("x", MaxValue+1) + ",a@b.example\n", nil, []string{"cn", "mail"}, nil, []string{"row 2: cn is 16385 bytes long"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d, bad, err := ReadCSV(strings.NewReader(c.file), c.mapping)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := d.Schema.Names(); !slices.Equal(got, c.fields) {
+				t.Errorf("fields %q, want %q", got, c.fields)
+			}
+			if len(d.People) != len(c.people) {
+				t.Fatalf("%d people, want %d", len(d.People), len(c.people))
+			}
+			for i := range c.people {
+				if !slices.Equal(d.People[i].Values, c.people[i]) {
+					t.Errorf("person %d: %q, want %q", i, d.People[i].Values, c.people[i])
+				}
+			}
+			if len(bad) != len(c.bad) {
+				t.Fatalf("%d bad rows, want %d: %v", len(bad), len(c.bad), bad)
+			}
+			for i := range bad {
+				if !strings.HasPrefix(bad[i].Error(), c.bad[i]) {
+					t.Errorf("got %q, want %q", bad[i], c.bad[i])
+				}
+			}
+		})
+	}
+}
+
+func TestFilesThatCannotBeRead(t *testing.T) {
+	for name, c := range map[string]struct{ file, want string }{
+		"empty":       {"", "empty"},
+		"no mail":     {"cn,sn\na,b\n", "no column holds the mail address"},
+		"twice":       {"mail,E-Mail\na,b\n", `two columns hold the field "mail"`},
+		"not UTF-8":   {"mail,\xff\xfe\na,b\n", "not UTF-8"},
+		"too wide":    {strings.Repeat("a,", MaxColumns) + "mail\n", "columns"},
+		"open quotes": {"\"mail\n", "cannot be read"},
+	} {
+		if _, _, err := ReadCSV(strings.NewReader(c.file), nil); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+}
+
+func TestWriteCSVReadsBack(t *testing.T) {
+	d := &Directory{Schema: NewSchema("mail", "title"), People: []Person{{[]string{"a@b.example", "Cook, \"chief\"; night\nshift"}}}}
+	var b bytes.Buffer
+	if err := WriteCSV(&b, d); err != nil {
+		t.Fatal(err)
+	}
+	back, bad, err := ReadCSV(&b, nil)
+	if err != nil || len(bad) > 0 || !slices.Equal(back.People[0].Values, d.People[0].Values) {
+		t.Errorf("read back %+v, %v, %v", back, bad, err)
+	}
+}
+
+func TestClean(t *testing.T) {
+	for in, want := range map[string]string{
+		"Maren Lind":       "Maren Lind",
+		"  a \t\r\n b  ":   "a b",
+		"a\x00b\x1fc\x7f":  "a b c",
+		"a\u202eb\u2066c":  "abc",
+		"\ufeffa\u200bb":   "ab",
+		"سلمى\u200cالبحري": "سلمى\u200cالبحري",
+		"a\u00a0b":         "a\u00a0b",
+		"bad\xffbyte":      "bad\ufffdbyte",
+		" \u2028 ":         "",
+	} {
+		if got := Clean(in); got != want {
+			t.Errorf("Clean(%q) = %q, want %q", in, got, want)
+		}
+		if IsBlank(in) != (want == "") {
+			t.Errorf("IsBlank(%q) = %v", in, IsBlank(in))
+		}
+	}
+}
+
+func TestSchema(t *testing.T) {
+	s := NewSchema("mail", "surname", "callSign", "sn")
+	if !slices.Equal(s.Names(), []string{"mail", "sn", "callSign"}) {
+		t.Errorf("names %q", s.Names())
+	}
+	for name, want := range map[string]struct {
+		column int
+		known  bool
+	}{"SN": {1, true}, "surname": {1, true}, "mobile": {-1, true}, "callsign": {2, true}, "nonsense": {-1, false}} {
+		if column, _, known := s.Column(name); column != want.column || known != want.known {
+			t.Errorf("%s: %d, %v; want %d, %v", name, column, known, want.column, want.known)
+		}
+	}
+	if got := s.Nearest("telefoneNumber"); len(got) == 0 || got[0] != "telephoneNumber" {
+		t.Errorf("nearest to telefoneNumber: %q", got)
+	}
+	if got := s.Nearest("zzzzzz"); len(got) != 0 {
+		t.Errorf("nearest to zzzzzz: %q", got)
+	}
+}
+
+func TestBlankCounts(t *testing.T) {
+	d := &Directory{Schema: NewSchema("mail", "mobile"), People: []Person{{[]string{"a@b.example", ""}}, {[]string{"c@b.example", "1"}}, {[]string{"d@b.example", " "}}}}
+	n, who := d.Blank(1, 1)
+	if n != 2 || !slices.Equal(who, []string{"a@b.example"}) {
+		t.Errorf("%d blank, %q", n, who)
+	}
+	if d.Find("C@b.Example") == nil || d.Find("x@b.example") != nil {
+		t.Error("finding by mail address")
+	}
+}
+
+func FuzzReadCSV(f *testing.F) {
+	f.Add([]byte("cn,mail\na,b@c.example\n"))
+	f.Add([]byte("\xef\xbb\xbfmail;\"x\ny\"\n\"a@b.example\";\"\""))
+	f.Fuzz(func(t *testing.T, file []byte) {
+		d, bad, err := ReadCSV(bytes.NewReader(file), nil)
+		if err != nil {
+			return
+		}
+		column, _, _ := d.Schema.Column("mail")
+		for i := range d.People {
+			if len(d.People[i].Values) != d.Schema.Len() || d.People[i].At(column) == "" {
+				t.Fatalf("person %d of %q: %q", i, file, d.People[i].Values)
+			}
+		}
+		for _, b := range bad {
+			if b.Row < 2 || b.Message == "" {
+				t.Fatalf("bad row %+v", b)
+			}
+		}
+	})
+}
