@@ -140,7 +140,8 @@ func (f *blankFinder) note(e *field.Expr, key lineKey, link bool, safe []string)
 		f.fields[key] = map[string]bool{}
 	}
 	f.fields[key][e.Field] = true
-	if text, ok := e.StandBy(); e.Field == "" || ok && text != "" || has(safe, e.Field) {
+	_, _, known := f.Fields.Schema.Column(e.Field)
+	if text, ok := e.StandBy(); !known || e.Field == "" || ok && text != "" || has(safe, e.Field) {
 		return
 	}
 	f.shown = append(f.shown, shown{e, e.Span, link, key.block, key.line})

@@ -162,7 +162,14 @@ func bareDocumentTags(p *Pass) {
 	if !p.Template.Bare {
 		return
 	}
+	misplaced := map[*markup.Node]bool{}
+	for _, n := range client.MisplacedDocumentTags(p.Source) {
+		misplaced[n] = true
+	}
 	for _, n := range p.Source.Root.Elements("html", "body") {
+		if misplaced[n] {
+			return
+		}
 		p.ReportWith(n.Open, client.Note, "<"+n.Name+"> goes with a paste of this file's source; the fragment form leaves it out.",
 			"Give out the fragment: missivum fill --form fragment.")
 		return

@@ -363,7 +363,7 @@ func inlineAround(n *markup.Node) string {
 			behind = true
 			continue
 		}
-		if !behind && c.Is("p") && c.ClosedBy == n {
+		if !behind && c.Is("p") && c.ClosedAt > 0 && c.ClosedAt == n.Open.Start {
 			before = c
 		}
 		if behind && before != nil && c.Kind == markup.Stray && c.Name == "p" {

@@ -57,8 +57,9 @@ type Node struct {
 	Open  Span // start tag; for other kinds the whole node, for Conditional its opening part
 	Close Span // end tag; empty when it was left out
 
-	// ClosedBy is the element whose start tag ended this one without an end tag.
-	ClosedBy *Node
+	// ClosedAt is the byte offset of the start tag that ended this element without an end tag; 0
+	// when it was not ended so.
+	ClosedAt int
 
 	changed bool
 	written bool // a text whose Data was set anew
@@ -262,8 +263,7 @@ func NewElement(name string, where Span) *Node {
 
 // NewText makes a text that is not in the source.
 func NewText(s string, where Span) *Node {
-	at := Span{where.Start, where.Start}
-	return &Node{Kind: Text, Data: s, Open: at, Close: at, written: true}
+	return &Node{Kind: Text, Data: s, Open: where, Close: Span{where.End, where.End}, written: true}
 }
 
 // NewDoctype makes the doctype of HTML (HTML Living Standard, 13.1.1).
@@ -313,7 +313,7 @@ func (d *Document) Clone() *Document {
 // Clone copies the node and everything in it; the copy has no parent.
 func (n *Node) Clone() *Node {
 	c := *n
-	c.Parent, c.ClosedBy = nil, nil
+	c.Parent = nil
 	c.Attrs = append([]Attr(nil), n.Attrs...)
 	c.Style = append([]Declaration(nil), n.Style...)
 	c.Children = make([]*Node, len(n.Children))

@@ -176,7 +176,7 @@ func (p *parser) closeImplied(n *Node) {
 				for p.top != open {
 					p.pop(n.Open.Start)
 				}
-				open.ClosedBy = n
+				open.ClosedAt = n.Open.Start
 				p.pop(n.Open.Start)
 				break
 			}

@@ -1,0 +1,309 @@
+package check
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image"
+	"image/png"
+	"regexp"
+	"sort"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"missivum/core/client"
+	"missivum/core/person"
+	"missivum/core/template"
+	"missivum/demo"
+)
+
+var day = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func run(t *testing.T, in Input) *Report {
+	t.Helper()
+	if in.Profiles == nil {
+		in.Profiles = client.Shipped()
+	}
+	in.Day = day
+	r, err := Run(context.Background(), in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func pngOf(t *testing.T, width, height int) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := png.Encode(&b, image.NewGray(image.Rect(0, 0, width, height))); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+// bare makes a template of one file with two pictures beside it.
+func bare(t *testing.T, html string) *template.Template {
+	t.Helper()
+	fsys := fstest.MapFS{
+		"x.html":   {Data: []byte(html)},
+		"wide.png": {Data: pngOf(t, 840, 280)},
+		"fit.png":  {Data: pngOf(t, 240, 80)},
+	}
+	tmpl, err := template.OpenBare(fsys, "x.html")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tmpl
+}
+
+func directory(t *testing.T) *person.Directory {
+	t.Helper()
+	d, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+func count(r *Report, check string) int {
+	n := 0
+	for _, f := range r.Findings {
+		if f.Check == check {
+			n++
+		}
+	}
+	return n
+}
+
+func TestEveryCheckFindsItsFailingExampleAndPassesTheOther(t *testing.T) {
+	if len(Checks()) < 15 {
+		t.Fatalf("%d checks, want at least 15", len(Checks()))
+	}
+	for _, c := range Checks() {
+		t.Run(c.ID, func(t *testing.T) {
+			if c.Title == "" || c.Why == "" || c.Remedy == "" {
+				t.Error("title, reason or remedy is missing")
+			}
+			// a folder's template, since a bare file is also judged as it stands
+			for _, bareFile := range []bool{false, true} {
+				passing, failing := bare(t, c.Passing), bare(t, c.Failing)
+				if !bareFile && c.ID != "picture-pixels" {
+					passing.Bare, failing.Bare = false, false
+				}
+				r := run(t, Input{Template: failing, People: directory(t)})
+				if n := count(r, c.ID); n != 1 {
+					t.Errorf("the failing example has %d findings, want 1: %+v", n, r.Findings)
+				}
+				for _, f := range r.Findings {
+					if f.Check == c.ID && (f.Message == "" || f.Why == "" || f.Remedy == "" || len(f.Clients) == 0 || f.Line != 1 || f.Text == "") {
+						t.Errorf("a finding lacks something: %+v", f)
+					}
+				}
+				r = run(t, Input{Template: passing, People: directory(t)})
+				for _, f := range r.Findings {
+					if f.Check == c.ID && f.Severity != client.Note {
+						t.Errorf("the passing example has a finding: %+v", f)
+					}
+				}
+			}
+		})
+	}
+}
+
+// TestVariations: what each check must also see, and what it must leave alone.
+func TestVariations(t *testing.T) {
+	for _, c := range []struct {
+		name, html string
+		want       []string // check ids, sorted
+	}{
+		{"nothing wrong", `<p>Harbour office</p>`, nil},
+		{"mail and telephone links", `<a href="mailto:office@brackwater.example">x</a> <a href="tel:+441632960100">y</a>`, nil},
+		{"an address that begins with a field", `<p data-needs="labeledURI"><a href="{{ labeledURI }}">x</a></p>`, nil},
+		{"three times the pixels", `<img src="fit.png" alt="x" width="80" height="27">Brackwater Ferries`, []string{"address-relative"}},
+		{"percent is no size", `<img src="https://p.brackwater.example/a.png" alt="x" width="100%" height="20">Brackwater Ferries`, []string{"picture-size"}},
+		{"network folder", `<img src="\\saltmouth\share\logo.png" alt="x" width="1" height="1">Brackwater Ferries`, []string{"address-local"}},
+		{"drive letter", `<a href="C:\logo.png">Logo of the ferries</a>`, []string{"address-local"}},
+		{"address of the own machine", `<a href="http://localhost:8080/x">Timetable</a>`, []string{"address-local"}},
+		{"protocol left to the page", `<a href="//brackwater.example/x">Timetable</a>`, []string{"address-relative"}},
+		{"script address", `<a href="javascript:void(0)">Timetable</a>`, []string{"active-content"}},
+		{"link without content", `<a href="https://brackwater.example/"></a>Brackwater`, []string{"link-target"}},
+		{"linked picture with empty text", `<a href="https://brackwater.example/"><img src="https://p.brackwater.example/a.png" alt="" width="9" height="9"></a>Brackwater Ferries`, []string{"picture-alt"}},
+		{"linked style sheet", `<link rel="stylesheet" href="https://brackwater.example/s.css"><p>Brackwater</p>`, []string{"style-sheet"}},
+		{"form and script", `<form><input></form><script>x()</script><p>Brackwater</p>`, []string{"active-content", "active-content"}},
+		{"paragraph in paragraph's block", `<p>a<div>b</div></p>`, []string{"block-in-inline"}},
+		{"separator beside a blank", `<p>{{ cn }} | {{ mobile }}</p>`, []string{"blank-field"}},
+		{"line of one blank field", `<p>{{ mobile }}</p>`, []string{"blank-field"}},
+		{"two fields and a space", `<p>{{ title }} {{ ou }}</p>`, nil},
+		{"stand-by", `<p>Role: {{ title | or 'Crew' }}</p>`, nil},
+		{"joined pieces are safe", `<p data-join=" | "><b>{{ cn }}</b><b>M {{ mobile }}</b></p>`, nil},
+		{"needed by an element around", `<div data-needs="mobile"><p>M: <a href="tel:{{ mobile | dial }}">{{ mobile }}</a></p></div>`, nil},
+		{"any of two is not enough", `<p data-needs="mobile or title">M: {{ mobile }}</p>`, []string{"blank-field"}},
+		{"line breaks part the lines", `<p>{{ cn }}<br>M: {{ mobile }}<br>{{ mail }}</p>`, []string{"blank-field"}},
+		{"one label, two uses of the field", `<p>M: <a href="tel:{{ mobile | dial }}">{{ mobile | phone }}</a></p>`, []string{"blank-field"}},
+		{"unknown field", `<p>{{ mobil }}</p>`, []string{LanguageID}},
+		{"references are safe", `<p>Caf&eacute; &middot; &#8211;</p>`, nil},
+		{"one finding for all letters", `<p>Café · Häfen</p>`, []string{"character-set"}},
+		{"declared character set", `<html><head><meta http-equiv="Content-Type" content="text/html; charset=utf-8"></head><body>Café</body></html>`, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			tmpl := bare(t, c.html)
+			r := run(t, Input{Template: tmpl, People: directory(t)})
+			var got []string
+			for _, f := range r.Findings {
+				if f.Severity != client.Note {
+					got = append(got, f.Check)
+				}
+			}
+			sort.Strings(got)
+			if strings.Join(got, " ") != strings.Join(c.want, " ") {
+				t.Errorf("got %q, want %q\n%+v", got, c.want, r.Findings)
+			}
+		})
+	}
+}
+
+var fault = regexp.MustCompile(`fault: ([a-z-]+)`)
+
+func TestRegattaEveryPlantedFaultAtItsLineAndNoneTwice(t *testing.T) {
+	regatta, err := demo.Template("regatta")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want []string
+	for i, line := range strings.Split(regatta.Source, "\n") {
+		for _, m := range fault.FindAllStringSubmatch(line, -1) {
+			want = append(want, fmt.Sprintf("%d %s", i+1, m[1]))
+		}
+	}
+	r := run(t, Input{Template: regatta, People: directory(t)})
+	var got []string
+	shown := map[string]bool{}
+	for _, f := range r.Findings {
+		got = append(got, fmt.Sprintf("%d %s", f.Line, f.Check))
+		shown[f.Check] = true
+	}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("found:\n%s\nplanted:\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	for _, c := range Checks() {
+		if !shown[c.ID] {
+			t.Errorf("regatta shows nothing for %s", c.ID)
+		}
+	}
+	if !r.Fails() {
+		t.Error("regatta does not fail")
+	}
+}
+
+func TestHarbourIsFreeOfFindings(t *testing.T) {
+	harbour, err := demo.Template("harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := run(t, Input{Template: harbour, People: directory(t)})
+	if len(r.Findings) > 0 || r.Fails() {
+		t.Errorf("findings: %+v", r.Findings)
+	}
+	if r.People != 80 {
+		t.Errorf("%d people measured", r.People)
+	}
+}
+
+func TestBudgetsAreOfTheWorstPerson(t *testing.T) {
+	schema := person.NewSchema("mail", "cn", "mobile")
+	people := &person.Directory{Schema: schema, People: []person.Person{
+		{Values: []string{"short@brackwater.example", "A", ""}},
+		{Values: []string{"ferry@brackwater.example", "⛴𝕬", ""}}, // three UTF-16 units
+		{Values: []string{"long@brackwater.example", "Abc", "07700 900142"}},
+	}}
+	tmpl, err := template.New("x", `<b>{{ cn }}</b><i data-needs="mobile"><img data-picture="dot" alt="" width="10" height="10"></i>`,
+		"country: GB\npictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: dot.png}\n", map[string][]byte{"dot.png": pngOf(t, 10, 10)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := run(t, Input{Template: tmpl, People: people})
+	picture := `<i><img alt="" width="10" height="10" src="https://p.brackwater.example/dot.png"></i>`
+	want := map[string]Budget{
+		"capped-webmail characters":      {Value: len("<b>Abc</b>") + len(picture), Person: "long@brackwater.example"},
+		"wordproc-desktop picture-bytes": {Value: len(pngOf(t, 10, 10)), Person: "long@brackwater.example"},
+		"append-rule characters":         {Value: len("<b>{cn}</b>") + len(picture), Person: ""},
+		"text-reader columns":            {Value: 3, Person: "short@brackwater.example"}, // the separator line is the widest
+	}
+	for _, b := range r.Budgets {
+		w, ok := want[b.Client+" "+string(b.Measure)]
+		if !ok {
+			continue
+		}
+		delete(want, b.Client+" "+string(b.Measure))
+		if b.Client == "text-reader" {
+			w = Budget{Value: 3, Person: b.Person}
+		}
+		if b.Value != w.Value || b.Person != w.Person {
+			t.Errorf("%s %s: %d for %q, want %d for %q", b.Client, b.Measure, b.Value, b.Person, w.Value, w.Person)
+		}
+	}
+	if len(want) > 0 {
+		t.Errorf("not measured: %v", want)
+	}
+	// without the picture, the letters beyond the basic plane count two units
+	people.People = people.People[:2]
+	r = run(t, Input{Template: tmpl, People: people})
+	for _, b := range r.Budgets {
+		if b.Client == "capped-webmail" && b.Measure == client.Characters && (b.Value != len("<b></b>")+3 || b.Person != "ferry@brackwater.example") {
+			t.Errorf("%d units for %q, want 10 for ferry", b.Value, b.Person)
+		}
+	}
+}
+
+func TestABurstBudgetFails(t *testing.T) {
+	tmpl := bare(t, "<p>"+strings.Repeat("Ferry and harbour company. ", 400)+"</p>")
+	r := run(t, Input{Template: tmpl, Profiles: []*client.Profile{client.Find("capped-webmail")}})
+	if !r.Fails() || !r.Budgets[0].Burst() || r.Budgets[0].Value != 400*27+7 {
+		t.Errorf("%+v", r.Budgets)
+	}
+}
+
+func TestBareFilesAreAlsoJudgedAsTheyStand(t *testing.T) {
+	r := run(t, Input{Template: bare(t, `<html><head><style>p { margin: 0 }</style></head><body><p>Harbour office</p></body></html>`)})
+	if count(r, "style-sheet") != 1 || count(r, "document-tags") != 1 || r.Fails() {
+		t.Errorf("%+v", r.Findings)
+	}
+}
+
+func TestOnlyTheChosenClientsCount(t *testing.T) {
+	tmpl := bare(t, `<div style="display: flex"><b>Harbour</b></div>`)
+	if r := run(t, Input{Template: tmpl, Profiles: []*client.Profile{client.Find("capped-webmail")}}); len(r.Findings) > 0 {
+		t.Errorf("capped-webmail: %+v", r.Findings)
+	}
+	if r := run(t, Input{Template: tmpl, Profiles: []*client.Profile{client.Find("text-reader")}}); len(r.Findings) > 0 {
+		t.Errorf("text-reader: %+v", r.Findings)
+	}
+}
+
+func TestMeasuringStops(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err := Run(ctx, Input{Template: bare(t, `<p>{{ cn }}</p>`), People: directory(t), Profiles: client.Shipped(), Day: day})
+	if err == nil || !strings.Contains(err.Error(), "stopped") {
+		t.Errorf("%v", err)
+	}
+}
+
+// BenchmarkRun is what the workbench does at every pause in typing.
+func BenchmarkRun(b *testing.B) {
+	harbour, err := demo.Template("harbour")
+	if err != nil {
+		b.Fatal(err)
+	}
+	d, err := demo.Directory()
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if _, err := Run(context.Background(), Input{Template: harbour, People: d, Profiles: client.Shipped(), Day: day}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

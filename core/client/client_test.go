@@ -1,0 +1,155 @@
+package client
+
+import (
+	"strings"
+	"testing"
+
+	"missivum/core/markup"
+	"missivum/core/style"
+)
+
+func TestShippedProfiles(t *testing.T) {
+	want := []string{"append-rule", "capped-webmail", "text-reader", "wordproc-desktop"}
+	if got := IDs(Shipped()); strings.Join(got, " ") != strings.Join(want, " ") {
+		t.Fatalf("shipped: %q", got)
+	}
+	for _, p := range Shipped() {
+		seen := map[string]bool{}
+		for _, b := range p.Behaviours {
+			if seen[b.ID] {
+				t.Errorf("%s: two behaviours %q", p.ID, b.ID)
+			}
+			seen[b.ID] = true
+			if b.Match.Structure != "" && structures[b.Match.Structure] == nil {
+				t.Errorf("%s: nothing knows the structure %q", p.ID, b.Match.Structure)
+			}
+		}
+		if Find(p.ID) != p {
+			t.Errorf("%s is not found", p.ID)
+		}
+	}
+}
+
+func TestWrongProfilesAreRefusedWithTheLine(t *testing.T) {
+	good := "id: x\ntitle: X\nabout: x\nform: html\ninstall:\n  way: file\n"
+	if _, err := Parse([]byte(good)); err != nil {
+		t.Fatalf("a right profile is refused: %v", err)
+	}
+	for name, c := range map[string]struct{ text, line, about string }{
+		"not YAML":           {"id: [", "line 1", ""},
+		"unknown member":     {good + "colour: red\n", "line 1", "colour"},
+		"wrong form":         {strings.Replace(good, "html", "rtf", 1), "line 4", "form"},
+		"missing":            {strings.Replace(good, "title: X\n", "", 1), "line 1", "title"},
+		"no basis":           {good + "limits:\n  - {measure: characters, max: 10, severity: breaks, says: x}\n", "line 8", "basis"},
+		"check, no words":    {good + "behaviours:\n  - id: a\n    hop: draw\n    match: {elements: [b]}\n    does: dropped\n    check: c\n    basis: assumed\n", "line 8", "severity"},
+		"wrong hop":          {good + "behaviours:\n  - id: a\n    hop: fly\n    match: {elements: [b]}\n    does: dropped\n    basis: assumed\n", "line 9", "hop"},
+		"two faults at once": {strings.Replace(good, "html", "rtf", 1) + "width: 3\n", "line 7", "width"},
+	} {
+		_, err := Parse([]byte(c.text))
+		if err == nil || !strings.Contains(err.Error(), c.line) || !strings.Contains(err.Error(), c.about) {
+			t.Errorf("%s: %v; want %s and %q", name, err, c.line, c.about)
+		}
+	}
+}
+
+func simulate(t *testing.T, id, html string, last Hop) (string, []Event) {
+	t.Helper()
+	d, err := markup.Parse(html)
+	if err != nil {
+		t.Fatal(err)
+	}
+	style.Inline(d)
+	before := d.Render()
+	kept, log := Simulate(Find(id), d, last)
+	if d.Render() != before {
+		t.Error("the simulated document itself was changed")
+	}
+	return kept.Render(), log
+}
+
+func TestSimulate(t *testing.T) {
+	for _, c := range []struct {
+		name, id, html, want string
+		last                 Hop
+		events               int
+	}{
+		{"word processor ignores round corners when it draws", "wordproc-desktop", `<b style="border-radius: 4px; color: red">x</b>`, `<b style="color: red">x</b>`, Draw, 1},
+		{"and stores them", "wordproc-desktop", `<b style="border-radius: 4px">x</b>`, `<b style="border-radius: 4px">x</b>`, Install, 0},
+		{"neutral values are nothing", "wordproc-desktop", `<b style="padding: 0; float: none; border-radius: 0">x</b>`, `<b style="padding: 0; float: none; border-radius: 0">x</b>`, Draw, 0},
+		{"padding stays on cells", "wordproc-desktop", `<table><tr><td style="padding: 4px">x</table><p style="padding-left: 4px">y`, `<table><tr><td style="padding: 4px">x</table><p>y`, Draw, 1},
+		{"only some displays", "wordproc-desktop", `<i style="display: block">x</i><i style="display: inline-flex">y</i>`, `<i style="display: block">x</i><i>y</i>`, Draw, 1},
+		{"conditions are honoured", "wordproc-desktop", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<b>w</b>z`, Draw, 2},
+		{"conditions are comments elsewhere", "capped-webmail", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<i>o</i>z`, Draw, 1},
+		{"a paste drops names and sheets", "capped-webmail", `<html><body><style>a:hover{color:red}</style><p class=x id=y>z</p></body></html>`, `<p>z</p>`, Install, 2},
+		{"scripts go with what is in them", "capped-webmail", `<p onclick="x()">a<script>b</script><form>c</form></p>`, `<p>a</p>`, Install, 3},
+		{"data pictures are refused", "capped-webmail", `<img src="data:image/gif;base64,AA" width=1 height=1>`, `<img src="" width=1 height=1>`, Install, 1},
+		{"an unsized picture stays and is noted", "wordproc-desktop", `<img src="x.png" width=10 style="width: 10px">`, `<img src="x.png" width=10>`, Draw, 2},
+		{"a block in an inline element", "wordproc-desktop", `<span><div>x</div></span><a href=x><table></table></a><div><p>y</p></div>`, `<span><div>x</div></span><a href=x><table></table></a><div><p>y</p></div>`, Draw, 2},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, log := simulate(t, c.id, c.html, c.last)
+			if got != c.want {
+				t.Errorf("got  %s\nwant %s", got, c.want)
+			}
+			if len(log) != c.events {
+				t.Errorf("%d events, want %d: %v", len(log), c.events, log)
+			}
+			for _, e := range log {
+				if e.What == "" || e.Span.End > len(c.html) || !strings.Contains(e.String(), string(e.Hop)) {
+					t.Errorf("event %+v", e)
+				}
+			}
+		})
+	}
+}
+
+func TestMisplacedDocumentTags(t *testing.T) {
+	for html, want := range map[string]int{
+		`<!DOCTYPE html><html><head></head><body><p>x</p></body></html>`: 0,
+		`<body><p>x</p></body>`:  0,
+		`<p>x</p></body></html>`: 2,
+		`<table><tr><td><html><body>x</body></html></td></tr></table>`: 1,
+	} {
+		d, err := markup.Parse(html)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := len(MisplacedDocumentTags(d)); got != want {
+			t.Errorf("%s: %d, want %d", html, got, want)
+		}
+	}
+}
+
+func FuzzParseProfile(f *testing.F) {
+	f.Add([]byte("id: x\ntitle: X\nabout: x\nform: html\ninstall: {way: file}\n"))
+	f.Add([]byte(`{"id":"x","behaviours":[{"match":{}}]}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		p, err := Parse(data)
+		if err == nil && (p.ID == "" || p.Title == "") {
+			t.Fatalf("accepted without id or title: %q", data)
+		}
+	})
+}
+
+func FuzzSimulate(f *testing.F) {
+	f.Add(`<span><div style="float:left;padding:3px">x</div></span><!--[if mso]><td><![endif]-->`)
+	f.Add(`<html><style>a:hover{}</style><img src=data:x><form><body>`)
+	f.Fuzz(func(t *testing.T, html string) {
+		d, err := markup.Parse(html)
+		if err != nil {
+			return
+		}
+		style.Inline(d)
+		for _, p := range Shipped() {
+			kept, log := Simulate(p, d, Draw)
+			if _, err := markup.Parse(kept.Render()); err != nil && len(html) < 1000 {
+				t.Fatalf("%s: what is kept cannot be read: %v", p.ID, err)
+			}
+			for _, e := range log {
+				if e.Span.Start < 0 || e.Span.End > len(html) {
+					t.Fatalf("%s: an event outside the source: %+v", p.ID, e)
+				}
+			}
+		}
+	})
+}
