@@ -50,12 +50,12 @@ func (a *app) fillCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := compose.Compile(t, d.Schema, variant, day)
+			s, err := compose.Compile(t, d.Schema, day, variant)
 			if err != nil {
 				return mistakes(sourceName(args[0], t), err)
 			}
 			return a.writeFile(output, func(w io.Writer) error {
-				_, err := w.Write(withNewline(s.Fill(compose.Form(form), p)))
+				_, err := w.Write(withNewline(s.Fill(variant, compose.Form(form), p)))
 				return err
 			})
 		},

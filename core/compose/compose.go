@@ -189,35 +189,47 @@ func (p *Prepared) PictureOf(img *markup.Node) *template.Picture {
 	return p.Template.AtAddress(src)
 }
 
-// Signature is a template compiled for one schema and one variant.
+// Signature is a template compiled for one schema: the programs of its variants and forms, over one
+// table of values.
 type Signature struct {
-	Variant string
-
 	table    *field.Table
-	programs map[Form]*field.Program
+	programs map[programKey]*field.Program
 }
 
-// Compile makes the programs of all forms for a variant of the template. Pictures lie beside the page
-// and are hosted in the fragment.
-func Compile(t *template.Template, schema *person.Schema, variant string, day time.Time) (*Signature, error) {
-	if err := CheckVariant(t, variant); err != nil {
-		return nil, err
-	}
-	s := &Signature{Variant: variant, table: field.NewTable(schema, t.Settings.Country), programs: map[Form]*field.Program{}}
-	for form, address := range map[Form]Addresser{HTML: Beside, Fragment: Hosted(t)} {
-		prepared, err := Prepare(t, schema, day, address)
-		if err != nil {
+type programKey struct {
+	variant string
+	form    Form
+}
+
+// Compile makes the programs of all forms for the given variants of the template. Pictures lie beside
+// the page and are hosted in the fragment.
+func Compile(t *template.Template, schema *person.Schema, day time.Time, variants ...string) (*Signature, error) {
+	s := &Signature{table: field.NewTable(schema, t.Settings.Country), programs: map[programKey]*field.Program{}}
+	for _, variant := range variants {
+		if err := CheckVariant(t, variant); err != nil {
 			return nil, err
 		}
-		if form == Fragment {
-			if s.programs[Text], err = prepared.compileText(s.table, variant); err != nil {
-				return nil, err
-			}
-			prepared.Doc.Fragment()
-		} else {
-			prepared.page()
+	}
+	fragment, err := Prepare(t, schema, day, Hosted(t))
+	if err != nil {
+		return nil, err
+	}
+	page, err := Prepare(t, schema, day, Beside)
+	if err != nil {
+		return nil, err
+	}
+	page.page()
+	for _, variant := range variants {
+		if s.programs[programKey{variant, Text}], err = fragment.compileText(s.table, variant); err != nil {
+			return nil, err
 		}
-		if s.programs[form], err = field.CompileHTML(prepared.FieldSource(), s.table, variant); err != nil {
+		if s.programs[programKey{variant, HTML}], err = field.CompileHTML(page.FieldSource(), s.table, variant); err != nil {
+			return nil, err
+		}
+	}
+	fragment.Doc.Fragment()
+	for _, variant := range variants {
+		if s.programs[programKey{variant, Fragment}], err = field.CompileHTML(fragment.FieldSource(), s.table, variant); err != nil {
 			return nil, err
 		}
 	}
@@ -234,22 +246,24 @@ func CheckVariant(t *template.Template, variant string) error {
 	return fmt.Errorf("there is no variant %q; the template has %s", variant, strings.Join(t.Variants(), ", "))
 }
 
-// NewFiller makes a filler for the signature's forms.
+// NewFiller makes a filler for all of the signature's programs.
 func (s *Signature) NewFiller() *field.Filler { return field.NewFiller(s.table) }
 
-// Append appends a form for the person set in the filler.
-func (s *Signature) Append(dst []byte, form Form, f *field.Filler) []byte {
+// Append appends a form of a variant for the person set in the filler. The variant must be one that
+// the signature was compiled for.
+func (s *Signature) Append(dst []byte, variant string, form Form, f *field.Filler) []byte {
+	program := s.programs[programKey{variant, form}]
 	if form == Text {
-		return appendText(dst, s.programs[Text], f)
+		return appendText(dst, program, f)
 	}
-	return s.programs[form].Append(dst, f)
+	return program.Append(dst, f)
 }
 
-// Fill gives one form for one person.
-func (s *Signature) Fill(form Form, p *person.Person) []byte {
+// Fill gives one form of a variant for one person.
+func (s *Signature) Fill(variant string, form Form, p *person.Person) []byte {
 	f := s.NewFiller()
 	f.Set(p)
-	return s.Append(nil, form, f)
+	return s.Append(nil, variant, form, f)
 }
 
 // page makes a whole page of the prepared document: doctype, language, character set, title.

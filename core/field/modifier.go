@@ -26,7 +26,24 @@ type Env struct {
 	Country  string // two letters (ISO 3166), for numbers without a country code
 	Language string // BCP 47
 
-	upper map[string]cases.Caser
+	upper   map[string]cases.Caser
+	numbers map[string]*phonenumbers.PhoneNumber // of one person; nil for what is not a number
+}
+
+// number reads a telephone number once per person, however often it is shown.
+func (env *Env) number(value string) *phonenumbers.PhoneNumber {
+	if n, ok := env.numbers[value]; ok {
+		return n
+	}
+	n, err := phonenumbers.Parse(value, env.Country)
+	if err != nil {
+		n = nil
+	}
+	if env.numbers == nil {
+		env.numbers = map[string]*phonenumbers.PhoneNumber{}
+	}
+	env.numbers[value] = n
+	return n
 }
 
 // ModifierKinds lists the modifiers in the order of the reference.
@@ -55,8 +72,8 @@ var modifierKinds = []ModifierKind{
 		Name: "phone", Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country code is taken to be of the person's country (field c). What is not a number stays as it is.",
 		Example: "{{ mobile | phone }}", Input: "07700900142", Output: "+44 7700 900142",
 		apply: func(env *Env, value, _ string) string {
-			number, err := phonenumbers.Parse(value, env.Country)
-			if err != nil {
+			number := env.number(value)
+			if number == nil {
 				return value
 			}
 			return phonenumbers.Format(number, phonenumbers.INTERNATIONAL)
@@ -66,8 +83,8 @@ var modifierKinds = []ModifierKind{
 		Name: "dial", Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its digits and a leading plus sign only.",
 		Example: "{{ mobile | dial }}", Input: "07700 900142", Output: "+447700900142",
 		apply: func(env *Env, value, _ string) string {
-			number, err := phonenumbers.Parse(value, env.Country)
-			if err != nil {
+			number := env.number(value)
+			if number == nil {
 				return digits(value)
 			}
 			return phonenumbers.Format(number, phonenumbers.E164)

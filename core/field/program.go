@@ -185,6 +185,7 @@ func NewFiller(t *Table) *Filler { return &Filler{table: t} }
 func (f *Filler) Set(p *person.Person) {
 	t := f.table
 	f.person = p
+	clear(f.env.numbers)
 	f.env.Country = strings.ToUpper(person.Clean(p.At(t.country)))
 	if len(f.env.Country) != 2 {
 		f.env.Country = t.defaultCountry

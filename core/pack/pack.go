@@ -112,18 +112,18 @@ func Write(ctx context.Context, w io.Writer, in Input) (Result, error) {
 var stamp = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
 type packer struct {
-	in         Input
-	zip        *zip.Writer
-	version    string
-	mail       int
-	signatures []*compose.Signature
-	fillers    []*field.Filler
-	pictures   []*storedPicture
-	names      map[string]bool
-	buffer     []byte
-	manifest   *manifestWriter
-	people     int
-	files      int
+	in        Input
+	zip       *zip.Writer
+	version   string
+	mail      int
+	signature *compose.Signature
+	filler    *field.Filler
+	pictures  []*storedPicture
+	names     map[string]bool
+	buffer    []byte
+	manifest  *manifestWriter
+	people    int
+	files     int
 }
 
 // storedPicture is a picture with its checksum, worked out once.
@@ -137,16 +137,20 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 		in.Variants = in.Template.Variants()
 	}
 	p := &packer{in: in, zip: zip.NewWriter(w), version: in.Template.Version(), names: map[string]bool{}}
-	p.zip.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, flate.BestSpeed) })
-	p.mail, _, _ = in.Schema.Column("mail")
-	for _, variant := range in.Variants {
-		s, err := compose.Compile(in.Template, in.Schema, variant, in.Day)
-		if err != nil {
-			return nil, err
-		}
-		p.signatures = append(p.signatures, s)
-		p.fillers = append(p.fillers, s.NewFiller())
+	// Files are written one after the other, so one compressor serves them all.
+	compressor, err := flate.NewWriter(io.Discard, flate.BestSpeed)
+	if err != nil {
+		return nil, err
 	}
+	p.zip.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) {
+		compressor.Reset(w)
+		return compressor, nil
+	})
+	p.mail, _, _ = in.Schema.Column("mail")
+	if p.signature, err = compose.Compile(in.Template, in.Schema, in.Day, in.Variants...); err != nil {
+		return nil, err
+	}
+	p.filler = p.signature.NewFiller()
 	prepared, err := compose.Prepare(in.Template, in.Schema, in.Day, compose.Beside)
 	if err != nil {
 		return nil, err
@@ -168,11 +172,11 @@ func (p *packer) person(who *person.Person) error {
 	mail := who.At(p.mail)
 	folder := p.folder(mail)
 	base := folder + "/" + p.in.Template.Name
-	for i, s := range p.signatures {
-		p.fillers[i].Set(who)
+	p.filler.Set(who)
+	for _, variant := range p.in.Variants {
 		for _, form := range compose.Forms {
-			p.buffer = s.Append(p.buffer[:0], form, p.fillers[i])
-			if err := p.file(base+"-"+s.Variant+suffix(form), mail, p.buffer); err != nil {
+			p.buffer = p.signature.Append(p.buffer[:0], variant, form, p.filler)
+			if err := p.file(base+"-"+variant+suffix(form), mail, p.buffer); err != nil {
 				return err
 			}
 		}

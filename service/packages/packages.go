@@ -119,10 +119,8 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 		variants = t.Variants()
 	}
 	day := p.Now()
-	for _, variant := range variants {
-		if _, err := compose.Compile(t.Template, d.Schema, variant, day); err != nil {
-			return store.Package{}, fmt.Errorf("%w: %w", ErrRefused, err)
-		}
+	if _, err := compose.Compile(t.Template, d.Schema, day, variants...); err != nil {
+		return store.Package{}, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
 	record := store.Package{
 		ID: newID(), Template: name, Version: t.Number, Content: t.Version(), State: Waiting, Total: len(d.People), Created: day,

@@ -1,0 +1,138 @@
+package template
+
+import (
+	"bytes"
+	"image"
+	"image/png"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+)
+
+func dot(t *testing.T) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := png.Encode(&b, image.NewGray(image.Rect(0, 0, 4, 2))); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func TestOpenFolder(t *testing.T) {
+	fsys := fstest.MapFS{
+		"template.html":       {Data: []byte("<p>x</p>")},
+		"template.yaml":       {Data: []byte("title: Crew\nvariants: [new, night]\npictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: dot 1.png, alt: A dot}\n")},
+		"pictures/dot 1.png":  {Data: dot(t)},
+		"pictures/.thumbnail": {Data: []byte("x")},
+	}
+	tmpl, err := Open(fsys, "crew")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if tmpl.Title() != "Crew" || len(tmpl.Pictures) != 1 || strings.Join(tmpl.Variants(), " ") != "new night" {
+		t.Errorf("%+v", tmpl)
+	}
+	p := tmpl.Picture("dot")
+	if p == nil || p.Width != 4 || p.Height != 2 || p.Format != "png" || p.Alt != "A dot" {
+		t.Fatalf("picture: %+v", p)
+	}
+	for address, found := range map[string]bool{
+		"pictures/dot%201.png": true, "./pictures/dot 1.png": true, "https://p.brackwater.example/dot%201.png": true,
+		"dot 1.png": false, "https://elsewhere.example/dot 1.png": false, "pictures/none.png": false, "%zz": false,
+	} {
+		if got := tmpl.AtAddress(address) != nil; got != found {
+			t.Errorf("%s: %v", address, got)
+		}
+	}
+}
+
+func TestWrongFoldersAreRefused(t *testing.T) {
+	for name, c := range map[string]struct {
+		settings, want string
+		files          map[string][]byte
+	}{
+		"unknown member":   {"titel: x", "line 1: field titel not found", nil},
+		"not YAML":         {"title: [", "line 1", nil},
+		"relative address": {"pictures: {address: pictures/}", "full https address", nil},
+		"no slash":         {"pictures: {address: https://p.brackwater.example}", "ends with a slash", nil},
+		"date":             {"slots: {banner: {from: 1 November}}", `line 1: "1 November" is not a date`, nil},
+		"dates turned":     {"slots: {banner: {from: 2026-12-01, until: 2026-11-01}}", "before it begins", nil},
+		"country":          {"country: Sweden", "two letters", nil},
+		"variant":          {"variants: [New One]", "lower-case", nil},
+		"missing picture":  {"pictures: {files: {logo: {file: lgo.png}}}", "there is logo.png", map[string][]byte{"logo.png": dot(t)}},
+		"not a picture":    {"", "not a PNG, JPEG or GIF", map[string][]byte{"logo.png": []byte("<html>")}},
+		"too much":         {strings.Repeat("# x\n", MaxSettings), "larger than", nil},
+	} {
+		if c.settings != "" && strings.HasPrefix(name, "too") {
+			c.settings += "title: x"
+		}
+		if _, err := New("x", "<p>", c.settings, c.files); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+	if _, err := Open(fstest.MapFS{}, "x"); err == nil || !strings.Contains(err.Error(), "template.html") {
+		t.Errorf("an empty folder: %v", err)
+	}
+}
+
+func TestSlotsAreInForceOnBothEndDays(t *testing.T) {
+	s := Slot{From: "2026-11-01", Until: "2026-11-30"}
+	for day, want := range map[string]bool{"2026-10-31": false, "2026-11-01": true, "2026-11-30": true, "2026-12-01": false} {
+		d, err := time.Parse(time.DateOnly, day)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s.InForce(d) != want {
+			t.Errorf("%s: %v", day, !want)
+		}
+	}
+	if !(Slot{}).InForce(time.Time{}) {
+		t.Error("a slot without days is always in force")
+	}
+}
+
+func TestVersionFollowsTheContent(t *testing.T) {
+	versions := map[string]string{}
+	for name, make := range map[string]func() (*Template, error){
+		"first":    func() (*Template, error) { return New("x", "<p>", "title: a", nil) },
+		"source":   func() (*Template, error) { return New("x", "<p>b", "title: a", nil) },
+		"settings": func() (*Template, error) { return New("x", "<p>", "title: b", nil) },
+		"picture":  func() (*Template, error) { return New("x", "<p>", "title: a", map[string][]byte{"d.png": dot(t)}) },
+	} {
+		tmpl, err := make()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if other, ok := versions[tmpl.Version()]; ok {
+			t.Errorf("%s and %s have one version", name, other)
+		}
+		versions[tmpl.Version()] = name
+	}
+}
+
+func TestBareFile(t *testing.T) {
+	fsys := fstest.MapFS{"a/sig.html": {Data: []byte(`<img src="../x.png"><img src="./dot.png"><img src="/etc/passwd"><img src="gone.png">`)}, "a/dot.png": {Data: dot(t)}, "x.png": {Data: dot(t)}}
+	sub, err := fsys.Sub("a")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tmpl, err := OpenBare(sub, "sig.html")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !tmpl.Bare || tmpl.Name != "sig" || len(tmpl.Pictures) != 1 || tmpl.AtAddress("dot.png") == nil {
+		t.Errorf("%+v", tmpl)
+	}
+}
+
+func FuzzSettings(f *testing.F) {
+	f.Add("title: x\nslots: {a: {from: 2026-01-01}}\npictures: {address: https://a.example/, files: {b: {file: c}}}")
+	f.Add("a: &a [*a]")
+	f.Fuzz(func(t *testing.T, settings string) {
+		tmpl, err := New("x", "<p>", settings, nil)
+		if err == nil && len(tmpl.Variants()) == 0 {
+			t.Fatal("accepted without a variant")
+		}
+	})
+}
