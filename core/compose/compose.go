@@ -69,7 +69,7 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", template.SourceFile, err)
 	}
-	p := &Prepared{Template: t, Schema: schema, Doc: doc, Source: doc.Clone()}
+	p := &Prepared{Template: t, Schema: schema.Declaring(t.Settings.Fields...), Doc: doc, Source: doc.Clone()}
 	errs := p.fieldSource(doc).Validate()
 	errs = append(errs, p.resolveSlots(day)...)
 	errs = append(errs, p.resolvePictures(address)...)

@@ -10,8 +10,26 @@ import (
 
 // Schema is the list of fields that a directory's people have, in the order of their values.
 type Schema struct {
-	names []string
-	index map[string]int // by lower-case name
+	names    []string
+	index    map[string]int  // by lower-case name
+	declared map[string]bool // lower-case names that are known though no value is held
+}
+
+// Declaring returns the schema with more names that are known: fields that a directory may have. Those
+// that it lacks are blank for everybody.
+func (s *Schema) Declaring(names ...string) *Schema {
+	if len(names) == 0 {
+		return s
+	}
+	wider := *s
+	wider.declared = map[string]bool{}
+	for name := range s.declared {
+		wider.declared[name] = true
+	}
+	for _, name := range names {
+		wider.declared[strings.ToLower(name)] = true
+	}
+	return &wider
 }
 
 // NewSchema makes a schema of the given fields; standard aliases become their short names, and a
@@ -48,12 +66,15 @@ func (s *Schema) Column(name string) (column int, canonical string, known bool) 
 	if i, ok := s.index[strings.ToLower(canonical)]; ok {
 		return i, s.names[i], true
 	}
-	return -1, canonical, standard
+	return -1, canonical, standard || s.declared[strings.ToLower(canonical)]
 }
 
 // Nearest lists up to three known field names that are spelt most like name.
 func (s *Schema) Nearest(name string) []string {
 	candidates := append([]string(nil), s.names...)
+	for name := range s.declared {
+		candidates = append(candidates, name)
+	}
 	for _, a := range Attributes {
 		candidates = append(candidates, a.Name)
 		if a.Alias != "" {

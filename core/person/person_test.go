@@ -117,6 +117,12 @@ func TestSchema(t *testing.T) {
 			t.Errorf("%s: %d, %v; want %d, %v", name, column, known, want.column, want.known)
 		}
 	}
+	if column, _, known := s.Declaring("radio").Column("Radio"); column != -1 || !known {
+		t.Error("a declared field is not known")
+	}
+	if _, _, known := s.Column("radio"); known {
+		t.Error("declaring changed the schema itself")
+	}
 	if got := s.Nearest("telefoneNumber"); len(got) == 0 || got[0] != "telephoneNumber" {
 		t.Errorf("nearest to telefoneNumber: %q", got)
 	}

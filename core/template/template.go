@@ -45,6 +45,7 @@ type Settings struct {
 	Country  string   `yaml:"country"`  // two letters, for telephone numbers of people without one
 	Variants []string `yaml:"variants"`
 	Sample   string   `yaml:"sample"` // mail address of the person to show first
+	Fields   []string `yaml:"fields"` // the directory's own fields that the template uses
 	Pictures struct {
 		Address string                    `yaml:"address"` // where the pictures will be hosted
 		Files   map[string]PictureSetting `yaml:"files"`
@@ -231,6 +232,11 @@ func (t *Template) readSettings() error {
 	for name, slot := range s.Slots {
 		if slot.From != "" && slot.Until != "" && slot.Until < slot.From {
 			return fmt.Errorf("slot %s ends on %s, before it begins on %s", name, slot.Until, slot.From)
+		}
+	}
+	for _, f := range s.Fields {
+		if !person.ValidName(f) {
+			return fmt.Errorf("field %q: use letters, digits and hyphens, a letter first", f)
 		}
 	}
 	for _, v := range s.Variants {

@@ -45,7 +45,7 @@ func New(a *API) http.Handler {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
-	r.Use(a.requestID, a.logged, a.recovered, onlyLoopbackNames, noCrossSiteWrites, headers)
+	r.Use(a.requestID, a.logged, a.recovered, headers, onlyLoopbackNames, noCrossSiteWrites)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, Health{Status: "ok", Version: a.Version}) })
 	r.GET("/readyz", a.ready)
 	v1 := r.Group("/api/v1")

@@ -1,0 +1,208 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"missivum/core/check"
+)
+
+// run runs a command line in the repository's root.
+func run(t *testing.T, args ...string) (code int, out, errs string) {
+	t.Helper()
+	t.Chdir(root)
+	var o, e bytes.Buffer
+	code = Run(context.Background(), args, strings.NewReader(""), &o, &e)
+	return code, o.String(), e.String()
+}
+
+// root is the repository's root.
+var root = func() string {
+	dir, err := filepath.Abs("..")
+	if err != nil {
+		panic(err)
+	}
+	return dir
+}()
+
+const peopleFile = "demo/people.csv"
+
+func TestExitCodes(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		args string
+		code int
+		say  string
+	}{
+		{"nothing breaks", "check demo/templates/harbour --people demo/people.csv --date 2026-11-23", ExitFine, ""},
+		{"nothing breaks without a directory", "check demo/templates/harbour --date 2026-11-23", ExitFine, ""},
+		{"something breaks", "check demo/templates/regatta --people demo/people.csv", ExitFindings, ""},
+		{"only what the client does counts", "check demo/templates/regatta --client text-reader", ExitFine, ""},
+		{"no template", "check", ExitUsage, "check needs TEMPLATE"},
+		{"unknown client", "check demo/templates/harbour --client nonesuch", ExitUsage, "there are append-rule"},
+		{"unknown format", "check demo/templates/harbour --format xml", ExitUsage, "text or json"},
+		{"unknown flag", "check demo/templates/harbour --peple x", ExitUsage, "unknown flag"},
+		{"unknown command", "chek", ExitUsage, "unknown command"},
+		{"wrong date", "check demo/templates/harbour --date tomorrow", ExitUsage, "2026-12-24"},
+		{"missing template", "check demo/templates/none", ExitFailed, "no such file"},
+		{"missing people", "check demo/templates/harbour --people none.csv", ExitFailed, "no such file"},
+		{"nobody", "fill demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example", ExitFailed, "maren.lind@brackwater.example"},
+		{"unknown form", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form rtf", ExitUsage, "html, fragment or text"},
+		{"unknown variant", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --variant x", ExitUsage, "new, reply"},
+		{"person without people", "simulate demo/templates/harbour --client capped-webmail --person x@y.example", ExitUsage, "--person needs --people"},
+		{"simulate without client", "simulate demo/templates/harbour", ExitUsage, "there are append-rule"},
+		{"unknown hop", "simulate demo/templates/harbour --client capped-webmail --hop fly", ExitUsage, "install, send, receive or draw"},
+		{"unknown dialect", "rule demo/templates/harbour --dialect x", ExitUsage, "brace, percent"},
+		{"pack without output", "pack demo/templates/harbour --people demo/people.csv", ExitUsage, "--output"},
+		{"unknown profile", "clients show x", ExitUsage, "there are"},
+		{"not loopback", "serve --listen 0.0.0.0:0", ExitUsage, "loopback"},
+		{"no service", "template list --server http://127.0.0.1:1", ExitFailed, "missivum serve starts one"},
+		{"no address", "people list --server nonsense", ExitUsage, "--server"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			code, _, errs := run(t, strings.Fields(c.args)...)
+			if code != c.code || !strings.Contains(errs, c.say) {
+				t.Errorf("exit %d, want %d; said %q, want %q", code, c.code, errs, c.say)
+			}
+		})
+	}
+}
+
+func TestCheckJSON(t *testing.T) {
+	_, out, _ := run(t, "check", "demo/templates/regatta", "--people", peopleFile, "--format", "json", "--client", "wordproc-desktop")
+	var r check.Report
+	if err := json.Unmarshal([]byte(out), &r); err != nil {
+		t.Fatal(err)
+	}
+	if len(r.Findings) < 10 || len(r.Budgets) != 1 || r.Budgets[0].Client != "wordproc-desktop" {
+		t.Errorf("%d findings, budgets %+v", len(r.Findings), r.Budgets)
+	}
+	for _, member := range []string{`"check"`, `"severity"`, `"clients"`, `"line"`, `"column"`, `"message"`, `"remedy"`, `"measure"`, `"limit"`, `"value"`, `"person"`} {
+		if !strings.Contains(out, member) {
+			t.Errorf("%s is missing", member)
+		}
+	}
+}
+
+func TestCheckText(t *testing.T) {
+	_, out, _ := run(t, "check", "demo/templates/regatta", "--people", peopleFile)
+	for _, want := range []string{"demo/templates/regatta/template.html:4:12  degrades  layout-property", "Remedy:  ", "Clients: ", "41 of 80 people"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is missing in\n%s", want, out)
+		}
+	}
+}
+
+func TestFillAndSimulate(t *testing.T) {
+	_, out, _ := run(t, "fill", "demo/templates/harbour", "--people", peopleFile, "--person", "MAREN.lind@brackwater.example", "--form", "text", "--date", "2026-11-23")
+	if !strings.HasPrefix(out, "-- \n") || !strings.Contains(out, "Desk +44 1632 960544 | Mobile +44 7700 900544\n") {
+		t.Errorf("text form: %s", out)
+	}
+	code, out, errs := run(t, "simulate", "demo/templates/regatta", "--client", "capped-webmail")
+	if code != 0 || strings.Contains(out, "onclick") || !strings.Contains(out, "{{ cn }}") || !strings.Contains(errs, "regatta/template.html:25:10  install: onclick is dropped") {
+		t.Errorf("exit %d\n%s\n%s", code, out, errs)
+	}
+}
+
+func TestATemplateWithMistakesIsRefusedWithAllOfThem(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x.html")
+	if err := os.WriteFile(file, []byte("<p>{{ nmae }}\n{{ mial }}</p>"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	code, out, errs := run(t, "fill", file, "--people", peopleFile, "--person", "bo@brackwater.example")
+	if code != ExitFindings || out != "" || !strings.Contains(errs, "line 1, column 7") || !strings.Contains(errs, "line 2, column 4") || !strings.Contains(errs, "Did you mean mail?") {
+		t.Errorf("exit %d, %q, %s", code, out, errs)
+	}
+}
+
+func TestFilesAppearWholeOrNotAtAll(t *testing.T) {
+	folder := t.TempDir()
+	target := filepath.Join(folder, "out.zip")
+	code, out, errs := run(t, "pack", "demo/templates/harbour", "--people", peopleFile, "-o", target)
+	if code != 0 || !strings.Contains(out, "80 people, 640 files") {
+		t.Fatalf("exit %d: %s %s", code, out, errs)
+	}
+	before, err := os.ReadFile(target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	var o, e bytes.Buffer
+	if code := Run(ctx, []string{"pack", "demo/templates/harbour", "--people", peopleFile, "-o", target}, nil, &o, &e); code != ExitFailed || !strings.Contains(e.String(), "stopped after 0 people") {
+		t.Errorf("an interrupted pack: exit %d, %s", code, &e)
+	}
+	after, err := os.ReadFile(target)
+	if err != nil || !bytes.Equal(before, after) {
+		t.Error("the interrupted pack touched the file that was there")
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil || len(entries) != 1 {
+		t.Errorf("left behind: %v", entries)
+	}
+}
+
+func TestBadRowsAreTold(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "p.csv")
+	if err := os.WriteFile(file, []byte("mail,cn\na@brackwater.example,A\nbroken\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	code, out, errs := run(t, "fill", "demo/templates/harbour", "--people", file, "--person", "a@brackwater.example", "--form", "fragment")
+	if code != 0 || !strings.Contains(out, ">A<") || !strings.Contains(errs, "p.csv: row 3: 1 values where the header names 2 columns; left out") {
+		t.Errorf("exit %d, %s", code, errs)
+	}
+}
+
+func TestRuleWritesTheBlockAndTellsTheLosses(t *testing.T) {
+	code, out, errs := run(t, "rule", "demo/templates/harbour", "--dialect", "percent", "--people", peopleFile)
+	if code != 0 || !strings.Contains(out, "%full name%") || !strings.Contains(errs, "Shows for 41 people") || !strings.Contains(errs, "13 losses") {
+		t.Errorf("exit %d\n%s\n%s", code, out, errs)
+	}
+}
+
+// TestEveryCommandHasAnExampleThatParses: the help shows one real example each.
+func TestEveryCommandHasAnExampleThatParses(t *testing.T) {
+	a := &app{in: strings.NewReader(""), out: &bytes.Buffer{}, err: &bytes.Buffer{}}
+	top := a.root()
+	seen := 0
+	for _, c := range top.Commands() {
+		list := c.Commands()
+		if c.Runnable() {
+			list = append(list, c)
+		}
+		for _, c := range list {
+			if c.Name() == "help" || c.Name() == "completion" || c.Parent().Name() == "completion" {
+				continue
+			}
+			seen++
+			if !strings.HasPrefix(strings.TrimSpace(c.Example), c.CommandPath()) {
+				t.Errorf("%s has the example %q", c.CommandPath(), c.Example)
+			}
+			words := strings.Fields(strings.SplitN(strings.TrimSpace(c.Example), "\n", 2)[0])
+			found, rest, err := top.Find(words[1:])
+			if err != nil || found != c {
+				t.Errorf("the example of %s leads elsewhere: %v", c.CommandPath(), err)
+				continue
+			}
+			if err := found.ParseFlags(rest); err != nil {
+				t.Errorf("the example of %s: %v", c.CommandPath(), err)
+			}
+		}
+	}
+	if seen < 13 {
+		t.Errorf("%d commands seen", seen)
+	}
+}
+
+func TestGrouped(t *testing.T) {
+	for n, want := range map[int]string{0: "0", 999: "999", 1000: "1\u00a0000", 1234567: "1\u00a0234\u00a0567"} {
+		if got := grouped(n); got != want {
+			t.Errorf("%d: %q", n, got)
+		}
+	}
+}

@@ -1,0 +1,426 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"regexp"
+	"sort"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"missivum/core/check"
+	"missivum/demo"
+	"missivum/service/api"
+	"missivum/service/packages"
+	"missivum/service/people"
+	"missivum/service/store"
+	"missivum/service/templates"
+)
+
+// rig is a service without a network.
+type rig struct {
+	t       *testing.T
+	handler http.Handler
+	log     *bytes.Buffer
+}
+
+func newRig(t *testing.T) *rig {
+	t.Helper()
+	ctx := context.Background()
+	folder := t.TempDir()
+	st, err := store.Open(ctx, filepath.Join(folder, "test.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	log := &bytes.Buffer{}
+	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
+	a := &api.API{Store: st, Log: slog.New(slog.NewTextHandler(log, nil)), Now: now, Version: "test"}
+	a.Console = fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}
+	a.People = &people.People{Store: st}
+	a.Templates = &templates.Templates{Store: st, People: a.People, Now: now}
+	a.Packages = &packages.Packages{Store: st, Templates: a.Templates, People: a.People, Folder: filepath.Join(folder, "packages"), Now: now, Log: a.Log}
+	if err := a.Packages.Start(ctx); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		a.Packages.Stop()
+		if err := st.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return &rig{t: t, handler: api.New(a), log: log}
+}
+
+// loaded is a rig with the demo organisation.
+func loaded(t *testing.T) *rig {
+	r := newRig(t)
+	csv, err := demo.PeopleCSV()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.want(200, "POST", "/api/v1/people/import?apply=true", string(csv), nil)
+	list, err := demo.Templates()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, tmpl := range list {
+		var b bytes.Buffer
+		if err := templates.WriteArchive(&b, tmpl); err != nil {
+			t.Fatal(err)
+		}
+		r.want(201, "PUT", "/api/v1/templates/"+tmpl.Name+"/archive", b.String(), nil)
+	}
+	return r
+}
+
+func (r *rig) do(method, path, body string, headers ...string) *httptest.ResponseRecorder {
+	request := httptest.NewRequest(method, "http://127.0.0.1:8425"+path, strings.NewReader(body))
+	for i := 0; i < len(headers); i += 2 {
+		if headers[i] == "Host" {
+			request.Host = headers[i+1]
+		}
+		request.Header.Set(headers[i], headers[i+1])
+	}
+	answer := httptest.NewRecorder()
+	r.handler.ServeHTTP(answer, request)
+	return answer
+}
+
+// want sends a request, wants a status and reads the JSON answer.
+func (r *rig) want(status int, method, path, body string, into any) *httptest.ResponseRecorder {
+	r.t.Helper()
+	answer := r.do(method, path, body)
+	if answer.Code != status {
+		r.t.Fatalf("%s %s: %d, want %d: %s", method, path, answer.Code, status, answer.Body)
+	}
+	if into != nil {
+		if err := json.Unmarshal(answer.Body.Bytes(), into); err != nil {
+			r.t.Fatalf("%s %s: %v: %s", method, path, err, answer.Body)
+		}
+	}
+	return answer
+}
+
+func TestRoutesAndDescriptionAgree(t *testing.T) {
+	r := newRig(t)
+	var doc struct {
+		OpenAPI string `json:"openapi"`
+		Paths   map[string]map[string]json.RawMessage
+	}
+	r.want(200, "GET", "/api/v1/openapi.json", "", &doc)
+	if !strings.HasPrefix(doc.OpenAPI, "3.1") {
+		t.Errorf("version %s", doc.OpenAPI)
+	}
+	var described, served []string
+	for path, methods := range doc.Paths {
+		for method := range methods {
+			if method != "parameters" {
+				described = append(described, strings.ToUpper(method)+" "+path)
+			}
+		}
+	}
+	parameter := regexp.MustCompile(`:([a-z]+)`)
+	for _, route := range api.Routes(r.handler) {
+		served = append(served, route[0]+" "+parameter.ReplaceAllString(route[1], "{$1}"))
+	}
+	sort.Strings(described)
+	sort.Strings(served)
+	if strings.Join(described, "\n") != strings.Join(served, "\n") {
+		t.Errorf("described:\n%s\nserved:\n%s", strings.Join(described, "\n"), strings.Join(served, "\n"))
+	}
+}
+
+// TestAnswersHaveTheDescribedMembers holds real answers against the description's schemas.
+func TestAnswersHaveTheDescribedMembers(t *testing.T) {
+	r := loaded(t)
+	var doc struct {
+		Components struct {
+			Schemas map[string]struct {
+				Required   []string
+				Properties map[string]json.RawMessage
+			}
+		}
+	}
+	r.want(200, "GET", "/api/v1/openapi.json", "", &doc)
+	first := func(v any) any {
+		if list, ok := v.([]any); ok {
+			if len(list) == 0 {
+				t.Fatal("an empty list shows nothing")
+			}
+			return list[0]
+		}
+		return v
+	}
+	at := func(v any, keys ...string) any {
+		for _, key := range keys {
+			v = first(first(v).(map[string]any)[key])
+		}
+		return v
+	}
+	for _, c := range []struct {
+		schema, method, path, body string
+		status                     int
+		keys                       []string
+	}{
+		{"Health", "GET", "/healthz", "", 200, nil},
+		{"Health", "GET", "/readyz", "", 200, nil},
+		{"TemplateSummary", "GET", "/api/v1/templates", "", 200, nil},
+		{"State", "GET", "/api/v1/templates", "", 200, []string{"state"}},
+		{"TemplateDetail", "GET", "/api/v1/templates/harbour", "", 200, nil},
+		{"TemplateDetail", "GET", "/api/v1/templates/harbour/versions/1", "", 200, nil},
+		{"PictureInfo", "GET", "/api/v1/templates/harbour", "", 200, []string{"pictures"}},
+		{"VersionInfo", "GET", "/api/v1/templates/harbour/versions", "", 200, nil},
+		{"Report", "POST", "/api/v1/templates/regatta/check", "{}", 200, nil},
+		{"Finding", "POST", "/api/v1/templates/regatta/check", "{}", 200, []string{"findings"}},
+		{"Budget", "POST", "/api/v1/templates/regatta/check", "{}", 200, []string{"budgets"}},
+		{"Look", "POST", "/api/v1/templates/regatta/look", `{"client":"capped-webmail"}`, 200, nil},
+		{"LogEntry", "POST", "/api/v1/templates/regatta/look", `{"client":"capped-webmail"}`, 200, []string{"log"}},
+		{"Exported", "POST", "/api/v1/templates/harbour/rule", `{"dialect":"percent"}`, 200, nil},
+		{"Loss", "POST", "/api/v1/templates/harbour/rule", `{"dialect":"percent"}`, 200, []string{"losses"}},
+		{"PeoplePage", "GET", "/api/v1/people", "", 200, nil},
+		{"FieldInfo", "GET", "/api/v1/people", "", 200, []string{"fields"}},
+		{"PersonSnapshot", "GET", "/api/v1/people", "", 200, []string{"people"}},
+		{"ImportPlan", "POST", "/api/v1/people/import", "mail,cn\nx@y.example,X\n", 200, nil},
+		{"Column", "POST", "/api/v1/people/import", "mail,cn\nx@y.example,X\n", 200, []string{"columns"}},
+		{"Change", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes"}},
+		{"FieldChange", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes", "fields"}},
+		{"RowError", "POST", "/api/v1/people/import", "mail,cn\nx,X\n", 200, []string{"bad"}},
+		{"Client", "GET", "/api/v1/clients", "", 200, nil},
+		{"Client", "GET", "/api/v1/clients/capped-webmail", "", 200, nil},
+		{"Limit", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"limits"}},
+		{"Behaviour", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"behaviours"}},
+		{"Dialect", "GET", "/api/v1/dialects", "", 200, nil},
+		{"Modifier", "GET", "/api/v1/fields", "", 200, []string{"modifiers"}},
+		{"PackageInfo", "POST", "/api/v1/packages", `{"template":"harbour"}`, 202, nil},
+		{"PackageInfo", "GET", "/api/v1/packages", "", 200, nil},
+		{"Problem", "GET", "/api/v1/templates/none", "", 404, nil},
+		{"Mistake", "POST", "/api/v1/templates/harbour/look", `{"source":"{{ nmae }}"}`, 422, []string{"errors"}},
+	} {
+		var body any
+		r.want(c.status, c.method, c.path, c.body, &body)
+		members, ok := first(at(body, c.keys...)).(map[string]any)
+		if !ok {
+			t.Errorf("%s at %s is no object", c.schema, c.path)
+			continue
+		}
+		schema, known := doc.Components.Schemas[c.schema]
+		if !known {
+			t.Errorf("the description has no %s", c.schema)
+		}
+		for _, name := range schema.Required {
+			if _, ok := members[name]; !ok {
+				t.Errorf("%s %s: %s lacks %s", c.method, c.path, c.schema, name)
+			}
+		}
+		for name := range members {
+			if _, ok := schema.Properties[name]; !ok {
+				t.Errorf("%s %s: %s has %s, which is not described", c.method, c.path, c.schema, name)
+			}
+		}
+	}
+}
+
+func TestGuards(t *testing.T) {
+	r := loaded(t)
+	for _, c := range []struct {
+		name, method, path string
+		headers            []string
+		status             int
+	}{
+		{"loopback name", "GET", "/healthz", []string{"Host", "localhost:8425"}, 200},
+		{"loopback address", "GET", "/healthz", []string{"Host", "[::1]:8425"}, 200},
+		{"another name", "GET", "/api/v1/people", []string{"Host", "brackwater.example"}, 421},
+		{"a name that begins like ours", "GET", "/healthz", []string{"Host", "localhost.evil.example"}, 421},
+		{"own page", "POST", "/api/v1/packages", []string{"Origin", "http://127.0.0.1:8425", "Sec-Fetch-Site", "same-origin"}, 404},
+		{"another site's page", "POST", "/api/v1/packages", []string{"Sec-Fetch-Site", "cross-site"}, 403},
+		{"another port's page", "POST", "/api/v1/packages", []string{"Sec-Fetch-Site", "same-site"}, 403},
+		{"another origin", "DELETE", "/api/v1/packages/x", []string{"Origin", "http://127.0.0.1:9999"}, 403},
+		{"a sandboxed frame", "POST", "/api/v1/packages", []string{"Origin", "null"}, 403},
+		{"wrong method", "PATCH", "/api/v1/templates", nil, 405},
+		{"nothing there", "GET", "/api/v1/nothing", nil, 404},
+		{"console page", "GET", "/templates/harbour", nil, 200},
+		{"missing asset", "GET", "/assets/b.js", nil, 404},
+	} {
+		answer := r.do(c.method, c.path, "{}", c.headers...)
+		if answer.Code != c.status {
+			t.Errorf("%s: %d, want %d: %s", c.name, answer.Code, c.status, answer.Body)
+		}
+		if answer.Header().Get("X-Request-Id") == "" || !strings.Contains(answer.Header().Get("Content-Security-Policy"), "default-src 'none'") || answer.Header().Get("X-Content-Type-Options") != "nosniff" {
+			t.Errorf("%s: headers %v", c.name, answer.Header())
+		}
+		if c.status >= 400 && answer.Header().Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: an error as %s", c.name, answer.Header().Get("Content-Type"))
+		}
+		if c.status >= 400 && !strings.Contains(answer.Body.String(), answer.Header().Get("X-Request-Id")) {
+			t.Errorf("%s: the problem does not name the request", c.name)
+		}
+	}
+	if !strings.Contains(r.log.String(), "path=/api/v1/people status=421") {
+		t.Error("requests are not in the log")
+	}
+}
+
+func TestBodiesHaveLimits(t *testing.T) {
+	r := loaded(t)
+	large := `{"source":"` + strings.Repeat("x", api.MaxJSON) + `"}`
+	if answer := r.do("POST", "/api/v1/templates/harbour/check", large); answer.Code != 413 && answer.Code != 422 {
+		t.Errorf("a large request: %d", answer.Code)
+	}
+	r.want(422, "POST", "/api/v1/templates/harbour/check", `{"sourse":"x"}`, nil)
+	r.want(422, "POST", "/api/v1/templates/harbour/check", `{`, nil)
+}
+
+func TestVersions(t *testing.T) {
+	r := loaded(t)
+	var d api.TemplateDetail
+	r.want(200, "PUT", "/api/v1/templates/harbour", `{"source":"<p>{{ cn }}</p>","settings":"title: Short","note":"Shorter","base":1}`, &d)
+	if d.Number != 2 || d.Title != "Short" || len(d.Pictures) != 2 {
+		t.Errorf("saved: %+v", d)
+	}
+	var problem api.Problem
+	r.want(409, "PUT", "/api/v1/templates/harbour", `{"source":"other","settings":"","base":1}`, &problem)
+	if !strings.Contains(problem.Detail, "nothing was saved") {
+		t.Errorf("%+v", problem)
+	}
+	r.want(422, "PUT", "/api/v1/templates/harbour", `{"source":"x","settings":"titel: x","base":2}`, &problem)
+	if !strings.Contains(problem.Detail, "template.yaml: line 1") {
+		t.Errorf("%+v", problem)
+	}
+	r.want(422, "PUT", "/api/v1/templates/Not%20A%20Name", `{"source":"x","settings":"","base":0}`, nil)
+	var versions []api.VersionInfo
+	r.want(200, "GET", "/api/v1/templates/harbour/versions", "", &versions)
+	if len(versions) != 2 || versions[0].Note != "Shorter" {
+		t.Errorf("%+v", versions)
+	}
+	r.want(200, "GET", "/api/v1/templates/harbour/versions/1", "", &d)
+	if d.Number != 1 || !strings.Contains(d.Source, "Brackwater") {
+		t.Errorf("the first version is not as it was: %+v", d.Title)
+	}
+	r.want(404, "GET", "/api/v1/templates/harbour/versions/7", "", nil)
+	r.want(404, "GET", "/api/v1/templates/harbour/versions/x", "", nil)
+}
+
+func TestPicturesAndArchives(t *testing.T) {
+	r := loaded(t)
+	picture := r.want(200, "GET", "/api/v1/templates/harbour/pictures/logo.png", "", nil)
+	if picture.Header().Get("Content-Type") != "image/png" || !strings.Contains(picture.Header().Get("Content-Security-Policy"), "sandbox") {
+		t.Errorf("%v", picture.Header())
+	}
+	r.want(404, "GET", "/api/v1/templates/harbour/pictures/..%2ftemplate.yaml", "", nil)
+	r.want(422, "PUT", "/api/v1/templates/harbour/pictures/new.png", "<html>", nil)
+	var d api.TemplateDetail
+	r.want(200, "PUT", "/api/v1/templates/harbour/pictures/new.png", picture.Body.String(), &d)
+	if d.Number != 2 || len(d.Pictures) != 3 {
+		t.Errorf("%+v", d.Pictures)
+	}
+	archive := r.want(200, "GET", "/api/v1/templates/harbour/archive", "", nil).Body.Bytes()
+	back, err := templates.ReadArchive("harbour", archive)
+	if err != nil || len(back.Pictures) != 3 || back.Source != d.Source {
+		t.Errorf("%v", err)
+	}
+	r.want(422, "PUT", "/api/v1/templates/harbour/archive", "not a zip", nil)
+}
+
+func TestCheckAndLookOfADraft(t *testing.T) {
+	r := loaded(t)
+	var report check.Report
+	r.want(200, "POST", "/api/v1/templates/harbour/check", `{"source":"<p>\n<b style=\"float: left\">{{ cn }}</b></p>","clients":["wordproc-desktop"]}`, &report)
+	if len(report.Findings) == 0 || report.Findings[0].Check != "character-set" && report.Findings[0].Line != 2 || report.People != 80 {
+		t.Errorf("%+v", report)
+	}
+	r.want(422, "POST", "/api/v1/templates/harbour/check", `{"clients":["none"]}`, nil)
+	var look api.Look
+	r.want(200, "POST", "/api/v1/templates/harbour/look", `{"person":"bo@brackwater.example"}`, &look)
+	if !strings.Contains(look.Body, "/api/v1/templates/harbour/pictures/logo.png") || strings.Contains(look.Body, "{{") {
+		t.Errorf("%s", look.Body)
+	}
+	r.want(200, "POST", "/api/v1/templates/harbour/look", `{"form":"text","variant":"reply"}`, &look)
+	if look.Form != "text" || !strings.HasPrefix(look.Body, "-- \ncn\n") {
+		t.Errorf("field names as text: %q", look.Body)
+	}
+	for _, wrong := range []string{`{"person":"nobody@brackwater.example"}`, `{"variant":"evening"}`, `{"client":"none"}`, `{"settings":"titel: x"}`} {
+		r.want(422, "POST", "/api/v1/templates/harbour/look", wrong, nil)
+	}
+	r.want(422, "POST", "/api/v1/templates/harbour/rule", `{"dialect":"none"}`, nil)
+}
+
+func TestImport(t *testing.T) {
+	r := loaded(t)
+	file := "mail;cn;mobile;deck\nbo@brackwater.example;Bo;07700 900999;2\nnew@brackwater.example;New;;\nbroken\n"
+	var plan people.Plan
+	r.want(200, "POST", "/api/v1/people/import", file, &plan)
+	if plan.Added != 1 || plan.Changed != 1 || plan.Removed != 0 || plan.Unchanged != 79 || len(plan.Bad) != 1 || plan.Applied {
+		t.Errorf("plan: %+v", plan)
+	}
+	var page api.PeoplePage
+	r.want(200, "GET", "/api/v1/people?limit=1", "", &page)
+	if page.All != 80 || len(page.People) != 1 {
+		t.Errorf("a look changed something: %+v", page)
+	}
+	r.want(409, "POST", "/api/v1/people/import?apply=true&revision=99", file, nil)
+	r.want(200, "POST", "/api/v1/people/import?apply=true&revision=1", file, &plan)
+	r.want(200, "GET", "/api/v1/people?search=900999", "", &page)
+	if page.All != 81 || page.Total != 1 || page.People[0].Mail != "bo@brackwater.example" {
+		t.Errorf("after the import: %+v", page)
+	}
+	if values := strings.Join(page.People[0].Values, "|"); !strings.Contains(values, "Havsund") || !strings.HasSuffix(values, "|2") {
+		t.Errorf("values that the file lacks were not kept, or a new field was not: %s", values)
+	}
+	r.want(200, "POST", "/api/v1/people/import?apply=true&replace=true", "mail,cn\nnew@brackwater.example,New\n", &plan)
+	if plan.Removed != 80 || !plan.Applied {
+		t.Errorf("replace: %+v", plan.Removed)
+	}
+	r.want(422, "POST", "/api/v1/people/import", "cn\nx\n", nil)
+	r.want(422, "GET", "/api/v1/people?offset=-1", "", nil)
+}
+
+func TestPackages(t *testing.T) {
+	r := loaded(t)
+	var p api.PackageInfo
+	r.want(202, "POST", "/api/v1/packages", `{"template":"harbour","variants":["reply"]}`, &p)
+	for end := time.Now().Add(time.Minute); p.State != "ready"; {
+		if p.State == "failed" || p.State == "stopped" || time.Now().After(end) {
+			t.Fatalf("%+v", p)
+		}
+		time.Sleep(5 * time.Millisecond)
+		r.want(200, "GET", "/api/v1/packages/"+p.ID, "", &p)
+	}
+	if p.Done != 80 || p.Total != 80 || p.Files != 80*5 || p.Finished == nil {
+		t.Errorf("%+v", p)
+	}
+	file := r.want(200, "GET", "/api/v1/packages/"+p.ID+"/file", "", nil)
+	if int64(file.Body.Len()) != p.Bytes || !strings.Contains(file.Header().Get("Content-Disposition"), "harbour-") {
+		t.Errorf("%d bytes, %v", file.Body.Len(), file.Header())
+	}
+	r.want(204, "DELETE", "/api/v1/packages/"+p.ID, "", nil)
+	r.want(404, "GET", "/api/v1/packages/"+p.ID+"/file", "", nil)
+	r.want(404, "POST", "/api/v1/packages", `{"template":"none"}`, nil)
+	r.want(201, "PUT", "/api/v1/templates/broken", `{"source":"{{ nmae }}","settings":"","base":0}`, nil)
+	var problem api.Problem
+	r.want(422, "POST", "/api/v1/packages", `{"template":"broken"}`, &problem)
+	if len(problem.Errors) != 1 || problem.Errors[0].Line != 1 {
+		t.Errorf("%+v", problem)
+	}
+	empty := newRig(t)
+	empty.want(201, "PUT", "/api/v1/templates/x", `{"source":"x","settings":"","base":0}`, nil)
+	empty.want(422, "POST", "/api/v1/packages", `{"template":"x"}`, &problem)
+	if !strings.Contains(problem.Detail, "import a directory first") {
+		t.Errorf("%+v", problem)
+	}
+}
+
+func TestTheListTellsTheState(t *testing.T) {
+	r := loaded(t)
+	var list []api.TemplateSummary
+	r.want(200, "GET", "/api/v1/templates", "", &list)
+	if len(list) != 2 || list[0].Name != "harbour" || list[0].State.Fails || !list[1].State.Fails || list[1].State.Breaks == 0 {
+		t.Errorf("%+v", list)
+	}
+}

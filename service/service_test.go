@@ -1,0 +1,101 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"missivum/service/packages"
+	"missivum/service/store"
+)
+
+func config(folder, listen string) Config {
+	return Config{Data: folder, Listen: listen, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: time.Now, Version: "test"}
+}
+
+func TestOnlyLoopback(t *testing.T) {
+	for listen, ok := range map[string]bool{
+		"127.0.0.1:0": true, "[::1]:0": true, "localhost:0": true,
+		"0.0.0.0:0": false, ":0": false, "192.0.2.1:0": false, "[::]:0": false, "brackwater.example:0": false,
+	} {
+		s, err := Open(context.Background(), config(t.TempDir(), listen))
+		if ok != (err == nil) {
+			if strings.HasPrefix(listen, "[::1]") && err != nil && !errors.Is(err, ErrNotLoopback) {
+				continue // a machine without IPv6
+			}
+			t.Errorf("%s: %v", listen, err)
+		}
+		if !ok && !errors.Is(err, ErrNotLoopback) {
+			t.Errorf("%s: the reason is not said: %v", listen, err)
+		}
+		if err == nil {
+			ctx, cancel := context.WithCancel(context.Background())
+			cancel()
+			if err := s.Serve(ctx); err != nil {
+				t.Errorf("%s: %v", listen, err)
+			}
+		}
+	}
+}
+
+func TestDataOutlivesTheService(t *testing.T) {
+	folder := t.TempDir()
+	ctx := context.Background()
+	s, err := Open(ctx, config(folder, "127.0.0.1:0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan, err := s.People.Plan(ctx, strings.NewReader("mail,cn\na@brackwater.example,A\n"), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.People.Apply(ctx, plan); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.People.Apply(ctx, plan); !errors.Is(err, store.ErrConflict) {
+		t.Errorf("a plan of an older directory was applied: %v", err)
+	}
+	if _, err := s.Templates.Save(ctx, "crew", "<p>{{ cn }}</p>", "", nil, "", 0); err != nil {
+		t.Fatal(err)
+	}
+	// a package that was being made when the machine went down
+	if err := s.store.PutPackage(ctx, store.Package{ID: "cut", Template: "crew", State: packages.Running, Created: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	running, stop := context.WithCancel(ctx)
+	ended := make(chan error)
+	go func() { ended <- s.Serve(running) }()
+	answer, err := http.Get(s.Address() + "/readyz")
+	if err != nil || answer.StatusCode != 200 {
+		t.Errorf("%v %v", answer, err)
+	}
+	answer.Body.Close()
+	stop()
+	if err := <-ended; err != nil {
+		t.Errorf("stopping: %v", err)
+	}
+	again, err := Open(ctx, config(folder, "127.0.0.1:0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, revision, err := again.People.Directory(ctx)
+	if err != nil || len(d.People) != 1 || revision != 1 {
+		t.Errorf("people: %+v, %d, %v", d, revision, err)
+	}
+	if v, err := again.Templates.Get(ctx, "crew", 0); err != nil || v.Number != 1 {
+		t.Errorf("template: %+v, %v", v, err)
+	}
+	if p, err := again.Packages.Get(ctx, "cut"); err != nil || p.State != packages.Stopped || p.Message == "" {
+		t.Errorf("package: %+v, %v", p, err)
+	}
+	running, stop = context.WithCancel(ctx)
+	stop()
+	if err := again.Serve(running); err != nil {
+		t.Error(err)
+	}
+}
