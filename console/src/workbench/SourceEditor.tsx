@@ -95,6 +95,9 @@ export function SourceEditor({ language, initial, findings, fields, onChange, on
         ],
       }),
     })
+    editor.scrollDOM.tabIndex = 0 // what scrolls must be reachable by key
+    editor.scrollDOM.setAttribute('role', 'group')
+    editor.scrollDOM.setAttribute('aria-label', 'Editor')
     view.current = editor
     return () => {
       editor.destroy()

@@ -1,0 +1,146 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"missivum/e2e/rig"
+)
+
+// TestTheTour does the whole job once in the console, as the README's tour tells it.
+func TestTheTour(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+
+	do(t, tab, "opening the address", chromedp.Navigate(s.Address))
+	waitFor(t, tab, "the list tells the states", `/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*10 findings break/.test(document.body.innerText)`)
+
+	// source beside look, filled for a person
+	do(t, tab, "opening harbour", chromedp.Click(`//a[text()="Harbour"]`))
+	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
+	waitFor(t, tab, "the look is filled for the sample person", `document.querySelector('iframe')?.srcdoc.includes('Maren Lind')`)
+	if sandbox := evaluate[string](t, tab, `document.querySelector('iframe').getAttribute('sandbox')`); sandbox != "" {
+		t.Errorf("the look's frame may do %q", sandbox)
+	}
+	waitFor(t, tab, "budgets name the worst person", `/capped-webmail[\s\S]*maximiliane-theodora/.test(document.querySelector('ul[aria-label="Budgets"]')?.innerText ?? '')`)
+	do(t, tab, "picking a person", chromedp.Click(`//input[@role="combobox"]`), chromedp.SendKeys(`//input[@role="combobox"]`, "kamome"),
+		chromedp.Click(`//li[@role="option" and contains(., "湊")]`))
+	waitFor(t, tab, "the look changes to that person", `document.querySelector('iframe').srcdoc.includes('湊 かもめ')`)
+	do(t, tab, "picking the reply", rig.Choose("Variant", "reply"))
+	waitFor(t, tab, "the look is the reply", `!document.querySelector('iframe').srcdoc.includes('banner.png')`)
+	do(t, tab, "picking the text reader", rig.Choose("Shown as", "text-reader"))
+	waitFor(t, tab, "the look is text", `document.querySelector('iframe').srcdoc.includes('<pre>-- \n湊 かもめ')`)
+
+	// findings lead to their lines
+	do(t, tab, "opening regatta", chromedp.Navigate(s.Address+"/templates/regatta"))
+	waitFor(t, tab, "findings are listed", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 20`)
+	waitFor(t, tab, "findings are marked in the source", `document.querySelectorAll('.cm-lintRange').length > 3`)
+	do(t, tab, "pressing a finding", chromedp.Click(`//ol[@aria-label="Findings"]//button[contains(., "onclick")]`))
+	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('onclick=')`)
+	do(t, tab, "showing it as a client does", rig.Choose("Shown as", "capped-webmail"))
+	waitFor(t, tab, "the look is that client's", `document.querySelector('iframe[title^="As capped-webmail"]') && !document.querySelector('iframe').srcdoc.includes('onclick')`)
+	do(t, tab, "reading what happened", chromedp.Click(`//button[@role="tab" and contains(., "On the way")]`))
+	waitFor(t, tab, "the journey is told", `document.querySelector('ol[aria-label="Journey"]')?.innerText.includes('onclick is dropped')`)
+
+	// packages
+	do(t, tab, "going to packages", chromedp.Click(`//nav//a[text()="Packages"]`), chromedp.Click(`//button[contains(., "Make a package")]`), chromedp.WaitVisible(`//a[contains(., "Download")]`))
+	link := evaluate[string](t, tab, `[...document.querySelectorAll('a')].find(a => a.textContent === 'Download').href`)
+	answer, err := http.Get(link)
+	if err != nil || answer.StatusCode != 200 || answer.Header.Get("Content-Type") != "application/zip" || answer.ContentLength < 100_000 {
+		t.Errorf("the download: %v, %v", answer, err)
+	}
+	answer.Body.Close()
+	waitFor(t, tab, "the block is there", `document.querySelector('pre[aria-label="Block"]')?.innerText.includes('{cn}')`)
+	do(t, tab, "another dialect", rig.Choose("Dialect", "Percent"))
+	waitFor(t, tab, "the block changes", `document.querySelector('pre[aria-label="Block"]')?.innerText.includes('%full name%')`)
+	waitFor(t, tab, "losses name people", `/callSign[\s\S]*Shows for 17 people/.test(document.querySelector('ol[aria-label="Losses"]').innerText)`)
+}
+
+func TestEditingCheckingAndSaving(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
+	waitFor(t, tab, "nothing is found", `document.body.innerText.includes('Nothing found for any client')`)
+	do(t, tab, "going into the source", chromedp.Click(chromedp.CSS(".cm-content")))
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, '<p>{{ nmae }}</p>') })()`)
+	waitFor(t, tab, "the mistake is told with what was meant", `/no field .nmae[\s\S]*name|no field .nmae/.test(document.querySelector('ol[aria-label="Findings"]')?.innerText ?? '')`)
+	waitFor(t, tab, "the page says that it is not saved", `document.body.innerText.includes('with changes not saved')`)
+
+	do(t, tab, "leaving", chromedp.Click(`//nav//a[text()="People"]`), chromedp.WaitVisible(`//button[text()="Stay"]`), chromedp.Click(`//button[text()="Stay"]`))
+	waitFor(t, tab, "the work is still there", `document.querySelector('.cm-content')?.innerText.includes('nmae')`)
+
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); document.execCommand('undo'); return true })()`)
+	do(t, tab, "saving by key", chromedp.Focus(chromedp.CSS(".cm-content")))
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.dispatchEvent(new KeyboardEvent('keydown', { key: 's', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`)
+	waitFor(t, tab, "a version is saved", `/Version 2, saved/.test(document.body.innerText)`)
+	answer, err := http.Get(s.Address + "/api/v1/templates/harbour/versions")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	var versions []struct{ Number int }
+	if err := json.NewDecoder(answer.Body).Decode(&versions); err != nil || len(versions) != 2 {
+		t.Errorf("versions: %+v, %v", versions, err)
+	}
+}
+
+func TestImportingPeople(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	file := filepath.Join(t.TempDir(), "crew.csv")
+	if err := os.WriteFile(file, []byte("E-Mail;cn;mobile\nbo@brackwater.example;Bo;07700 900321\nnew.crew@brackwater.example;New Crew;\nbroken\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	do(t, tab, "opening people", chromedp.Navigate(s.Address+"/people"), chromedp.WaitVisible(chromedp.CSS(".MuiDataGrid-row")))
+	waitFor(t, tab, "blanks are visible", `document.querySelectorAll('.MuiDataGrid-cell.blank').length > 3`)
+	do(t, tab, "choosing a file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{file}))
+	waitFor(t, tab, "what would change is shown", `/1 new, 1 changed, 0 removed, 79 unchanged/.test(document.querySelector('[role="dialog"]')?.innerText ?? '')`)
+	waitFor(t, tab, "guesses and bad rows are told", `/taken as mail[\s\S]*row 4: 1 values/.test(document.querySelector('[role="dialog"]').innerText)`)
+	do(t, tab, "importing", chromedp.Click(`//button[contains(., "Import 2 changes")]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "the directory has grown", `document.body.innerText.includes('81 people in the directory')`)
+	do(t, tab, "searching", chromedp.SendKeys(chromedp.CSS(`input[type="search"]`), "900321"))
+	waitFor(t, tab, "one is found", `/1 person of 81 found/.test(document.body.innerText) && document.querySelectorAll('.MuiDataGrid-row').length === 1`)
+}
+
+// TestPagesAreAccessible: axe finds nothing serious on any page, light and dark.
+func TestPagesAreAccessible(t *testing.T) {
+	root, err := rig.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	axe, err := os.ReadFile(filepath.Join(root, "console", "node_modules", "axe-core", "axe.min.js"))
+	if err != nil {
+		t.Fatalf("make console installs it: %v", err)
+	}
+	s := demoService(t)
+	tab := browser(t)
+	for _, scheme := range []string{"Light", "Dark"} {
+		for path, ready := range map[string]string{
+			"/templates": `table[aria-label="Templates"]`, "/templates/regatta": `ol[aria-label="Findings"]`, "/people": `.MuiDataGrid-row`, "/packages": `ol[aria-label="Losses"]`,
+		} {
+			do(t, tab, path, chromedp.Navigate(s.Address+path), chromedp.WaitVisible(chromedp.CSS(ready)))
+			if evaluate[bool](t, tab, fmt.Sprintf(`[...document.querySelectorAll('header button')].some(b => b.textContent === %q)`, scheme)) {
+				do(t, tab, scheme, chromedp.Click(fmt.Sprintf(`//header//button[text()=%q]`, scheme)))
+			}
+			if _, err := chromedp.Run(tab, chromedp.Evaluate[any](string(axe)+";null")); err != nil && !strings.Contains(err.Error(), "null") {
+				t.Fatal(err)
+			}
+			found, err := chromedp.Run(tab, chromedp.Evaluate[string](
+				`axe.run(document, { iframes: false }).then(r => r.violations.filter(v => v.impact === 'serious' || v.impact === 'critical').map(v => v.id + ': ' + v.nodes.map(n => n.target + ' ' + n.failureSummary).join(' | ')).join('\n'))`,
+				chromedp.EvalAwaitPromise))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if found != "" {
+				t.Errorf("%s, %s:\n%s", path, scheme, found)
+			}
+		}
+	}
+}

@@ -1,0 +1,308 @@
+// Package e2e drives the built program as its users do: by command line, by HTTP and, in Chromium,
+// by its console.
+package e2e
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"missivum/core/person"
+	"missivum/demo/people"
+	"missivum/e2e/rig"
+)
+
+// binary is the program, built once.
+var binary string
+
+func TestMain(m *testing.M) {
+	folder, err := os.MkdirTemp("", "e2e-")
+	if err != nil {
+		panic(err)
+	}
+	if binary, err = rig.Build(folder); err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	os.RemoveAll(folder)
+	os.Exit(code)
+}
+
+// command runs the program in the repository's root.
+func command(t *testing.T, args ...string) (code int, out, errs string) {
+	t.Helper()
+	root, err := rig.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := exec.Command(binary, args...)
+	c.Dir = root
+	var o, e bytes.Buffer
+	c.Stdout, c.Stderr = &o, &e
+	if err := c.Run(); err != nil && c.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return c.ProcessState.ExitCode(), o.String(), e.String()
+}
+
+func start(t *testing.T, args ...string) *rig.Server {
+	t.Helper()
+	s, err := rig.Start(binary, args...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Stop(); err != nil {
+			t.Errorf("stopping the service: %v", err)
+		}
+	})
+	return s
+}
+
+func demoService(t *testing.T) *rig.Server {
+	return start(t, "demo", "--listen", "127.0.0.1:0", "--log", "json")
+}
+
+// browser opens a tab with a time limit for all that is done in it.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	tab, stop := rig.Browser(context.Background(), 1280, 800)
+	t.Cleanup(stop)
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatalf("starting Chromium (make setup installs it): %v", err)
+	}
+	limited, cancel := context.WithTimeout(tab, 3*time.Minute)
+	t.Cleanup(cancel)
+	return limited
+}
+
+func evaluate[T any](t *testing.T, tab context.Context, expression string) T {
+	t.Helper()
+	v, err := chromedp.Run(tab, chromedp.Evaluate[T](expression))
+	if err != nil {
+		t.Fatalf("%s: %v", expression, err)
+	}
+	return v
+}
+
+// waitFor waits until an expression is true in the page.
+func waitFor(t *testing.T, tab context.Context, what, expression string) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+		if evaluate[bool](t, tab, "Boolean("+expression+")") {
+			return
+		}
+	}
+	t.Fatalf("never came true: %s (%s)\nThe page says: %s", what, expression, evaluate[string](t, tab, "document.body.innerText.slice(0, 3000)"))
+}
+
+func do(t *testing.T, tab context.Context, what string, steps ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	limited, cancel := context.WithTimeout(tab, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(limited, steps...); err != nil {
+		t.Fatalf("%s: %v", what, err)
+	}
+}
+
+func TestTheCommandsAgainstAService(t *testing.T) {
+	s := demoService(t)
+	folder := t.TempDir()
+	server := "--server=" + s.Address
+	for _, c := range []struct {
+		args string
+		code int
+		want string
+	}{
+		{"template list", 0, "regatta  1"},
+		{"people list --search havsund", 0, "運航管理"},
+		{"people import demo/people.csv --dry-run", 0, "80 people: would be 0 added, 0 changed, 0 removed, 80 unchanged, 0 left out"},
+		{"template pull harbour -o " + folder + "/pulled", 0, "2 pictures"},
+		{"template pull harbour -o " + folder + "/pulled", 3, ""},
+		{"template push " + folder + "/pulled --name harbour --note again", 0, "harbour: saved as version 2"},
+		{"template push " + folder + "/pulled --name Not-Good", 2, ""},
+		{"template pull none -o " + folder + "/none", 1, ""},
+		{"package create none", 1, ""},
+		{"package download none -o " + folder + "/none.zip", 1, ""},
+	} {
+		code, out, errs := command(t, append(strings.Fields(c.args), server)...)
+		if code != c.code || !strings.Contains(out, c.want) || c.code != 0 && errs == "" {
+			t.Errorf("%s: exit %d, want %d\n%s%s", c.args, code, c.code, out, errs)
+		}
+	}
+	code, out, errs := command(t, "package", "create", "harbour", server)
+	if code != 0 {
+		t.Fatalf("package create: %s", errs)
+	}
+	online := filepath.Join(folder, "online.zip")
+	if code, _, errs := command(t, "package", "download", strings.Fields(out)[0], "-o", online, server); code != 0 {
+		t.Fatalf("package download: %s", errs)
+	}
+	offline := filepath.Join(folder, "offline.zip")
+	if code, _, errs := command(t, "pack", filepath.Join(folder, "pulled"), "--people", "demo/people.csv", "-o", offline); code != 0 {
+		t.Fatalf("pack: %s", errs)
+	}
+	names := func(file string) string {
+		z, err := zip.OpenReader(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer z.Close()
+		var b strings.Builder
+		for _, f := range z.File {
+			if strings.HasSuffix(f.Name, "new.fragment.html") {
+				fmt.Fprintf(&b, "%s %d %x\n", filepath.Dir(f.Name), f.UncompressedSize64, f.CRC32)
+			}
+		}
+		return b.String()
+	}
+	if a, b := names(online), names(offline); a == "" || a != b {
+		t.Error("the service's package and the command's differ in their fragments")
+	}
+}
+
+func TestTheServiceRefusesOtherAddressesAndSaysWhy(t *testing.T) {
+	code, _, errs := command(t, "serve", "--data", t.TempDir(), "--listen", "0.0.0.0:0")
+	if code != 2 || !strings.Contains(errs, "whoever reaches it could change everything") {
+		t.Errorf("exit %d: %s", code, errs)
+	}
+}
+
+func TestTheDemoKeepsItsFolder(t *testing.T) {
+	folder := t.TempDir()
+	for range 2 { // the second start finds everything there
+		s, err := rig.Start(binary, "demo", "--listen", "127.0.0.1:0", "--data", folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer, err := http.Get(s.Address + "/api/v1/templates")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var list []struct{ Number int }
+		if err := json.NewDecoder(answer.Body).Decode(&list); err != nil || len(list) != 2 || list[0].Number != 1 {
+			t.Errorf("%+v, %v", list, err)
+		}
+		answer.Body.Close()
+		if err := s.Stop(); err != nil {
+			t.Errorf("the service did not end well: %v", err)
+		}
+	}
+}
+
+// TestPackedPagesInTheBrowser opens every page and fragment of a package: nothing of the template
+// language is left, no link or line is empty, and the pictures are there.
+func TestPackedPagesInTheBrowser(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(folder, "harbour.zip")
+	if code, _, errs := command(t, "pack", "demo/templates/harbour", "--people", "demo/people.csv", "-o", file, "--date", "2026-11-23"); code != 0 {
+		t.Fatal(errs)
+	}
+	pages := unpack(t, file, folder)
+	if len(pages) != 80*4 {
+		t.Fatalf("%d pages", len(pages))
+	}
+	tab := browser(t)
+	const look = `(() => {
+		const wrong = []
+		const html = document.documentElement.outerHTML
+		if (html.includes('{{') || html.includes('}}')) wrong.push('a field mark')
+		for (const e of document.querySelectorAll('*'))
+			for (const a of e.attributes) if (a.name.startsWith('data-')) wrong.push('the attribute ' + a.name)
+		for (const a of document.querySelectorAll('a')) {
+			if (!a.textContent.trim() && !a.querySelector('img')) wrong.push('an empty link')
+			if (!/^(https:\/\/|mailto:.+@|tel:\+?[0-9]+)/.test(a.getAttribute('href') ?? '')) wrong.push('the address ' + a.getAttribute('href'))
+		}
+		for (const cell of document.querySelectorAll('td')) if (!cell.textContent && !cell.querySelector('img')) wrong.push('an empty cell')
+		for (const line of document.body.innerText.split('\n'))
+			if (/^\s*[|,:]|[|,:]\s*$|^(Desk|Mobile|Marine radio)\s*$/.test(line)) wrong.push('the line "' + line + '"')
+		if (location.pathname.endsWith('.html') && !location.pathname.endsWith('.fragment.html'))
+			for (const i of document.images) if (!i.naturalWidth || i.naturalWidth !== 2 * i.width) wrong.push('the picture ' + i.src + ' with ' + i.naturalWidth + ' px')
+		return wrong.join('; ')
+	})()`
+	for _, page := range pages {
+		do(t, tab, page, chromedp.Navigate("file://"+page))
+		if wrong := evaluate[string](t, tab, look); wrong != "" {
+			t.Errorf("%s: %s", strings.TrimPrefix(page, folder), wrong)
+		}
+	}
+}
+
+// unpack writes a package's files below a folder and lists its pages.
+func unpack(t *testing.T, file, folder string) []string {
+	t.Helper()
+	z, err := zip.OpenReader(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	var pages []string
+	for _, f := range z.File {
+		target := filepath.Join(folder, filepath.FromSlash(f.Name))
+		if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		r, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := io.ReadAll(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(target, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if strings.HasSuffix(target, ".html") {
+			pages = append(pages, target)
+		}
+	}
+	return pages
+}
+
+// TestPackingTwentyThousandStreams: the program's peak memory stays below 200 MB.
+func TestPackingTwentyThousandStreams(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(folder, "people.csv")
+	f, err := os.Create(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := person.WriteCSV(f, people.Generate(20_000, 11)); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	root, err := rig.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	pack := exec.Command(binary, "pack", "demo/templates/harbour", "--people", file, "-o", filepath.Join(folder, "all.zip"))
+	pack.Dir = root
+	out, err := pack.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	usage, ok := pack.ProcessState.SysUsage().(*syscall.Rusage)
+	if !ok {
+		t.Skip("this system does not tell a process's peak memory")
+	}
+	t.Logf("%s; peak memory %d MB", strings.TrimSpace(string(out)), usage.Maxrss>>10)
+	if usage.Maxrss > 200<<10 {
+		t.Errorf("peak memory %d MB", usage.Maxrss>>10)
+	}
+}
