@@ -179,14 +179,15 @@ which people it would show.`,
 
 func (a *app) printLosses(source string, x rule.Exported) {
 	for _, l := range x.Losses {
-		shows := ""
+		fmt.Fprintf(a.err, "%s:%d:%d  lost  %s\n", source, l.Line, l.Column, l.Message)
 		if l.Counted {
-			shows = " Shows for " + plural(l.People, "person", "people") + ": " + strings.Join(l.Who, ", ")
-			if l.People > len(l.Who) {
-				shows += " ..."
+			named := l.Who[:min(3, len(l.Who))]
+			more := ""
+			if l.People > len(named) {
+				more = fmt.Sprintf(" and %s more", grouped(l.People-len(named)))
 			}
+			fmt.Fprintf(a.err, "    Shows for %s: %s%s\n", plural(l.People, "person", "people"), strings.Join(named, ", "), more)
 		}
-		fmt.Fprintf(a.err, "%s:%d:%d  lost  %s%s\n", source, l.Line, l.Column, l.Message, shows)
 	}
 	limit := ""
 	if x.Limit > 0 {

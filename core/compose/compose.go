@@ -229,9 +229,12 @@ func Compile(t *template.Template, schema *person.Schema, day time.Time, variant
 	}
 	fragment.Doc.Fragment()
 	for _, variant := range variants {
-		if s.programs[programKey{variant, Fragment}], err = field.CompileHTML(fragment.FieldSource(), s.table, variant); err != nil {
+		program, err := field.CompileHTML(fragment.FieldSource(), s.table, variant)
+		if err != nil {
 			return nil, err
 		}
+		program.Trim()
+		s.programs[programKey{variant, Fragment}] = program
 	}
 	return s, nil
 }

@@ -167,6 +167,18 @@ func (b *Builder) flush() {
 	}
 }
 
+// Trim takes white space away from the program's beginning and end, as far as it is literal.
+func (p *Program) Trim() {
+	if n := len(p.Steps); n > 0 {
+		if first := &p.Steps[0]; first.Kind == StepLiteral {
+			first.Text = strings.TrimLeft(first.Text, " \t\r\n")
+		}
+		if last := &p.Steps[n-1]; last.Kind == StepLiteral {
+			last.Text = strings.TrimRight(last.Text, " \t\r\n")
+		}
+	}
+}
+
 // Filler holds one person's values for all programs of a table. It is reused from person to person
 // and is not for use by several goroutines at once.
 type Filler struct {

@@ -10,7 +10,7 @@ type Attribute struct {
 	Source string // where it is defined
 }
 
-// Attributes are the person attributes of RFC 4519 and RFC 2798 that a signature can use, in the
+// Attributes are the person attributes of RFC 4519, RFC 4524 and RFC 2798 that a signature can use, in the
 // order in which forms show them.
 var Attributes = []Attribute{
 	{"cn", "commonName", "Full name", "RFC 4519, 2.3"},
@@ -18,7 +18,7 @@ var Attributes = []Attribute{
 	{"sn", "surname", "Family name", "RFC 4519, 2.32"},
 	{"displayName", "", "Name as displayed", "RFC 2798, 2.3"},
 	{"initials", "", "Initials", "RFC 4519, 2.14"},
-	{"personalTitle", "", "Form of address", "RFC 4524, 2.18"},
+	{"personalTitle", "", "Form of address", "RFC 4524, 2.21"},
 	{"generationQualifier", "", "Part of a name such as Jr.", "RFC 4519, 2.11"},
 	{"uid", "userid", "Account name", "RFC 4519, 2.39"},
 	{"mail", "rfc822Mailbox", "Mail address", "RFC 4524, 2.16"},
@@ -30,22 +30,22 @@ var Attributes = []Attribute{
 	{"employeeNumber", "", "Staff number", "RFC 2798, 2.4"},
 	{"employeeType", "", "Kind of employment", "RFC 2798, 2.5"},
 	{"telephoneNumber", "", "Telephone", "RFC 4519, 2.35"},
-	{"mobile", "mobileTelephoneNumber", "Mobile", "RFC 4524, 2.17"},
+	{"mobile", "mobileTelephoneNumber", "Mobile", "RFC 4524, 2.18"},
 	{"facsimileTelephoneNumber", "", "Fax", "RFC 4519, 2.10"},
-	{"homePhone", "homeTelephoneNumber", "Private telephone", "RFC 4524, 2.10"},
+	{"homePhone", "homeTelephoneNumber", "Private telephone", "RFC 4524, 2.12"},
 	{"street", "streetAddress", "Street", "RFC 4519, 2.34"},
-	{"postalCode", "", "Post code", "RFC 4519, 2.23"},
+	{"postalCode", "", "Post code", "RFC 4519, 2.24"},
 	{"l", "localityName", "Place", "RFC 4519, 2.16"},
 	{"st", "stateOrProvinceName", "State or province", "RFC 4519, 2.33"},
 	{"c", "countryName", "Country, two letters", "RFC 4519, 2.2"},
-	{"co", "friendlyCountryName", "Country", "RFC 4524, 2.9"},
+	{"co", "friendlyCountryName", "Country", "RFC 4524, 2.4"},
 	{"postalAddress", "", "Postal address", "RFC 4519, 2.23"},
 	{"postOfficeBox", "", "Post box", "RFC 4519, 2.25"},
 	{"physicalDeliveryOfficeName", "", "Office", "RFC 4519, 2.22"},
-	{"roomNumber", "", "Room", "RFC 2798, 2.9"},
+	{"roomNumber", "", "Room", "RFC 4524, 2.22"},
 	{"preferredLanguage", "", "Language", "RFC 2798, 2.7"},
 	{"labeledURI", "", "Web address", "RFC 2079"},
-	{"manager", "", "Manager", "RFC 4524, 2.15"},
+	{"manager", "", "Manager", "RFC 4524, 2.17"},
 	{"description", "", "Description", "RFC 4519, 2.5"},
 	{"jpegPhoto", "", "Photo", "RFC 2798, 2.6"},
 }

@@ -125,7 +125,7 @@ var terminalShots = []struct{ name, command string }{
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
 	{"command-pack", "missivum pack demo/templates/harbour --people demo/people.csv -o /tmp/harbour.zip; unzip -l /tmp/harbour.zip | head -12; unzip -p /tmp/harbour.zip manifest.json | head -3"},
 	{"command-rule", "missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
-	{"command-clients", "missivum clients; echo; missivum clients show wordproc-desktop"},
+	{"command-clients", "missivum clients; missivum clients show wordproc-desktop"},
 }
 
 // commands draws each command in an xterm under Xvfb.
