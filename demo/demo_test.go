@@ -77,7 +77,7 @@ func TestGeneratorRepeatsItselfForASeed(t *testing.T) {
 		}
 		return b.String()
 	}
-	if write(300, 5) != write(300, 5) {
+	if first, second := write(300, 5), write(300, 5); first != second {
 		t.Error("one seed gave two directories")
 	}
 	if write(300, 5) == write(300, 6) {

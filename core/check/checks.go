@@ -159,21 +159,17 @@ func bareStyleSheet(p *Pass) {
 }
 
 func bareDocumentTags(p *Pass) {
-	if !p.Template.Bare {
+	tags := p.Source.Root.Elements("html", "body")
+	if !p.Template.Bare || len(tags) == 0 {
 		return
 	}
-	misplaced := map[*markup.Node]bool{}
 	for _, n := range client.MisplacedDocumentTags(p.Source) {
-		misplaced[n] = true
-	}
-	for _, n := range p.Source.Root.Elements("html", "body") {
-		if misplaced[n] {
-			return
+		if n == tags[0] {
+			return // told as a fault of its own
 		}
-		p.ReportWith(n.Open, client.Note, "<"+n.Name+"> goes with a paste of this file's source; the fragment form leaves it out.",
-			"Give out the fragment: missivum fill --form fragment.")
-		return
 	}
+	p.ReportWith(tags[0].Open, client.Note, "<"+tags[0].Name+"> goes with a paste of this file's source; the fragment form leaves it out.",
+		"Give out the fragment: missivum fill --form fragment.")
 }
 
 func picturePixels(p *Pass) {
