@@ -46,7 +46,13 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 			if err != nil {
 				return err
 			}
-			report, err := check.Run(cmd.Context(), check.Input{Template: t, People: d, Profiles: profiles, Day: day})
+			count := 0
+			if d != nil {
+				count = len(d.People)
+			}
+			bar := a.progress("people", count)
+			report, err := check.Run(cmd.Context(), check.Input{Template: t, People: d, Profiles: profiles, Day: day, Progress: bar.done})
+			bar.end()
 			if err != nil {
 				return err
 			}

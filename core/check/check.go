@@ -93,6 +93,8 @@ type Input struct {
 	People   *person.Directory // nil: blank fields and budgets are judged without a directory
 	Profiles []*client.Profile
 	Day      time.Time // decides which dated slots are in force
+	// Progress is told now and then for how many people the budgets are measured; nil for none.
+	Progress func(done int)
 }
 
 // Pass gives a check what it needs and takes its findings.

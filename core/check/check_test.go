@@ -257,6 +257,17 @@ func TestBudgetsAreOfTheWorstPerson(t *testing.T) {
 	}
 }
 
+func TestValuesThatAreNoAddressAreTold(t *testing.T) {
+	people := &person.Directory{Schema: person.NewSchema("mail", "labeledURI"), People: []person.Person{
+		{Values: []string{"a@brackwater.example", "https://brackwater.example/a"}},
+		{Values: []string{"b@brackwater.example", "javascript:alert(1)"}},
+	}}
+	r := run(t, Input{Template: bare(t, `<p data-needs="labeledURI"><a href="{{ labeledURI }}">My page</a></p>`), People: people})
+	if len(r.Findings) != 1 || r.Findings[0].Check != "link-target" || !strings.Contains(r.Findings[0].Message, "1 of 2 people (b@brackwater.example)") {
+		t.Errorf("%+v", r.Findings)
+	}
+}
+
 func TestABurstBudgetFails(t *testing.T) {
 	tmpl := bare(t, "<p>"+strings.Repeat("Ferry and harbour company. ", 400)+"</p>")
 	r := run(t, Input{Template: tmpl, Profiles: []*client.Profile{client.Find("capped-webmail")}})

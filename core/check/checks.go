@@ -11,6 +11,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/person"
 )
 
 // Checks lists all checks in the order in which documents show them.
@@ -312,9 +313,40 @@ func linkTarget(p *Pass) {
 			p.Report(a.attr.Span, client.Breaks, message)
 		}
 	}
+	unsafeAddresses(p)
 	for _, n := range p.Doc.Root.Elements("a") {
 		if _, ok := n.Attr("href"); ok && strings.TrimSpace(n.TextContent()) == "" && len(n.Elements("img")) == 0 {
 			p.Report(n.Open, client.Degrades, "The link has no text and no picture: nobody can see or press it.")
+		}
+	}
+}
+
+// unsafeAddresses finds people whose value cannot be an address where one begins with it.
+func unsafeAddresses(p *Pass) {
+	if p.People == nil {
+		return
+	}
+	for _, n := range p.Doc.Root.Elements("a", "area") {
+		href := n.Attribute("href")
+		if href == nil || !strings.HasPrefix(strings.TrimSpace(href.Value), "{{") {
+			continue
+		}
+		pieces, _ := p.Fields.AttrPieces(*href)
+		if len(pieces) == 0 || pieces[0].Expr == nil || pieces[0].Expr.Column < 0 {
+			continue
+		}
+		e := pieces[0].Expr
+		var who []string
+		for i := range p.People.People {
+			if !field.SafeAddress(person.Clean(p.People.People[i].At(e.Column))) {
+				who = append(who, p.People.Get(&p.People.People[i], "mail"))
+			}
+		}
+		if len(who) > 0 {
+			named := who[:min(2, len(who))]
+			p.ReportWith(href.Span, client.Breaks,
+				fmt.Sprintf("%s is no web, mail or telephone address for %d of %d people (%s%s); their link is left empty.", e.Field, len(who), len(p.People.People), strings.Join(named, ", "), more(len(who), len(named))),
+				"Correct the value in the directory, or write the beginning of the address into the template.")
 		}
 	}
 }

@@ -45,6 +45,9 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 		if i%256 == 0 && ctx.Err() != nil {
 			return nil, fmt.Errorf("measuring stopped after %d of %d people: %w", i, len(people.People), ctx.Err())
 		}
+		if i%256 == 0 && in.Progress != nil {
+			in.Progress(i)
+		}
 		filler.Set(&people.People[i])
 		for _, g := range gauges {
 			if g.fixed && i > 0 {

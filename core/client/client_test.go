@@ -78,6 +78,8 @@ func TestSimulate(t *testing.T) {
 		{"neutral values are nothing", "wordproc-desktop", `<b style="padding: 0; float: none; border-radius: 0">x</b>`, `<b style="padding: 0; float: none; border-radius: 0">x</b>`, Draw, 0},
 		{"padding stays on cells", "wordproc-desktop", `<table><tr><td style="padding: 4px">x</table><p style="padding-left: 4px">y`, `<table><tr><td style="padding: 4px">x</table><p>y`, Draw, 1},
 		{"only some displays", "wordproc-desktop", `<i style="display: block">x</i><i style="display: inline-flex">y</i>`, `<i style="display: block">x</i><i>y</i>`, Draw, 1},
+		{"a background's picture goes, its colour stays", "wordproc-desktop", `<td style="background: #123 url('a b.png') no-repeat">x</td>`, `<td style="background: #123 no-repeat">x</td>`, Draw, 1},
+		{"a background's colour alone is fine", "wordproc-desktop", `<td style="background: #123">x</td>`, `<td style="background: #123">x</td>`, Draw, 0},
 		{"conditions are honoured", "wordproc-desktop", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<b>w</b>z`, Draw, 2},
 		{"conditions are comments elsewhere", "capped-webmail", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<i>o</i>z`, Draw, 1},
 		{"a paste drops names and sheets", "capped-webmail", `<html><body><style>a:hover{color:red}</style><p class=x id=y>z</p></body></html>`, `<p>z</p>`, Install, 2},

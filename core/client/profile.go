@@ -135,6 +135,7 @@ type Match struct {
 	Attributes []string `json:"attributes,omitempty"`
 	Properties []string `json:"properties,omitempty"`
 	Values     []string `json:"values,omitempty"`
+	Part       string   `json:"part,omitempty"` // only this component of the value
 	On         []string `json:"on,omitempty"`
 	NotOn      []string `json:"not-on,omitempty"`
 	Schemes    []string `json:"schemes,omitempty"`
@@ -316,6 +317,9 @@ func (m Match) String() string {
 	add("attributes ", m.Attributes)
 	add("", m.Properties)
 	add("with ", m.Values)
+	if m.Part != "" {
+		parts = append(parts, "with "+m.Part)
+	}
 	add("on ", m.On)
 	add("not on ", m.NotOn)
 	add("addresses ", m.Schemes)

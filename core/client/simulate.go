@@ -111,14 +111,28 @@ func (s *simulation) properties(b *Behaviour) {
 			continue
 		}
 		var rest []markup.Declaration
+		changed := false
 		for _, d := range n.Style {
 			if !matchName(b.Match.Properties, d.Property) || !matchValue(b.Match, d) {
 				rest = append(rest, d)
 				continue
 			}
-			s.note(b, n, d.Property+": "+d.Value, d.Span)
+			if b.Match.Part == "" {
+				s.note(b, n, d.Property+": "+d.Value, d.Span)
+				changed = true
+				continue
+			}
+			without, found := withoutPart(b.Match.Part, d.Value)
+			if found {
+				s.note(b, n, d.Property+": "+d.Value, d.Span)
+				changed = true
+				d.Value = without
+			}
+			if d.Value != "" {
+				rest = append(rest, d)
+			}
 		}
-		if len(rest) < len(n.Style) && b.Does != Kept {
+		if changed && b.Does != Kept {
 			n.SetStyle(rest)
 		}
 	}
@@ -127,12 +141,69 @@ func (s *simulation) properties(b *Behaviour) {
 // matchName compares a name with patterns in which * stands for any run of signs.
 func matchName(patterns []string, name string) bool {
 	for _, p := range patterns {
-		head, tail, star := strings.Cut(p, "*")
-		if p == name || star && len(name) >= len(head)+len(tail) && strings.HasPrefix(name, head) && strings.HasSuffix(name, tail) {
+		if glob(p, name) {
 			return true
 		}
 	}
 	return false
+}
+
+func glob(pattern, s string) bool {
+	head, rest, star := strings.Cut(pattern, "*")
+	if !star {
+		return pattern == s
+	}
+	s, ok := strings.CutPrefix(s, head)
+	for i := 0; ok && i <= len(s); i++ {
+		if glob(rest, s[i:]) {
+			return true
+		}
+	}
+	return false
+}
+
+// withoutPart takes the components that match a pattern out of a value, and tells whether there were any.
+func withoutPart(pattern, value string) (string, bool) {
+	var kept []string
+	found := false
+	for _, c := range components(value) {
+		if glob(pattern, strings.ToLower(c)) {
+			found = true
+		} else {
+			kept = append(kept, c)
+		}
+	}
+	return strings.Join(kept, " "), found
+}
+
+// components cuts a value at its spaces outside brackets and quotes.
+func components(value string) []string {
+	var list []string
+	depth, start := 0, 0
+	var quote rune
+	for i, r := range value {
+		switch {
+		case quote != 0:
+			if r == quote {
+				quote = 0
+			}
+		case r == '"' || r == '\'':
+			quote = r
+		case r == '(':
+			depth++
+		case r == ')':
+			depth--
+		case r == ' ' && depth <= 0:
+			if i > start {
+				list = append(list, value[start:i])
+			}
+			start = i + 1
+		}
+	}
+	if start < len(value) {
+		list = append(list, value[start:])
+	}
+	return list
 }
 
 // matchValue leaves out values that do nothing anyway.

@@ -171,7 +171,11 @@ func (r *Reader) Next() (Person, error) {
 	}
 	var parse *csv.ParseError
 	if errors.As(err, &parse) {
-		return Person{}, RowError{r.row, "the quotes do not match: " + parse.Err.Error()}
+		message := "the quotes do not match: " + parse.Err.Error()
+		if parse.Line > parse.StartLine {
+			message += fmt.Sprintf("; all from line %d to line %d is taken for this row", parse.StartLine, parse.Line)
+		}
+		return Person{}, RowError{r.row, message}
 	}
 	if err != nil {
 		return Person{}, fmt.Errorf("row %d cannot be read: %w", r.row, err)

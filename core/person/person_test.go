@@ -26,6 +26,7 @@ func TestReadCSV(t *testing.T) {
 			[]string{"row 3: 1 values", "row 4: \"not an address\"", "row 5: the mail address is blank", "row 6: A@B.example stands already in row 2"}},
 		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
 		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: the quotes do not match"}},
+		{"quotes that never close", "cn,mail\nA,a@b.example\n\"B,b@b.example\nC,c@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"A", "a@b.example"}}, []string{"row 3: the quotes do not match: extraneous or missing \" in quoted-field; all from line 3 to line"}},
 		{"a value too long", "cn,mail\n" + strings.Repeat("x", MaxValue+1) + ",a@b.example\n", nil, []string{"cn", "mail"}, nil, []string{"row 2: cn is 16385 bytes long"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -84,7 +84,7 @@ func Inline(doc *markup.Document) Report {
 				}
 				for _, found := range cascadia.QueryAll(mirror, matcher) {
 					node := back[found]
-					if node == nil {
+					if node == nil || unseen(node) {
 						continue
 					}
 					hit = true
@@ -109,6 +109,11 @@ func Inline(doc *markup.Document) Report {
 	replaceSheets(doc, report.Left)
 	dropClasses(doc, report)
 	return report
+}
+
+// unseen elements are never drawn; a rule such as * { margin: 0 } must not be written onto them.
+func unseen(n *markup.Node) bool {
+	return n.Is("html", "head", "title", "meta", "link", "base", "style", "script") || n.Inside("head") != nil
 }
 
 // compile reads one selector. Pseudo-classes that depend on what a reader does, and

@@ -33,6 +33,7 @@ func TestInlineByTheCascade(t *testing.T) {
 		{"quotes in values", `<style>p{font-family:"Harbour Sans",serif}</style><p>a</p>`, `<p style="font-family: 'Harbour Sans',serif">a</p>`},
 		{"comments and junk", `<style><!-- /* x */ p{color:red;;bad;/*y*/margin:0} } q{ --></style><p>a</p>`, `<p style="color: red; margin: 0">a</p>`},
 		{"an untouched attribute keeps its bytes", `<style>q{color:red}</style><p style='Color : RED ;'>a</p>`, `<p style='Color : RED ;'>a</p>`},
+		{"nothing on what is not drawn", `<html><head><style>*{margin:0}</style><meta charset=utf-8></head><body><p>a</body></html>`, `<html><head><meta charset=utf-8></head><body style="margin: 0"><p style="margin: 0">a</body></html>`},
 		{"fields in values", `<style>p{margin:0}</style><p style="color: {{ callSign | or 'red; x' }}">a</p>`, `<p style="margin: 0; color: {{ callSign | or 'red; x' }}">a</p>`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
