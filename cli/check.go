@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
@@ -15,7 +14,8 @@ import (
 )
 
 func (a *app) checkCommand() *cobra.Command {
-	var people, format, date string
+	var people peopleFlags
+	var format, date string
 	var clients []string
 	c := &cobra.Command{
 		Use:   "check TEMPLATE",
@@ -67,7 +67,7 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 			return err
 		},
 	}
-	c.Flags().StringVar(&people, "people", "", "directory as CSV; blank fields and the worst person come from it")
+	people.add(c)
 	c.Flags().StringArrayVar(&clients, "client", nil, "client profile to check for; may be given several times (default all)")
 	c.Flags().StringVar(&format, "format", "text", "text or json")
 	a.dayFlag(c, &date)
@@ -125,16 +125,15 @@ func (a *app) printBudgets(w io.Writer, d *person.Directory, budgets []check.Bud
 	if len(budgets) == 0 {
 		return
 	}
-	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
-	fmt.Fprintln(t, "CLIENT\tMEASURE\tWORST\tLIMIT\t\tWHO\tVARIANT")
+	var rows [][]string
 	for _, b := range budgets {
 		state := fmt.Sprintf("%d %%", percent(b.Value, b.Limit))
 		if b.Burst() {
 			state = "BURST"
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", b.Client, b.Measure, amount(b.Value, b.Unit), amount(b.Limit, b.Unit), state, who(b, d), b.Variant)
+		rows = append(rows, []string{b.Client, string(b.Measure), amount(b.Value, b.Unit), amount(b.Limit, b.Unit), state, who(b, d), b.Variant})
 	}
-	t.Flush()
+	printTable(w, []string{"Client", "Measure", "Worst", "Limit", "", "Who", "Variant"}, rows)
 	fmt.Fprintln(w)
 }
 

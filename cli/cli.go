@@ -177,22 +177,67 @@ func splitPath(path string) (dir, file string) {
 	return ".", path
 }
 
-// openPeople reads a directory file and tells on stderr which rows were left out. An empty path
+// peopleFlags are --people and --map, which say where the directory is and how to read it.
+type peopleFlags struct {
+	file   string
+	mapped []string
+}
+
+func (f *peopleFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.file, "people", "", "directory as CSV")
+	mapFlag(c, &f.mapped)
+}
+
+func mapFlag(c *cobra.Command, into *[]string) {
+	c.Flags().StringArrayVar(into, "map", nil, `field for a column of the CSV, such as "Adresse=mail"; "Notes=" leaves it out`)
+}
+
+// parseMapping reads the values of --map.
+func parseMapping(mapped []string) (map[string]string, error) {
+	mapping := map[string]string{}
+	for _, m := range mapped {
+		heading, field, ok := strings.Cut(m, "=")
+		if !ok || heading == "" {
+			return nil, usage("--map %q must be the column's heading, = and the field, such as \"Adresse=mail\"", m)
+		}
+		mapping[heading] = field
+	}
+	return mapping, nil
+}
+
+// open opens the directory file for reading row by row.
+func (f *peopleFlags) open() (*person.Reader, io.Closer, error) {
+	mapping, err := parseMapping(f.mapped)
+	if err != nil {
+		return nil, nil, err
+	}
+	file, err := os.Open(f.file)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the people cannot be read: %w", err)
+	}
+	reader, err := person.NewReader(file, mapping)
+	if err != nil {
+		return nil, nil, errors.Join(fmt.Errorf("%s: %w", f.file, err), file.Close())
+	}
+	return reader, file, nil
+}
+
+// openPeople reads a directory file and tells on stderr which rows were left out. Without a file it
 // gives nil.
-func (a *app) openPeople(path string) (*person.Directory, error) {
-	if path == "" {
+func (a *app) openPeople(f peopleFlags) (*person.Directory, error) {
+	if f.file == "" {
 		return nil, nil
 	}
-	f, err := os.Open(path)
+	reader, file, err := f.open()
 	if err != nil {
-		return nil, fmt.Errorf("the people cannot be read: %w", err)
+		return nil, err
 	}
-	defer f.Close()
-	d, bad, err := person.ReadCSV(f, nil)
+	defer file.Close()
+	d, bad, err := reader.All()
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, fmt.Errorf("%s: %w", f.file, err)
 	}
-	a.tellRows(path, bad)
+	a.tellRows(f.file, bad)
 	return d, nil
 }
 

@@ -14,7 +14,8 @@ import (
 )
 
 func (a *app) fillCommand() *cobra.Command {
-	var people, mail, form, variant, output, date string
+	var people peopleFlags
+	var mail, form, variant, output, date string
 	c := &cobra.Command{
 		Use:     "fill TEMPLATE",
 		Short:   "Fill a template for one person",
@@ -25,7 +26,7 @@ func (a *app) fillCommand() *cobra.Command {
 			if !known(form) {
 				return usage("--form %q is not known; it is html, fragment or text", form)
 			}
-			if people == "" || mail == "" {
+			if people.file == "" || mail == "" {
 				return usage("fill needs --people and --person")
 			}
 			day, err := a.day(date)
@@ -60,7 +61,7 @@ func (a *app) fillCommand() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&people, "people", "", "directory as CSV")
+	people.add(c)
 	c.Flags().StringVar(&mail, "person", "", "mail address of the person")
 	c.Flags().StringVar(&form, "form", "html", "html, fragment or text")
 	c.Flags().StringVar(&variant, "variant", "", "variant, such as new or reply (default the template's first)")
@@ -92,7 +93,8 @@ func withNewline(b []byte) []byte {
 }
 
 func (a *app) simulateCommand() *cobra.Command {
-	var people, mail, id, hop, variant, output, date string
+	var people peopleFlags
+	var mail, id, hop, variant, output, date string
 	c := &cobra.Command{
 		Use:   "simulate TEMPLATE",
 		Short: "Show the markup as a client keeps it",
@@ -111,7 +113,7 @@ standard error output, what happened to it with line and column. Without a perso
 			if !knownHop(hop) {
 				return usage("--hop %q is not known; it is install, send, receive or draw", hop)
 			}
-			if mail != "" && people == "" {
+			if mail != "" && people.file == "" {
 				return usage("--person needs --people")
 			}
 			day, err := a.day(date)
@@ -163,7 +165,7 @@ standard error output, what happened to it with line and column. Without a perso
 		},
 	}
 	c.Flags().StringVar(&id, "client", "", "client profile")
-	c.Flags().StringVar(&people, "people", "", "directory as CSV")
+	people.add(c)
 	c.Flags().StringVar(&mail, "person", "", "mail address of the person to fill for")
 	c.Flags().StringVar(&variant, "variant", "", "variant (default the template's first, or all without a person)")
 	c.Flags().StringVar(&hop, "hop", "draw", "how far the journey goes: install, send, receive or draw")

@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
 )
 
@@ -106,4 +108,30 @@ func (p *progress) end() {
 	if p.bar != nil {
 		p.bar.Finish()
 	}
+}
+
+// printTable writes rows below a heading in columns as wide as their widest cell; wide letters count
+// two columns.
+func printTable(w io.Writer, heading []string, rows [][]string) {
+	t := table.NewWriter()
+	t.SetOutputMirror(w)
+	t.Style().Options = table.OptionsNoBordersAndSeparators
+	t.Style().Box.PaddingLeft, t.Style().Box.PaddingRight = "", "  "
+	t.Style().Format.Header = text.FormatUpper
+	t.SuppressTrailingSpaces()
+	if len(heading) > 0 {
+		t.AppendHeader(cells(heading))
+	}
+	for _, row := range rows {
+		t.AppendRow(cells(row))
+	}
+	t.Render()
+}
+
+func cells(row []string) table.Row {
+	out := make(table.Row, len(row))
+	for i, c := range row {
+		out[i] = c
+	}
+	return out
 }

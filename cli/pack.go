@@ -7,7 +7,6 @@ import (
 	"iter"
 	"os"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
@@ -19,7 +18,8 @@ import (
 )
 
 func (a *app) packCommand() *cobra.Command {
-	var people, output, date string
+	var people peopleFlags
+	var output, date string
 	var variants []string
 	c := &cobra.Command{
 		Use:   "pack TEMPLATE",
@@ -29,7 +29,7 @@ them, and manifest.json with the checksum of every file. The file appears when i
 		Example: "  missivum pack demo/templates/harbour --people demo/people.csv -o harbour.zip",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if people == "" || output == "" {
+			if people.file == "" || output == "" {
 				return usage("pack needs --people and --output")
 			}
 			day, err := a.day(date)
@@ -45,15 +45,11 @@ them, and manifest.json with the checksum of every file. The file appears when i
 					return usage("%w", err)
 				}
 			}
-			f, err := os.Open(people)
+			reader, file, err := people.open()
 			if err != nil {
-				return fmt.Errorf("the people cannot be read: %w", err)
+				return err
 			}
-			defer f.Close()
-			reader, err := person.NewReader(f, nil)
-			if err != nil {
-				return fmt.Errorf("%s: %w", people, err)
-			}
+			defer file.Close()
 			bar := a.progress("people", 0)
 			var result pack.Result
 			var bad []person.RowError
@@ -65,7 +61,7 @@ them, and manifest.json with the checksum of every file. The file appears when i
 				return err
 			})
 			bar.end()
-			a.tellRows(people, bad)
+			a.tellRows(people.file, bad)
 			if err != nil {
 				return err
 			}
@@ -79,7 +75,7 @@ them, and manifest.json with the checksum of every file. The file appears when i
 			return nil
 		},
 	}
-	c.Flags().StringVar(&people, "people", "", "directory as CSV")
+	people.add(c)
 	c.Flags().StringVarP(&output, "output", "o", "", "zip file to write")
 	c.Flags().StringArrayVar(&variants, "variant", nil, "variant to pack; may be given several times (default all)")
 	a.dayFlag(c, &date)
@@ -107,7 +103,8 @@ func rows(r *person.Reader, bad *[]person.RowError) iter.Seq2[*person.Person, er
 }
 
 func (a *app) ruleCommand() *cobra.Command {
-	var people, id, variant, output, format, date string
+	var people peopleFlags
+	var id, variant, output, format, date string
 	c := &cobra.Command{
 		Use:   "rule TEMPLATE",
 		Short: "Write the block for a mail host's rule",
@@ -169,7 +166,7 @@ which people it would show.`,
 		},
 	}
 	c.Flags().StringVar(&id, "dialect", "", "dialect of the host's placeholders: brace or percent")
-	c.Flags().StringVar(&people, "people", "", "directory as CSV; losses are counted in it")
+	people.add(c)
 	c.Flags().StringVar(&variant, "variant", "", "variant (default the template's first)")
 	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
 	c.Flags().StringVar(&format, "format", "text", "text or json")
@@ -207,12 +204,12 @@ func (a *app) clientsCommand() *cobra.Command {
 			if format == "json" {
 				return writeJSON(a.out, client.Shipped())
 			}
-			t := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
-			fmt.Fprintln(t, "ID\tSHOWS\tINSTALLED\tLIMITS\tTITLE")
+			var rows [][]string
 			for _, p := range client.Shipped() {
-				fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", p.ID, p.Form, p.Install.Way, limits(p), p.Title)
+				rows = append(rows, []string{p.ID, p.Form, p.Install.Way, limits(p), p.Title})
 			}
-			return t.Flush()
+			printTable(a.out, []string{"Id", "Shows", "Installed", "Limits", "Title"}, rows)
+			return nil
 		},
 	}
 	c.PersistentFlags().StringVar(&format, "format", "text", "text or json")
@@ -246,12 +243,12 @@ func limits(p *client.Profile) string {
 
 func (a *app) printProfile(p *client.Profile) {
 	fmt.Fprintf(a.out, "%s: %s\n%s\n\n", a.colour("1", p.ID), p.Title, p.About)
-	t := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
+	var rows [][]string
 	for _, l := range p.Limits {
-		fmt.Fprintf(t, "limit\t%s\t%s %s\t%s\t%s\n", l.Measure, grouped(l.Max), l.Measure.Unit(), l.Severity, l.Basis)
+		rows = append(rows, []string{"limit", string(l.Measure), "at most " + amount(l.Max, l.Measure.Unit()), string(l.Severity), string(l.Basis)})
 	}
 	for _, b := range p.Behaviours {
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", b.Hop, b.Match, b.Does, b.Severity, b.Basis)
+		rows = append(rows, []string{string(b.Hop), b.Match.String(), string(b.Does), string(b.Severity), string(b.Basis)})
 	}
-	t.Flush()
+	printTable(a.out, []string{"Hop", "What", "Happens", "Severity", "Basis"}, rows)
 }

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -117,12 +116,12 @@ func (a *app) templateList(server *string) *cobra.Command {
 			if err := r.json(cmd.Context(), http.MethodGet, "/api/v1/templates", nil, &list); err != nil {
 				return err
 			}
-			t := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
-			fmt.Fprintln(t, "NAME\tVERSION\tSAVED\tBREAKS\tDEGRADES\tBURST\tTITLE")
+			var rows [][]string
 			for _, s := range list {
-				fmt.Fprintf(t, "%s\t%d\t%s\t%d\t%d\t%d\t%s\n", s.Name, s.Number, s.Saved.Local().Format("2006-01-02 15:04"), s.State.Breaks, s.State.Degrades, s.State.Burst, s.Title)
+				rows = append(rows, []string{s.Name, grouped(s.Number), s.Saved.Local().Format("2006-01-02 15:04"), grouped(s.State.Breaks), grouped(s.State.Degrades), grouped(s.State.Burst), s.Title})
 			}
-			return t.Flush()
+			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Burst", "Title"}, rows)
+			return nil
 		},
 	}
 }
@@ -256,8 +255,7 @@ func (a *app) peopleList(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
-			fmt.Fprintln(t, "MAIL\tNAME\tTITLE\tTELEPHONE\tMOBILE\tPLACE")
+			var rows [][]string
 			for offset := 0; ; {
 				var page api.PeoplePage
 				path := fmt.Sprintf("/api/v1/people?search=%s&offset=%d&limit=1000", url.QueryEscape(search), offset)
@@ -265,11 +263,11 @@ func (a *app) peopleList(server *string) *cobra.Command {
 					return err
 				}
 				for _, p := range page.People {
-					fmt.Fprintln(t, strings.Join(columnsOf(page.Fields, p, "mail", "cn", "title", "telephoneNumber", "mobile", "l"), "\t"))
+					rows = append(rows, columnsOf(page.Fields, p, "mail", "cn", "title", "telephoneNumber", "mobile", "l"))
 				}
 				offset += len(page.People)
 				if offset >= page.Total || len(page.People) == 0 {
-					t.Flush()
+					printTable(a.out, []string{"Mail", "Name", "Title", "Telephone", "Mobile", "Place"}, rows)
 					fmt.Fprintf(a.err, "%s of %s\n", grouped(page.Total), plural(page.All, "person", "people"))
 					return nil
 				}
@@ -296,6 +294,7 @@ func columnsOf(fields []api.FieldInfo, p api.PersonSnapshot, names ...string) []
 
 func (a *app) peopleImport(server *string) *cobra.Command {
 	var dry, replace bool
+	var mapped []string
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Take a CSV file into the directory",
 		Long:    "Takes a CSV file into the directory: new people are added, values changed. People who are not in the file stay, unless --replace is given. --dry-run tells what would change and changes nothing.",
@@ -311,7 +310,15 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 				return fmt.Errorf("the people cannot be read: %w", err)
 			}
 			defer f.Close()
-			path := fmt.Sprintf("/api/v1/people/import?apply=%t&replace=%t", !dry, replace)
+			mapping, err := parseMapping(mapped)
+			if err != nil {
+				return err
+			}
+			query := url.Values{"apply": {fmt.Sprint(!dry)}, "replace": {fmt.Sprint(replace)}}
+			for heading, field := range mapping {
+				query.Add("map", heading+"="+field)
+			}
+			path := "/api/v1/people/import?" + query.Encode()
 			answer, err := r.do(cmd.Context(), http.MethodPost, path, f, "text/csv")
 			if err != nil {
 				return err
@@ -327,6 +334,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "only tell what would change")
+	mapFlag(c, &mapped)
 	c.Flags().BoolVar(&replace, "replace", false, "remove people who are not in the file")
 	return c
 }

@@ -113,7 +113,7 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 		if err != nil {
 			return err
 		}
-		plan, err := s.People.Plan(ctx, bytes.NewReader(csv), false)
+		plan, err := s.People.Plan(ctx, bytes.NewReader(csv), nil, false)
 		if err != nil {
 			return err
 		}

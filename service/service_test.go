@@ -50,7 +50,7 @@ func TestDataOutlivesTheService(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := s.People.Plan(ctx, strings.NewReader("mail,cn\na@brackwater.example,A\n"), false)
+	plan, err := s.People.Plan(ctx, strings.NewReader("mail,cn\na@brackwater.example,A\n"), nil, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -216,16 +216,12 @@ func (r *Reader) person(record []string) (Person, error) {
 	return p, nil
 }
 
-// ReadCSV reads a whole file: the people, and the rows that were left out with the reason.
-func ReadCSV(r io.Reader, mapping map[string]string) (*Directory, []RowError, error) {
-	reader, err := NewReader(r, mapping)
-	if err != nil {
-		return nil, nil, err
-	}
-	d := &Directory{Schema: reader.Schema()}
-	var bad []RowError
+// All reads the rest of the file: the people, and the rows that were left out with the reason.
+func (r *Reader) All() (*Directory, []RowError, error) {
+	d := &Directory{Schema: r.schema}
+	bad := []RowError{}
 	for {
-		p, err := reader.Next()
+		p, err := r.Next()
 		var row RowError
 		switch {
 		case errors.Is(err, io.EOF):
@@ -238,6 +234,15 @@ func ReadCSV(r io.Reader, mapping map[string]string) (*Directory, []RowError, er
 			d.People = append(d.People, p)
 		}
 	}
+}
+
+// ReadCSV reads a whole file: the people, and the rows that were left out with the reason.
+func ReadCSV(r io.Reader, mapping map[string]string) (*Directory, []RowError, error) {
+	reader, err := NewReader(r, mapping)
+	if err != nil {
+		return nil, nil, err
+	}
+	return reader.All()
 }
 
 // WriteCSV writes a directory as CSV (RFC 4180) with the field names as header, UTF-8, commas.

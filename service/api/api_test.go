@@ -378,6 +378,11 @@ func TestImport(t *testing.T) {
 		t.Errorf("replace: %+v", plan.Removed)
 	}
 	r.want(422, "POST", "/api/v1/people/import", "cn\nx\n", nil)
+	r.want(422, "POST", "/api/v1/people/import?map=mail", "mail\na@brackwater.example\n", nil)
+	r.want(200, "POST", "/api/v1/people/import?map=Adresse%3Dmail&map=Note%3D", "Adresse,Note\na@brackwater.example,x\n", &plan)
+	if plan.Added != 1 || plan.Columns[0].Field != "mail" || plan.Columns[1].Field != "" {
+		t.Errorf("mapped: %+v", plan)
+	}
 	r.want(422, "GET", "/api/v1/people?offset=-1", "", nil)
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -94,7 +95,16 @@ func number(c *gin.Context, name string, standard int) (int, error) {
 
 func (a *API) importPeople(c *gin.Context) {
 	ctx := c.Request.Context()
-	plan, err := a.People.Plan(ctx, c.Request.Body, c.Query("replace") == "true")
+	mapping := map[string]string{}
+	for _, m := range c.QueryArray("map") {
+		heading, field, ok := strings.Cut(m, "=")
+		if !ok {
+			a.fail(c, fmt.Errorf("%w: map=%s must be a heading, = and a field", errBad, m))
+			return
+		}
+		mapping[heading] = field
+	}
+	plan, err := a.People.Plan(ctx, c.Request.Body, mapping, c.Query("replace") == "true")
 	if err != nil {
 		a.fail(c, err)
 		return

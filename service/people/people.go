@@ -73,22 +73,24 @@ type Plan struct {
 	result *person.Directory
 }
 
-// Plan reads a CSV file and works out what taking it in would change. With replace, people who are
+// Plan reads a CSV file and works out what taking it in would change. mapping gives fields for headings,
+// as person.NewReader takes it. With replace, people who are
 // not in the file are removed; otherwise they stay. Fields that the file lacks keep their values.
-func (p *People) Plan(ctx context.Context, file io.Reader, replace bool) (*Plan, error) {
+func (p *People) Plan(ctx context.Context, file io.Reader, mapping map[string]string, replace bool) (*Plan, error) {
 	before, revision, err := p.Directory(ctx)
 	if err != nil {
 		return nil, err
 	}
-	reader, err := person.NewReader(file, nil)
+	reader, err := person.NewReader(file, mapping)
 	if err != nil {
 		return nil, InvalidFile{err}
 	}
-	incoming := &person.Directory{Schema: reader.Schema()}
-	plan := &Plan{Columns: reader.Columns(), Revision: revision, Changes: []Change{}, Bad: []person.RowError{}}
-	if err := readAll(reader, incoming, &plan.Bad); err != nil {
+	plan := &Plan{Columns: reader.Columns(), Revision: revision, Changes: []Change{}}
+	incoming, bad, err := reader.All()
+	if err != nil {
 		return nil, InvalidFile{err}
 	}
+	plan.Bad = bad
 	plan.Rows = len(incoming.People)
 	plan.merge(before, incoming, replace)
 	return plan, nil
@@ -99,23 +101,6 @@ type InvalidFile struct{ Err error }
 
 func (e InvalidFile) Error() string { return e.Err.Error() }
 func (e InvalidFile) Unwrap() error { return e.Err }
-
-func readAll(r *person.Reader, into *person.Directory, bad *[]person.RowError) error {
-	for {
-		p, err := r.Next()
-		if err == io.EOF {
-			return nil
-		}
-		if row, ok := err.(person.RowError); ok {
-			*bad = append(*bad, row)
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		into.People = append(into.People, p)
-	}
-}
 
 // merge works out the directory after the import and counts the changes.
 func (plan *Plan) merge(before, incoming *person.Directory, replace bool) {

@@ -67,12 +67,12 @@ export const api = {
   rule: (template: string, body: Schemas['RuleRequest']) => post<Exported>(`/templates/${name(template)}/rule`, body),
   people: (search: string, offset: number, limit: number) =>
     call<PeoplePage>(`/people?search=${name(search)}&offset=${offset}&limit=${limit}`),
-  importPeople: (file: Blob, options: { apply: boolean; replace: boolean; revision?: number }) =>
-    call<ImportPlan>(
-      `/people/import?apply=${options.apply}&replace=${options.replace}` +
-        (options.revision === undefined ? '' : `&revision=${options.revision}`),
-      { method: 'POST', headers: { 'Content-Type': 'text/csv' }, body: file },
-    ),
+  importPeople: (file: Blob, options: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> }) => {
+    const query = new URLSearchParams({ apply: String(options.apply), replace: String(options.replace) })
+    if (options.revision !== undefined) query.set('revision', String(options.revision))
+    for (const [heading, field] of Object.entries(options.mapping)) query.append('map', `${heading}=${field}`)
+    return call<ImportPlan>(`/people/import?${query}`, { method: 'POST', headers: { 'Content-Type': 'text/csv' }, body: file })
+  },
   clients: () => call<Client[]>('/clients'),
   dialects: () => call<Dialect[]>('/dialects'),
   fields: () => call<FieldReference>('/fields'),

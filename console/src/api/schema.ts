@@ -1257,6 +1257,8 @@ export interface operations {
                 replace?: boolean;
                 /** @description Refuse unless the directory has this revision. */
                 revision?: number;
+                /** @description A field for a column, such as Adresse=mail; nothing behind the sign leaves the column out. */
+                map?: string[];
             };
             header?: never;
             path?: never;

@@ -1,4 +1,5 @@
 import Alert from '@mui/material/Alert'
+import Autocomplete from '@mui/material/Autocomplete'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Dialog from '@mui/material/Dialog'
@@ -115,15 +116,17 @@ function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page:
 /** Shows what a file would change, and imports it when told to. */
 function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
   const [replace, setReplace] = useState(false)
+  const [mapping, setMapping] = useState<Record<string, string>>({})
   const queries = useQueryClient()
   const plan = useQuery({
-    queryKey: ['import', file.name, file.size, file.lastModified, replace],
-    queryFn: () => api.importPeople(file, { apply: false, replace }),
+    queryKey: ['import', file.name, file.size, file.lastModified, replace, mapping],
+    queryFn: () => api.importPeople(file, { apply: false, replace, mapping }),
+    placeholderData: keepPreviousData,
     gcTime: 0,
     staleTime: Infinity,
   })
   const apply = useMutation({
-    mutationFn: (revision: number) => api.importPeople(file, { apply: true, replace, revision }),
+    mutationFn: (revision: number) => api.importPeople(file, { apply: true, replace, revision, mapping }),
     onSuccess: () => {
       void queries.invalidateQueries()
       onClose()
@@ -136,6 +139,7 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
       <DialogContent>
         <Trouble error={plan.error ?? apply.error} />
         {plan.isPending && <Typography>Reading the file ...</Typography>}
+        {plan.data && <ColumnMapping plan={plan.data} mapping={mapping} onChange={setMapping} />}
         {plan.data && <PlanView plan={plan.data} />}
         <FormControlLabel
           control={<Switch checked={replace} onChange={(e) => setReplace(e.target.checked)} />}
@@ -152,18 +156,37 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
   )
 }
 
+/** What each column of the file is taken for; another field can be typed. */
+function ColumnMapping({ plan, mapping, onChange }: { plan: ImportPlan; mapping: Record<string, string>; onChange: (mapping: Record<string, string>) => void }) {
+  const fields = useQuery({ queryKey: ['fields'], queryFn: api.fields })
+  const names = (fields.data?.fields ?? []).map((f) => f.name)
+  return (
+    <Box component="fieldset" sx={{ border: 0, p: 0, m: 0, mb: 2 }}>
+      <Box component="legend" sx={{ fontWeight: 600, mb: 1 }}>What the columns are taken for</Box>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
+        {plan.columns.map((c) => (
+          <Autocomplete
+            key={c.heading}
+            freeSolo
+            size="small"
+            options={names}
+            value={mapping[c.heading] ?? c.field}
+            onChange={(_, field) => onChange({ ...mapping, [c.heading]: field ?? '' })}
+            sx={{ width: 195 }}
+            renderInput={(props) => <TextField {...props} label={c.heading} placeholder="left out" helperText={c.guessed && !(c.heading in mapping) ? 'guessed' : undefined} />}
+          />
+        ))}
+      </Box>
+    </Box>
+  )
+}
+
 function PlanView({ plan }: { plan: ImportPlan }) {
-  const guessed = plan.columns.filter((c) => c.guessed)
   return (
     <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.5 }}>
       <Typography>
         {count(plan.rows, 'person', 'people')} in the file: <b>{plan.added}</b> new, <b>{plan.changed}</b> changed, <b>{plan.removed}</b> removed, {plan.unchanged} unchanged.
       </Typography>
-      {guessed.length > 0 && (
-        <Typography variant="body2">
-          {guessed.map((c) => (c.field ? `Column “${c.heading}” is taken as ${c.field}.` : `Column “${c.heading}” is left out.`)).join(' ')}
-        </Typography>
-      )}
       {plan.bad.length > 0 && (
         <Alert severity="warning" variant="outlined">
           {count(plan.bad.length, 'row is', 'rows are')} left out:
