@@ -10,12 +10,11 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/person"
-	"missivum/core/template"
 )
 
 func (a *app) checkCommand() *cobra.Command {
-	var people peopleFlags
-	var format, date string
+	var flags templateFlags
+	var format string
 	var clients []string
 	c := &cobra.Command{
 		Use:   "check TEMPLATE",
@@ -34,24 +33,16 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 			if err != nil {
 				return err
 			}
-			day, err := a.day(date)
-			if err != nil {
-				return err
-			}
-			t, err := openTemplate(args[0])
-			if err != nil {
-				return err
-			}
-			d, err := a.openPeople(people)
+			l, err := a.load(args[0], flags)
 			if err != nil {
 				return err
 			}
 			count := 0
-			if d != nil {
-				count = len(d.People)
+			if l.people != nil {
+				count = len(l.people.People)
 			}
 			bar := a.progress("people", count)
-			report, err := check.Run(cmd.Context(), check.Input{Template: t, People: d, Profiles: profiles, Day: day, Progress: bar.done})
+			report, err := check.Run(cmd.Context(), check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day, Progress: bar.done})
 			bar.end()
 			if err != nil {
 				return err
@@ -59,7 +50,7 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 			if format == "json" {
 				err = writeJSON(a.out, report)
 			} else {
-				a.printReport(t, d, sourceName(args[0], t), report)
+				a.printReport(l, report)
 			}
 			if err == nil && report.Fails() {
 				return exitError{code: ExitFindings}
@@ -67,34 +58,25 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 			return err
 		},
 	}
-	people.add(c)
+	a.templateFlags(c, &flags)
 	c.Flags().StringArrayVar(&clients, "client", nil, "client profile to check for; may be given several times (default all)")
 	c.Flags().StringVar(&format, "format", "text", "text or json")
-	a.dayFlag(c, &date)
 	return c
 }
 
-// sourceName is the path of the template's HTML as an editor would open it.
-func sourceName(arg string, t *template.Template) string {
-	if t.Bare {
-		return arg
-	}
-	return strings.TrimRight(arg, "/") + "/" + template.SourceFile
-}
-
-func (a *app) printReport(t *template.Template, d *person.Directory, source string, r *check.Report) {
+func (a *app) printReport(l loaded, r *check.Report) {
 	counts := map[client.Severity]int{}
 	for _, f := range r.Findings {
 		counts[f.Severity]++
 	}
 	for _, f := range r.Findings {
-		fmt.Fprintf(a.out, "%s:%d:%d  %s  %s\n", source, f.Line, f.Column, a.severity(f.Severity), a.colour("1", f.Check))
+		fmt.Fprintf(a.out, "%s:%d:%d  %s  %s\n", l.source, f.Line, f.Column, a.severity(f.Severity), a.colour("1", f.Check))
 		fmt.Fprintf(a.out, "    %s\n", f.Message)
 		fmt.Fprintf(a.out, "    Clients: %s\n", strings.Join(f.Clients, ", "))
 		fmt.Fprintf(a.out, "    Remedy:  %s\n\n", f.Remedy)
 	}
-	a.printBudgets(a.out, d, r.Budgets)
-	fmt.Fprintf(a.out, "%s: %s: %d break, %d degrade, %d to note. %s.\n", t.Name, plural(len(r.Findings), "finding", "findings"),
+	a.printBudgets(a.out, l.people, r.Budgets)
+	fmt.Fprintf(a.out, "%s: %s: %d break, %d degrade, %d to note. %s.\n", l.template.Name, plural(len(r.Findings), "finding", "findings"),
 		counts[client.Breaks], counts[client.Degrades], counts[client.Note], burst(r.Budgets))
 }
 

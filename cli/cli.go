@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"missivum/core/client"
+	"missivum/core/compose"
 	"missivum/core/person"
 	"missivum/core/template"
 )
@@ -143,6 +144,58 @@ func (a *app) day(flag string) (time.Time, error) {
 		return time.Time{}, usage("--date %q is not a date; write it as 2026-12-24", flag)
 	}
 	return day, nil
+}
+
+// templateFlags are the flags of commands that work on a template with people.
+type templateFlags struct {
+	people        peopleFlags
+	variant, date string
+}
+
+func (a *app) templateFlags(c *cobra.Command, f *templateFlags) {
+	f.people.add(c)
+	a.dayFlag(c, &f.date)
+}
+
+// loaded is what the arguments of such a command lead to.
+type loaded struct {
+	template *template.Template
+	source   string            // path of the HTML, as an editor would open it
+	people   *person.Directory // nil when none was given
+	schema   *person.Schema
+	variant  string
+	day      time.Time
+}
+
+// load reads the template and the people, and settles variant and day.
+func (a *app) load(path string, f templateFlags) (loaded, error) {
+	var l loaded
+	var err error
+	if l.day, err = a.day(f.date); err != nil {
+		return l, err
+	}
+	if l.template, err = openTemplate(path); err != nil {
+		return l, err
+	}
+	l.source = path
+	if !l.template.Bare {
+		l.source = strings.TrimRight(path, "/") + "/" + template.SourceFile
+	}
+	l.variant = f.variant
+	if l.variant == "" {
+		l.variant = l.template.Variants()[0]
+	}
+	if err := compose.CheckVariant(l.template, l.variant); err != nil {
+		return l, usage("%w", err)
+	}
+	if l.people, err = a.openPeople(f.people); err != nil {
+		return l, err
+	}
+	l.schema = person.NewSchema()
+	if l.people != nil {
+		l.schema = l.people.Schema
+	}
+	return l, nil
 }
 
 // openTemplate reads a template folder or a single HTML file.

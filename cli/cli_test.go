@@ -155,7 +155,7 @@ func TestBadRowsAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, out, errs := run(t, "fill", "demo/templates/harbour", "--people", file, "--person", "a@brackwater.example", "--form", "fragment")
-	if code != 0 || !strings.Contains(out, ">A<") || !strings.Contains(errs, "p.csv: row 3: 1 values where the header names 2 columns; left out") {
+	if code != 0 || !strings.Contains(out, ">A<") || !strings.Contains(errs, "p.csv: row 3: 1 of the 2 values that the header names; left out") {
 		t.Errorf("exit %d, %s", code, errs)
 	}
 }

@@ -102,7 +102,7 @@ func TestImportingPeople(t *testing.T) {
 	waitFor(t, tab, "blanks are visible", `document.querySelectorAll('.MuiDataGrid-cell.blank').length > 3`)
 	do(t, tab, "choosing a file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{file}))
 	waitFor(t, tab, "what would change is shown", `/1 new, 1 changed, 0 removed, 79 unchanged/.test(document.querySelector('[role="dialog"]')?.innerText ?? '')`)
-	waitFor(t, tab, "guesses and bad rows are told", `/guessed[\s\S]*row 4: 1 values/.test(document.querySelector('[role="dialog"]').innerText)`)
+	waitFor(t, tab, "guesses and bad rows are told", `/guessed[\s\S]*row 4: 1 of the 3 values/.test(document.querySelector('[role="dialog"]').innerText)`)
 	do(t, tab, "importing", chromedp.Click(`//button[contains(., "Import 2 changes")]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the directory has grown", `document.body.innerText.includes('81 people in the directory')`)
 	do(t, tab, "searching", chromedp.SendKeys(chromedp.CSS(`input[type="search"]`), "900321"))

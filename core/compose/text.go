@@ -43,22 +43,7 @@ type textCompiler struct {
 	variant string
 }
 
-func (c *textCompiler) children(n *markup.Node) {
-	joined := false
-	if n.Kind == markup.Element {
-		_, joined = n.Attr(field.AttrJoin)
-	}
-	if joined {
-		c.b.Join()
-		defer c.b.EndJoin()
-	}
-	for _, child := range n.Children {
-		if joined && child.Kind == markup.Text && strings.TrimSpace(child.Data) == "" {
-			continue
-		}
-		c.node(child)
-	}
-}
+func (c *textCompiler) children(n *markup.Node) { c.source.Children(c.b, n, c.node) }
 
 func (c *textCompiler) node(n *markup.Node) {
 	switch n.Kind {

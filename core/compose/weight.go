@@ -33,14 +33,7 @@ func (p *Prepared) PictureWeight(table *field.Table, variant string) (count func
 			}
 			b.Mark(field.Mark(index[picture]))
 		}
-		_, joined := n.Attr(field.AttrJoin)
-		if joined {
-			b.Join()
-			defer b.EndJoin()
-		}
-		for _, c := range n.Children {
-			visit(c)
-		}
+		source.Children(b, n, visit)
 	}
 	visit(p.Doc.Root)
 	program := b.Program()

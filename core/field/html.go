@@ -289,6 +289,21 @@ func (s *Source) Enter(b *Builder, n *markup.Node, variant string, escape func(s
 	return needAll(b, conditions), false
 }
 
+// Children visits an element's children; those of an element with data-join are pieces to be joined, and
+// the white space between them is left out.
+func (s *Source) Children(b *Builder, n *markup.Node, visit func(*markup.Node)) {
+	joined := n.Kind == markup.Element && n.Attribute(AttrJoin) != nil
+	if joined {
+		b.Join()
+		defer b.EndJoin()
+	}
+	for _, child := range n.Children {
+		if !joined || child.Kind != markup.Text || strings.TrimSpace(child.Data) != "" {
+			visit(child)
+		}
+	}
+}
+
 // presence is the condition under which a joined piece without its own shows anything.
 func (s *Source) presence(n *markup.Node) (Condition, bool) {
 	c := Condition{Any: true}
@@ -329,22 +344,7 @@ type htmlCompiler struct {
 	variant string
 }
 
-func (c *htmlCompiler) children(n *markup.Node) {
-	joined := false
-	if n.Kind == markup.Element {
-		_, joined = n.Attr(AttrJoin)
-	}
-	if joined {
-		c.b.Join()
-		defer c.b.EndJoin()
-	}
-	for _, child := range n.Children {
-		if joined && child.Kind == markup.Text && strings.TrimSpace(child.Data) == "" {
-			continue
-		}
-		c.node(child)
-	}
-}
+func (c *htmlCompiler) children(n *markup.Node) { c.Children(c.b, n, c.node) }
 
 func (c *htmlCompiler) node(n *markup.Node) {
 	switch n.Kind {

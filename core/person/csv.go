@@ -185,7 +185,7 @@ func (r *Reader) Next() (Person, error) {
 
 func (r *Reader) person(record []string) (Person, error) {
 	if len(record) != len(r.target) {
-		return Person{}, RowError{r.row, fmt.Sprintf("%d values where the header names %d columns", len(record), len(r.target))}
+		return Person{}, RowError{r.row, fmt.Sprintf("%d of the %d values that the header names", len(record), len(r.target))}
 	}
 	p := Person{Values: make([]string, r.schema.Len())}
 	for i, value := range record {

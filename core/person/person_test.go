@@ -23,7 +23,7 @@ func TestReadCSV(t *testing.T) {
 		{"quotes and commas", "mail,title\na@b.example,\"Cook, \"\"chief\"\"\"\n", nil, []string{"mail", "title"}, [][]string{{"a@b.example", `Cook, "chief"`}}, nil},
 		{"bad rows are left out and named", "cn,mail\nA,a@b.example\nB\nC,not an address\nD,\nE,A@B.example\nF,f@b.example\n", nil, []string{"cn", "mail"},
 			[][]string{{"A", "a@b.example"}, {"F", "f@b.example"}},
-			[]string{"row 3: 1 values", "row 4: \"not an address\"", "row 5: the mail address is blank", "row 6: A@B.example stands already in row 2"}},
+			[]string{"row 3: 1 of the 2 values", "row 4: \"not an address\"", "row 5: the mail address is blank", "row 6: A@B.example stands already in row 2"}},
 		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
 		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: the quotes do not match"}},
 		{"quotes that never close", "cn,mail\nA,a@b.example\n\"B,b@b.example\nC,c@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"A", "a@b.example"}}, []string{"row 3: the quotes do not match: extraneous or missing \" in quoted-field; all from line 3 to line"}},

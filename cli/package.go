@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"missivum/service/api"
+)
+
+func (a *app) packageCommand() *cobra.Command {
+	var server string
+	c := &cobra.Command{Use: "package", Short: "Make and download packages of a service"}
+	serverFlag(c, &server)
+	c.AddCommand(a.packageCreate(&server), a.packageDownload(&server))
+	return c
+}
+
+func (a *app) packageCreate(server *string) *cobra.Command {
+	var variants []string
+	c := &cobra.Command{
+		Use: "create TEMPLATE", Short: "Make a package for everybody and wait until it is ready", Example: "  missivum package create harbour",
+		Args: exactly("TEMPLATE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := newRemote(*server)
+			if err != nil {
+				return err
+			}
+			var p api.PackageInfo
+			if err := r.json(cmd.Context(), http.MethodPost, "/api/v1/packages", api.PackageRequest{Template: args[0], Variants: variants}, &p); err != nil {
+				return err
+			}
+			bar := a.progress("people", p.Total)
+			defer bar.end()
+			for p.State == "waiting" || p.State == "running" {
+				select {
+				case <-cmd.Context().Done():
+					return cmd.Context().Err()
+				case <-time.After(100 * time.Millisecond):
+				}
+				if err := r.json(cmd.Context(), http.MethodGet, "/api/v1/packages/"+p.ID, nil, &p); err != nil {
+					return err
+				}
+				bar.done(p.Done &^ 63)
+			}
+			if p.State != "ready" {
+				return fmt.Errorf("the package %s: %s", p.State, p.Message)
+			}
+			fmt.Fprintf(a.out, "%s  %s, %s, %s bytes\n", p.ID, plural(p.Total, "person", "people"), plural(p.Files, "file", "files"), grouped(int(p.Bytes)))
+			return nil
+		},
+	}
+	c.Flags().StringArrayVar(&variants, "variant", nil, "variant to pack; may be given several times (default all)")
+	return c
+}
+
+func (a *app) packageDownload(server *string) *cobra.Command {
+	var output string
+	c := &cobra.Command{
+		Use: "download ID", Short: "Download a package that is ready", Example: "  missivum package download 4f1c9a02b7d3e85a60 -o harbour.zip",
+		Args: exactly("ID"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := newRemote(*server)
+			if err != nil {
+				return err
+			}
+			if output == "" {
+				output = args[0] + ".zip"
+			}
+			answer, err := r.do(cmd.Context(), http.MethodGet, "/api/v1/packages/"+url.PathEscape(args[0])+"/file", nil, "")
+			if err != nil {
+				return err
+			}
+			defer answer.Body.Close()
+			var n int64
+			err = a.writeFile(output, func(w io.Writer) error {
+				n, err = io.Copy(w, answer.Body)
+				if err == nil && answer.ContentLength >= 0 && n != answer.ContentLength {
+					err = io.ErrUnexpectedEOF
+				}
+				return err
+			})
+			if err == nil && output != "-" {
+				fmt.Fprintf(a.out, "%s: %s bytes\n", output, grouped(int(n)))
+			}
+			return err
+		},
+	}
+	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default the id with .zip)")
+	return c
+}

@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/person"
+)
+
+func (a *app) simulateCommand() *cobra.Command {
+	var flags templateFlags
+	var mail, id, hop, output string
+	c := &cobra.Command{
+		Use:   "simulate TEMPLATE",
+		Short: "Show the markup as a client keeps it",
+		Long: `Writes the markup as a client has it after a hop of its journey (install, send, receive, draw) and, on the
+standard error output, what happened to it with line and column. Without a person the fields stay as written.`,
+		Example: "  missivum simulate demo/templates/regatta --client wordproc-desktop --people demo/people.csv --person maren.lind@brackwater.example",
+		Args:    exactly("TEMPLATE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if id == "" {
+				return usage("simulate needs --client; there are %s", strings.Join(client.IDs(client.Shipped()), ", "))
+			}
+			profiles, err := findClients([]string{id})
+			if err != nil {
+				return err
+			}
+			if !knownHop(hop) {
+				return usage("--hop %q is not known; it is install, send, receive or draw", hop)
+			}
+			if mail != "" && flags.people.file == "" {
+				return usage("--person needs --people")
+			}
+			l, err := a.load(args[0], flags)
+			if err != nil {
+				return err
+			}
+			var who *person.Person
+			variant := flags.variant
+			if mail != "" {
+				variant = l.variant
+				if who, err = findPerson(l.people, mail); err != nil {
+					return err
+				}
+			}
+			prepared, err := compose.Prepare(l.template, l.schema, l.day, compose.Hosted(l.template))
+			if err != nil {
+				return mistakes(l.source, err)
+			}
+			kept, err := prepared.Kept(profiles[0], client.Hop(hop), variant, who)
+			if err != nil {
+				return err
+			}
+			for _, e := range kept.Log {
+				place := prepared.Doc.Place(e.Span.Start)
+				fmt.Fprintf(a.err, "%s:%d:%d  %s\n", l.source, place.Line, place.Column, e)
+			}
+			return a.writeFile(output, func(w io.Writer) error {
+				_, err := w.Write(withNewline([]byte(kept.Body)))
+				return err
+			})
+		},
+	}
+	c.Flags().StringVar(&id, "client", "", "client profile")
+	a.templateFlags(c, &flags)
+	c.Flags().StringVar(&mail, "person", "", "mail address of the person to fill for")
+	c.Flags().StringVar(&flags.variant, "variant", "", "variant (default the template's first, or all without a person)")
+	c.Flags().StringVar(&hop, "hop", "draw", "how far the journey goes: install, send, receive or draw")
+	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
+	return c
+}
+
+func knownHop(hop string) bool {
+	for _, h := range client.Hops {
+		if string(h) == hop {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,160 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"missivum/core/template"
+	"missivum/service/api"
+	"missivum/service/templates"
+)
+
+func (a *app) templateCommand() *cobra.Command {
+	var server string
+	c := &cobra.Command{Use: "template", Short: "List, push and pull the templates of a service"}
+	serverFlag(c, &server)
+	c.AddCommand(a.templateList(&server), a.templatePush(&server), a.templatePull(&server))
+	return c
+}
+
+func (a *app) templateList(server *string) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the templates with what the checks find", Example: "  missivum template list", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := newRemote(*server)
+			if err != nil {
+				return err
+			}
+			var list []api.TemplateSummary
+			if err := r.json(cmd.Context(), http.MethodGet, "/api/v1/templates", nil, &list); err != nil {
+				return err
+			}
+			var rows [][]string
+			for _, s := range list {
+				rows = append(rows, []string{s.Name, grouped(s.Number), s.Saved.Local().Format("2006-01-02 15:04"), grouped(s.State.Breaks), grouped(s.State.Degrades), grouped(s.State.Burst), s.Title})
+			}
+			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Burst", "Title"}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) templatePush(server *string) *cobra.Command {
+	var name, note string
+	c := &cobra.Command{
+		Use: "push FOLDER", Short: "Save a template folder as a new version", Example: "  missivum template push demo/templates/harbour --note 'New banner'",
+		Args: exactly("FOLDER"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := newRemote(*server)
+			if err != nil {
+				return err
+			}
+			t, err := openTemplate(args[0])
+			if err != nil {
+				return err
+			}
+			if name == "" {
+				name = t.Name
+			}
+			if !template.ValidName(name) {
+				return usage("the name %q must be lower-case letters, digits and hyphens; give another with --name", name)
+			}
+			var b bytes.Buffer
+			if err := templates.WriteArchive(&b, t); err != nil {
+				return err
+			}
+			answer, err := r.do(cmd.Context(), http.MethodPut, "/api/v1/templates/"+name+"/archive?note="+url.QueryEscape(note), &b, "application/zip")
+			if err != nil {
+				return err
+			}
+			defer answer.Body.Close()
+			var saved api.TemplateDetail
+			if err := json.NewDecoder(answer.Body).Decode(&saved); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: saved as version %d (%s), %s\n", saved.Name, saved.Number, saved.Version, plural(len(saved.Pictures), "picture", "pictures"))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&name, "name", "", "name in the service (default the folder's)")
+	c.Flags().StringVar(&note, "note", "", "what changed")
+	return c
+}
+
+func (a *app) templatePull(server *string) *cobra.Command {
+	var output string
+	c := &cobra.Command{
+		Use: "pull NAME", Short: "Write a template's latest version into a folder", Example: "  missivum template pull harbour -o harbour",
+		Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := newRemote(*server)
+			if err != nil {
+				return err
+			}
+			if output == "" {
+				output = args[0]
+			}
+			if _, err := os.Stat(output); err == nil {
+				return fmt.Errorf("%s exists already; name another folder with -o", output)
+			}
+			answer, err := r.do(cmd.Context(), http.MethodGet, "/api/v1/templates/"+url.PathEscape(args[0])+"/archive", nil, "")
+			if err != nil {
+				return err
+			}
+			defer answer.Body.Close()
+			data, err := io.ReadAll(io.LimitReader(answer.Body, api.MaxArchive))
+			if err != nil {
+				return err
+			}
+			t, err := templates.ReadArchive(args[0], data)
+			if err != nil {
+				return err
+			}
+			if err := writeFolder(output, t); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: %s, %s\n", output, template.SourceFile, plural(len(t.Pictures), "picture", "pictures"))
+			return nil
+		},
+	}
+	c.Flags().StringVarP(&output, "output", "o", "", "folder to write (default the template's name)")
+	return c
+}
+
+// writeFolder writes a template's folder, whole or not at all.
+func writeFolder(folder string, t *template.Template) error {
+	part, err := os.MkdirTemp(filepath.Dir(filepath.Clean(folder)), ".pull-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(part) // nothing is left of it after the rename
+	files := map[string][]byte{template.SourceFile: []byte(t.Source)}
+	if t.SettingsText != "" {
+		files[template.SettingsFile] = []byte(t.SettingsText)
+	}
+	for _, p := range t.Pictures {
+		files[filepath.Join(template.PictureFolder, p.File)] = p.Data
+	}
+	if len(t.Pictures) > 0 {
+		if err := os.Mkdir(filepath.Join(part, template.PictureFolder), 0o755); err != nil {
+			return err
+		}
+	}
+	for name, data := range files {
+		if err := os.WriteFile(filepath.Join(part, name), data, 0o644); err != nil {
+			return err
+		}
+	}
+	if err := os.Chmod(part, 0o755); err != nil {
+		return err
+	}
+	return os.Rename(part, folder)
+}
