@@ -1,0 +1,83 @@
+package templates
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"strings"
+	"testing"
+
+	"missivum/demo"
+)
+
+func archive(t *testing.T, files map[string]string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for name, content := range files {
+		w, err := z.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Write([]byte(content)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func TestArchivesGoRound(t *testing.T) {
+	tmpl, err := demo.Template("harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b bytes.Buffer
+	if err := WriteArchive(&b, tmpl); err != nil {
+		t.Fatal(err)
+	}
+	back, err := ReadArchive("harbour", b.Bytes())
+	if err != nil || back.Version() != tmpl.Version() {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestHostileArchivesAreRefused(t *testing.T) {
+	for name, c := range map[string]struct {
+		data []byte
+		want string
+	}{
+		"not a zip":       {[]byte("<html>"), "not a zip"},
+		"nothing in it":   {archive(t, nil), "template.html"},
+		"a way out":       {archive(t, map[string]string{"template.html": "x", "../evil": "x"}), "no part of a template"},
+		"a way out, deep": {archive(t, map[string]string{"template.html": "x", "pictures/../../evil": "x"}), "no part of a template"},
+		"a program":       {archive(t, map[string]string{"template.html": "x", "run.sh": "x"}), "no part of a template"},
+		"a folder deeper": {archive(t, map[string]string{"template.html": "x", "pictures/a/b.png": "x"}), "no part of a template"},
+		"no picture":      {archive(t, map[string]string{"template.html": "x", "pictures/a.png": "<svg>"}), "not a PNG"},
+		"a bomb":          {archive(t, map[string]string{"template.html": strings.Repeat("x", maxArchive+1)}), "unpacks to more than"},
+		"wrong settings":  {archive(t, map[string]string{"template.html": "x", "template.yaml": "titel: x"}), "titel"},
+	} {
+		if _, err := ReadArchive("x", c.data); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+}
+
+func FuzzReadArchive(f *testing.F) {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	w, err := z.Create("template.html")
+	if err != nil {
+		f.Fatal(err)
+	}
+	w.Write([]byte("<p>{{ cn }}</p>"))
+	z.Close()
+	f.Add(b.Bytes())
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if tmpl, err := ReadArchive("x", data); err == nil && tmpl == nil {
+			t.Fatal("neither a template nor an error")
+		}
+	})
+}
