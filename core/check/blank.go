@@ -165,7 +165,7 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 	}
 	var left []string
 	if visible {
-		left = append(left, fmt.Sprintf("%q stays", shorten(label)))
+		left = append(left, quote(label)+" stays")
 	}
 	if link {
 		left = append(left, "the link leads nowhere")

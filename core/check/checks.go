@@ -228,7 +228,7 @@ func (p *Pass) addresses() []address {
 	var list []address
 	for _, n := range p.Doc.Root.Elements() {
 		for _, a := range n.Attrs {
-			if !field.AddressAttribute(a.Name) || n.Is("link", "script") || a.Name == "usemap" {
+			if a.Name != "href" && a.Name != "src" && a.Name != "background" || n.Is("link", "script") {
 				continue
 			}
 			if _, named := n.Attr(field.AttrPicture); named && a.Name == "src" {
@@ -262,9 +262,9 @@ func local(value string) bool {
 
 // placeholder recognises addresses that somebody meant to fill in later.
 func placeholder(value string) bool {
-	low := strings.ToLower(strings.TrimSuffix(value, "/"))
+	low := strings.ToLower(strings.TrimRight(value, "/"))
 	switch low {
-	case "", "#", "about:blank", "http:", "https:", "http://", "https://", "mailto:", "tel:", "todo", "tbd", "xxx", "url", "link", "https://#", "http://#":
+	case "", "#", "about:blank", "http:", "https:", "mailto:", "tel:", "todo", "tbd", "xxx", "url", "link", "https://#", "http://#":
 		return true
 	}
 	return strings.HasPrefix(low, "#") || strings.Contains(low, "://example.com") || strings.Contains(low, "://www.example.com") || strings.Contains(low, "yourdomain") || strings.Contains(low, "your-company")
@@ -275,10 +275,10 @@ func addressRelative(p *Pass) {
 		if placeholder(a.value) || local(a.value) || schemeOf(a.value) != "" {
 			continue
 		}
-		message := fmt.Sprintf("%q is not a full address: it lacks https://.", a.value)
+		message := fmt.Sprintf("%s is not a full address: it lacks https://.", quote(a.value))
 		remedy := p.check.Remedy
 		if a.node.Is("img") {
-			message = fmt.Sprintf("The picture address %q is relative: it leads nowhere from a message.", a.value)
+			message = fmt.Sprintf("The picture address %s is relative: it leads nowhere from a message.", quote(a.value))
 			if picture := p.Prepared.PictureOf(a.node); picture != nil && picture.Name != "" {
 				remedy = fmt.Sprintf("Write data-picture=%q in place of src; the address is then filled in.", picture.Name)
 			}
@@ -290,7 +290,7 @@ func addressRelative(p *Pass) {
 func addressLocal(p *Pass) {
 	for _, a := range p.addresses() {
 		if local(a.value) {
-			p.Report(a.attr.Span, client.Breaks, fmt.Sprintf("%q lies on a disk that the reader does not have.", a.value))
+			p.Report(a.attr.Span, client.Breaks, fmt.Sprintf("%s lies on a disk that the reader does not have.", quote(a.value)))
 		}
 	}
 }
@@ -306,11 +306,16 @@ func scriptAddresses(p *Pass) {
 func linkTarget(p *Pass) {
 	for _, a := range p.addresses() {
 		if a.attr.Name == "href" && a.node.Is("a", "area") && placeholder(a.value) {
-			message := fmt.Sprintf("The link address %q is a placeholder.", a.value)
+			message := fmt.Sprintf("The link address %s is a placeholder.", quote(a.value))
 			if a.value == "" {
 				message = "The link has no address."
 			}
 			p.Report(a.attr.Span, client.Breaks, message)
+		}
+	}
+	for _, a := range p.addresses() {
+		if message := undialled(a.value); message != "" {
+			p.ReportWith(a.attr.Span, client.Degrades, message, "Write tel: with a plus sign and digits only, or mailto: with a mail address.")
 		}
 	}
 	unsafeAddresses(p)
@@ -320,6 +325,21 @@ func linkTarget(p *Pass) {
 		}
 	}
 }
+
+// undialled says what is wrong with a telephone or mail link that is written out.
+func undialled(value string) string {
+	rest, found := strings.CutPrefix(strings.ToLower(value), "tel:")
+	switch {
+	case found && rest != "" && !field.HasField(rest) && strings.Trim(rest, "+0123456789-.()") != "":
+		return fmt.Sprintf("%s holds more than digits; some telephones dial only a part of it, or nothing.", quote(value))
+	case strings.HasPrefix(strings.ToLower(value), "mailto:") && len(value) > len("mailto:") && !strings.Contains(value, "@") && !field.HasField(value):
+		return fmt.Sprintf("%s names no mail address.", quote(value))
+	}
+	return ""
+}
+
+// quote puts a text of the source between quotes as it stands.
+func quote(s string) string { return `"` + shorten(s) + `"` }
 
 // unsafeAddresses finds people whose value cannot be an address where one begins with it.
 func unsafeAddresses(p *Pass) {

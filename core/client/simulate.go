@@ -73,10 +73,14 @@ func (s *simulation) run(b *Behaviour) {
 
 func (s *simulation) elements(b *Behaviour) {
 	s.doc.Root.Walk(func(n *markup.Node) bool {
-		if !n.Is(b.Match.Elements...) {
+		if !n.Is(b.Match.Elements...) || n.Name == "link" && !linksSheet(n) {
 			return true
 		}
-		s.note(b, n, "<"+n.Name+">", n.Open)
+		what := "<" + n.Name + ">"
+		if n.Name == "link" {
+			what = "the linked style sheet"
+		}
+		s.note(b, n, what, n.Open)
 		switch b.Does {
 		case Dropped, Refused:
 			n.Remove()
@@ -336,15 +340,18 @@ func removeUntilEnd(n *markup.Node) {
 }
 
 func styleSheets(s *simulation, b *Behaviour) {
-	for _, n := range s.doc.Root.Elements("style", "link") {
-		if rel, _ := n.Attr("rel"); n.Name == "link" && !strings.Contains(strings.ToLower(rel), "stylesheet") {
-			continue
-		}
+	for _, n := range s.doc.Root.Elements("style") {
 		for _, rule := range rulesOf(n) {
 			s.note(b, n, rule.what, rule.span)
 		}
 		n.Remove()
 	}
+}
+
+// linksSheet tells a linked style sheet from other links of a head.
+func linksSheet(link *markup.Node) bool {
+	rel, _ := link.Attr("rel")
+	return strings.Contains(strings.ToLower(rel), "stylesheet")
 }
 
 type sheetRule struct {
@@ -355,9 +362,6 @@ type sheetRule struct {
 // rulesOf lists the rules in a style sheet's element. style.Inline leaves there only what cannot
 // be inlined, each rule as a text of its own that stands where the rule stood.
 func rulesOf(n *markup.Node) []sheetRule {
-	if n.Name == "link" {
-		return []sheetRule{{"the linked style sheet", n.Open}}
-	}
 	var list []sheetRule
 	for _, c := range n.Children {
 		sheet := style.ParseSheet(c.Data, c.Open.Start)
