@@ -14,10 +14,19 @@ import (
 type shown struct {
 	expr  *field.Expr
 	span  markup.Span
-	link  bool // it stands in an address
+	place place
 	block *markup.Node
 	line  int // which line of the block, counted by its breaks
 }
+
+// place is where in a line a field stands.
+type place uint8
+
+const (
+	inText        place = iota
+	wholeAddress        // all of an address but its scheme
+	partOfAddress       // a part of an address
+)
 
 // blankField finds fields that can be blank and leave something behind.
 func blankField(p *Pass) {
@@ -68,7 +77,7 @@ func (f *blankFinder) visit(n, block *markup.Node, safe []string) {
 			if piece.Expr == nil {
 				f.label[key] += markup.Unescape(piece.Text)
 			} else {
-				f.note(piece.Expr, key, false, safe)
+				f.note(piece.Expr, key, inText, safe)
 			}
 		}
 		return
@@ -95,9 +104,10 @@ func (f *blankFinder) visit(n, block *markup.Node, safe []string) {
 				continue
 			}
 			pieces, _ := f.Fields.AttrPieces(a)
+			where := addressPart(pieces)
 			for _, piece := range pieces {
 				if piece.Expr != nil && field.AddressAttribute(a.Name) {
-					f.note(piece.Expr, key, true, safe)
+					f.note(piece.Expr, key, where, safe)
 				}
 			}
 		}
@@ -105,6 +115,19 @@ func (f *blankFinder) visit(n, block *markup.Node, safe []string) {
 	for _, c := range n.Children {
 		f.visit(c, block, safe)
 	}
+}
+
+// addressPart tells whether an address is nothing without its fields.
+func addressPart(pieces []field.Piece) place {
+	literal := ""
+	for _, p := range pieces {
+		literal += p.Text
+	}
+	switch strings.ToLower(strings.TrimSpace(literal)) {
+	case "", "tel:", "mailto:", "http://", "https://":
+		return wholeAddress
+	}
+	return partOfAddress
 }
 
 // protects lists the fields that must have a value for the element to stay.
@@ -135,7 +158,7 @@ func oneField(list []*field.Expr) bool {
 	return len(list) > 0
 }
 
-func (f *blankFinder) note(e *field.Expr, key lineKey, link bool, safe []string) {
+func (f *blankFinder) note(e *field.Expr, key lineKey, where place, safe []string) {
 	if f.fields[key] == nil {
 		f.fields[key] = map[string]bool{}
 	}
@@ -144,19 +167,19 @@ func (f *blankFinder) note(e *field.Expr, key lineKey, link bool, safe []string)
 	if text, ok := e.StandBy(); !known || e.Field == "" || ok && text != "" || has(safe, e.Field) {
 		return
 	}
-	f.shown = append(f.shown, shown{e, e.Span, link, key.block, key.line})
+	f.shown = append(f.shown, shown{e, e.Span, where, key.block, key.line})
 }
 
 func (f *blankFinder) report(key lineKey, group []shown) {
 	column, name := group[0].expr.Column, group[0].expr.Field
-	link := false
+	seen := map[place]bool{}
 	for _, s := range group {
-		link = link || s.link
+		seen[s.place] = true
 	}
 	label := strings.Join(strings.Fields(f.label[key]), " ")
-	visible := strings.IndexFunc(label, func(r rune) bool { return !unicode.IsSpace(r) }) >= 0
-	alone := len(f.fields[key]) == 1
-	if !link && !visible && !alone {
+	visible := seen[inText] && strings.IndexFunc(label, func(r rune) bool { return !unicode.IsSpace(r) }) >= 0
+	alone := seen[inText] && len(f.fields[key]) == 1
+	if !seen[wholeAddress] && !seen[partOfAddress] && !visible && !alone {
 		return // another field stands beside it with nothing but space between
 	}
 	who, severity, any := f.blankFor(column, name)
@@ -167,7 +190,10 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 	if visible {
 		left = append(left, quote(label)+" stays")
 	}
-	if link {
+	if seen[partOfAddress] {
+		left = append(left, "the link's address lacks it")
+	}
+	if seen[wholeAddress] {
 		left = append(left, "the link leads nowhere")
 		if severity == client.Degrades {
 			severity = client.Breaks

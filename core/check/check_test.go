@@ -147,6 +147,7 @@ func TestVariations(t *testing.T) {
 		{"any of two is not enough", `<p data-needs="mobile or title">M: {{ mobile }}</p>`, []string{"blank-field"}},
 		{"line breaks part the lines", `<p>{{ cn }}<br>M: {{ mobile }}<br>{{ mail }}</p>`, []string{"blank-field"}},
 		{"one label, two uses of the field", `<p>M: <a href="tel:{{ mobile | dial }}">{{ mobile | phone }}</a></p>`, []string{"blank-field"}},
+		{"a part of an address", `<a href="https://brackwater.example/crew?id={{ uid }}">My page</a>`, []string{"blank-field"}},
 		{"unknown field", `<p>{{ mobil }}</p>`, []string{LanguageID}},
 		{"references are safe", `<p>Caf&eacute; &middot; &#8211;</p>`, nil},
 		{"one finding for all letters", `<p>Café · Häfen</p>`, []string{"character-set"}},
@@ -258,6 +259,21 @@ func TestBudgetsAreOfTheWorstPerson(t *testing.T) {
 	for _, b := range r.Budgets {
 		if b.Client == "capped-webmail" && b.Measure == client.Characters && (b.Value != len("<b></b>")+3 || b.Person != "ferry@brackwater.example") {
 			t.Errorf("%d units for %q, want 10 for ferry", b.Value, b.Person)
+		}
+	}
+}
+
+func TestWhatABlankFieldLeaves(t *testing.T) {
+	for html, want := range map[string]string{
+		`<p>Mobile: <a href="tel:{{ mobile | dial }}">{{ mobile }}</a></p>`:      `Then "Mobile:" stays and the link leads nowhere.`,
+		`<p>Mobile: {{ mobile }}</p>`:                                            `Then "Mobile:" stays.`,
+		`<p>Crew <a href="https://brackwater.example/?n={{ mobile }}">x</a></p>`: `Then the link's address lacks it.`,
+		`<p>Crew <a href="{{ mobile }}">page</a></p>`:                            `Then the link leads nowhere.`,
+		`<p>Crew</p><p>{{ mobile }}</p>`:                                         `Then an empty line stays.`,
+	} {
+		r := run(t, Input{Template: bare(t, html), People: directory(t)})
+		if len(r.Findings) != 1 || !strings.HasPrefix(r.Findings[0].Message, "mobile is blank for 41 of 80 people") || !strings.HasSuffix(r.Findings[0].Message, want) {
+			t.Errorf("%s: %+v", html, r.Findings)
 		}
 	}
 }
