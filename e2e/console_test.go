@@ -40,7 +40,7 @@ func TestTheTour(t *testing.T) {
 
 	// findings lead to their lines
 	do(t, tab, "opening regatta", chromedp.Navigate(s.Address+"/templates/regatta"))
-	waitFor(t, tab, "findings are listed", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 20`)
+	waitFor(t, tab, "findings are listed", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 21`)
 	waitFor(t, tab, "findings are marked in the source", `document.querySelectorAll('.cm-lintRange').length > 3`)
 	do(t, tab, "pressing a finding", chromedp.Click(`//ol[@aria-label="Findings"]//button[contains(., "onclick")]`))
 	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('onclick=')`)
@@ -67,7 +67,7 @@ func TestEditingCheckingAndSaving(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
-	waitFor(t, tab, "nothing is found", `document.body.innerText.includes('Nothing found for any client')`)
+	waitFor(t, tab, "nothing breaks", `document.body.innerText.includes('1 finding, 0 break')`)
 	do(t, tab, "going into the source", chromedp.Click(chromedp.CSS(".cm-content")))
 	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, '<p>{{ nmae }}</p>') })()`)
 	waitFor(t, tab, "the mistake is told with what was meant", `/no field .nmae[\s\S]*name|no field .nmae/.test(document.querySelector('ol[aria-label="Findings"]')?.innerText ?? '')`)

@@ -8,6 +8,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/person"
 )
 
 // shown is one field in one line of the signature, and what stands beside it there.
@@ -135,7 +136,11 @@ func (f *blankFinder) protects(n *markup.Node) []string {
 	var names []string
 	conditions, _ := f.Fields.Conditions(n)
 	for _, c := range conditions {
-		if !c.Unless && (!c.Any || len(c.Fields) == 1) {
+		switch {
+		case c.Unless:
+		case c.Any:
+			names = append(names, strings.Join(c.Fields, " or "))
+		default:
 			names = append(names, c.Fields...)
 		}
 	}
@@ -163,15 +168,28 @@ func (f *blankFinder) note(e *field.Expr, key lineKey, where place, safe []strin
 		f.fields[key] = map[string]bool{}
 	}
 	f.fields[key][e.Field] = true
-	_, _, known := f.Fields.Schema.Column(e.Field)
-	if text, ok := e.StandBy(); !known || e.Field == "" || ok && text != "" || has(safe, e.Field) {
+	if text, ok := e.StandBy(); ok && text != "" || f.protected(e, safe) {
 		return
 	}
 	f.shown = append(f.shown, shown{e, e.Span, where, key.block, key.line})
 }
 
+// protected reports whether an expression cannot be blank where it stands: it is a text, it is unknown
+// (and told as that), or an element around needs it, one of its fields, or one of the same fields.
+func (f *blankFinder) protected(e *field.Expr, safe []string) bool {
+	if len(e.Fields) == 0 || has(safe, e.Field) {
+		return true
+	}
+	for _, c := range e.Fields {
+		if _, _, known := f.Fields.Schema.Column(c.Name); !known || has(safe, c.Name) {
+			return true
+		}
+	}
+	return false
+}
+
 func (f *blankFinder) report(key lineKey, group []shown) {
-	column, name := group[0].expr.Column, group[0].expr.Field
+	expr, name := group[0].expr, group[0].expr.Field
 	seen := map[place]bool{}
 	for _, s := range group {
 		seen[s.place] = true
@@ -182,7 +200,7 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 	if !seen[wholeAddress] && !seen[partOfAddress] && !visible && !alone {
 		return // another field stands beside it with nothing but space between
 	}
-	who, severity, any := f.blankFor(column, name)
+	who, severity, any := f.blankFor(expr)
 	if !any {
 		return
 	}
@@ -206,21 +224,40 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 		fmt.Sprintf("Put data-needs=%q on the element that holds the field and what belongs to it.", name))
 }
 
-// blankFor says for whom a field is blank. Without a directory every field but the name and the
+// blankFor says for whom an expression is blank. Without a directory every field but the name and the
 // mail address may be.
-func (f *blankFinder) blankFor(column int, name string) (string, client.Severity, bool) {
+func (f *blankFinder) blankFor(e *field.Expr) (string, client.Severity, bool) {
 	if f.People == nil {
-		switch name {
-		case "mail", "cn", "sn", "givenName", "displayName", "uid":
-			return "", "", false
+		for _, c := range e.Fields {
+			switch c.Name {
+			case "mail", "cn", "sn", "givenName", "displayName", "uid":
+				return "", "", false
+			}
 		}
-		return fmt.Sprintf("%s can be blank.", name), client.Note, true
+		return fmt.Sprintf("%s can be blank.", e.Field), client.Note, true
 	}
-	count, examples := f.People.Blank(column, 2)
-	if count == 0 {
+	who := f.whose(func(p *person.Person) bool { return e.Raw(p) == "" })
+	if len(who) == 0 {
 		return "", "", false
 	}
-	return fmt.Sprintf("%s is blank for %d of %d people (%s).", name, count, len(f.People.People), strings.Join(examples, ", ")+more(count, len(examples))), client.Degrades, true
+	return fmt.Sprintf("%s is blank for %s.", e.Field, f.named(who)), client.Degrades, true
+}
+
+// whose lists the mail addresses of the people for whom something holds.
+func (p *Pass) whose(holds func(*person.Person) bool) []string {
+	var who []string
+	for i := range p.People.People {
+		if holds(&p.People.People[i]) {
+			who = append(who, p.People.Get(&p.People.People[i], "mail"))
+		}
+	}
+	return who
+}
+
+// named writes how many of the people they are, and who the first two are.
+func (p *Pass) named(who []string) string {
+	first := who[:min(2, len(who))]
+	return fmt.Sprintf("%d of %d people (%s%s)", len(who), len(p.People.People), strings.Join(first, ", "), more(len(who), len(first)))
 }
 
 func more(count, named int) string {

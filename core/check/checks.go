@@ -137,6 +137,14 @@ var checks = []*Check{
 		Run:     linkTarget,
 	},
 	{
+		ID: "telephone-number", Title: "Telephone number that cannot be understood",
+		Why:     "What is no number cannot be written the common way, and a telephone does not dial it.",
+		Remedy:  "Correct the number in the directory, or show the field without phone and dial.",
+		Failing: `<p data-needs="telephoneNumber">{{ telephoneNumber | phone }}</p>`,
+		Passing: `<p data-needs="telephoneNumber">{{ telephoneNumber }}</p>`,
+		Run:     telephoneNumbers,
+	},
+	{
 		ID: "blank-field", Title: "Label or separator left beside a blank field",
 		Why:     "A field that is blank for some people takes only itself away: the label, the separator, the line or the link around it stays.",
 		Remedy:  "Put data-needs with the field's name on the element that holds field and label.",
@@ -352,21 +360,37 @@ func unsafeAddresses(p *Pass) {
 			continue
 		}
 		pieces, _ := p.Fields.AttrPieces(*href)
-		if len(pieces) == 0 || pieces[0].Expr == nil || pieces[0].Expr.Column < 0 {
+		if len(pieces) == 0 || pieces[0].Expr == nil {
 			continue
 		}
 		e := pieces[0].Expr
-		var who []string
-		for i := range p.People.People {
-			if !field.SafeAddress(person.Clean(p.People.People[i].At(e.Column))) {
-				who = append(who, p.People.Get(&p.People.People[i], "mail"))
-			}
-		}
+		who := p.whose(func(someone *person.Person) bool { return !field.SafeAddress(person.Clean(e.Raw(someone))) })
 		if len(who) > 0 {
-			named := who[:min(2, len(who))]
 			p.ReportWith(href.Span, client.Breaks,
-				fmt.Sprintf("%s is no web, mail or telephone address for %d of %d people (%s%s); their link is left empty.", e.Field, len(who), len(p.People.People), strings.Join(named, ", "), more(len(who), len(named))),
+				fmt.Sprintf("%s is no web, mail or telephone address for %s; their link is left empty.", e.Field, p.named(who)),
 				"Correct the value in the directory, or write the beginning of the address into the template.")
+		}
+	}
+}
+
+// telephoneNumbers finds people whose telephone number cannot be understood where it is shown or dialled
+// as one.
+func telephoneNumbers(p *Pass) {
+	if p.People == nil {
+		return
+	}
+	country, _, _ := p.People.Schema.Column("c")
+	reported := map[string]bool{}
+	for _, e := range p.Fields.Exprs(p.Doc.Root) {
+		if reported[e.Field] || !e.Telephone() {
+			continue
+		}
+		reported[e.Field] = true
+		who := p.whose(func(someone *person.Person) bool {
+			return !field.Dialable(e.Raw(someone), someone.At(country), p.Template.Settings.Country)
+		})
+		if len(who) > 0 {
+			p.Report(e.Span, client.Degrades, fmt.Sprintf("%s cannot be understood as a telephone number for %s; it is shown as it stands and cannot be dialled.", e.Field, p.named(who)))
 		}
 	}
 }

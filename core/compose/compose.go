@@ -69,7 +69,8 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", template.SourceFile, err)
 	}
-	p := &Prepared{Template: t, Schema: schema.Declaring(t.Settings.Fields...), Doc: doc, Source: doc.Clone()}
+	known := schema.Declaring(t.Settings.Fields...).WithConstants(t.Settings.Organisation, t.Settings.Texts, t.Settings.Language)
+	p := &Prepared{Template: t, Schema: known, Doc: doc, Source: doc.Clone()}
 	errs := p.fieldSource(doc).Validate()
 	errs = append(errs, p.resolveSlots(day)...)
 	errs = append(errs, p.resolvePictures(address)...)

@@ -39,21 +39,42 @@ func (e Errors) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Expr is one field with its modifiers, or a literal text.
+// Expr is one field with its modifiers, or a text that is the same for everybody or for everybody who
+// speaks a language.
 type Expr struct {
 	Text      string // as written, without the braces
-	Field     string // canonical name; empty for a literal text
-	Literal   string
-	Column    int // in the schema it was compiled for; -1 when the directory lacks it
+	Field     string // canonical name, several joined by " or "; empty for a text
+	Fields    []Column
+	Literal   string       // a text in quotes, or a constant
+	Texts     person.Texts // a text by language
+	Fallback  string       // language of Texts for those whose own is missing
 	Modifiers []Modifier
 	Span      markup.Span // with the braces, in the source
+}
+
+// Column is one field of an expression: its canonical name and its place in the schema, -1 when the
+// directory lacks it.
+type Column struct {
+	Name  string
+	Index int
+}
+
+// Raw is the person's first value among the expression's fields that is not blank, as it stands in the
+// directory.
+func (e *Expr) Raw(p *person.Person) string {
+	for _, c := range e.Fields {
+		if value := p.At(c.Index); !person.IsBlank(value) {
+			return value
+		}
+	}
+	return ""
 }
 
 // Modifier is one step behind a bar.
 type Modifier struct {
 	Name     string
 	Argument string
-	apply    func(env *Env, value, argument string) string
+	kind     *ModifierKind
 }
 
 // StandBy tells whether a blank field is replaced, and by what.
@@ -137,8 +158,10 @@ func Fields(raw string, schema *person.Schema) []string {
 		if !s.field {
 			continue
 		}
-		if e, errs := parseExpr(markup.Unescape(s.text), schema); len(errs) == 0 && e.Field != "" {
-			names = append(names, e.Field)
+		if e, errs := parseExpr(markup.Unescape(s.text), schema); len(errs) == 0 {
+			for _, c := range e.Fields {
+				names = append(names, c.Name)
+			}
 		}
 	}
 	return names
@@ -149,35 +172,31 @@ type problem struct {
 	offset  int
 	message string
 	nearest []string
+	fatal   bool // what follows cannot be read
 }
 
 // parseExpr reads what stands between double braces: a field name or a quoted text, then modifiers
 // behind bars.
 func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
 	l := lexer{src: text}
-	e := Expr{Text: strings.TrimSpace(text), Column: -1}
+	e := Expr{Text: strings.TrimSpace(text)}
 	var problems []problem
 	l.space()
 	at := l.pos
 	switch c := l.peek(); {
 	case c == 0:
-		return e, []problem{{0, "There is no field between the braces.", nil}}
+		return e, []problem{{0, "There is no field between the braces.", nil, true}}
 	case c == '"' || c == '\'':
 		s, ok := l.quoted()
 		if !ok {
-			return e, []problem{{at, "The quotes of this text are not closed.", nil}}
+			return e, []problem{{at, "The quotes of this text are not closed.", nil, true}}
 		}
 		e.Literal = s
 	default:
-		name := l.word()
-		if !person.ValidName(name) {
-			return e, []problem{{at, fmt.Sprintf("%q is not a field name.", firstWord(text[at:])), nil}}
+		problems = l.names(&e, schema)
+		if len(problems) > 0 && problems[len(problems)-1].fatal {
+			return e, problems
 		}
-		column, canonical, known := schema.Column(name)
-		if !known {
-			problems = append(problems, problem{at, fmt.Sprintf("There is no field %q in the directory.", name), schema.Nearest(name)})
-		}
-		e.Field, e.Column = canonical, column
 	}
 	for {
 		l.space()
@@ -186,7 +205,7 @@ func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
 			return e, problems
 		}
 		if l.peek() != '|' {
-			return e, append(problems, problem{at, fmt.Sprintf("A bar (|) must stand before %q.", firstWord(text[at:])), nil})
+			return e, append(problems, problem{at, fmt.Sprintf("A bar (|) must stand before %q.", firstWord(text[at:])), nil, true})
 		}
 		l.pos++
 		l.space()
@@ -195,6 +214,42 @@ func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
 			return e, append(problems, *p)
 		}
 		e.Modifiers = append(e.Modifiers, m)
+	}
+}
+
+// names reads one name, or several fields with "or" between them.
+func (l *lexer) names(e *Expr, schema *person.Schema) []problem {
+	var problems []problem
+	var fields []string
+	for {
+		l.space()
+		at := l.pos
+		name := l.word()
+		if !person.ValidName(name) {
+			return append(problems, problem{at, fmt.Sprintf("%q is not a field name.", firstWord(l.src[at:])), nil, true})
+		}
+		value, isConstant := schema.Constant(name)
+		texts, fallback, isText := schema.Texts(name)
+		column, canonical, known := schema.Column(name)
+		switch {
+		case isConstant:
+			e.Literal = value
+		case isText:
+			e.Texts, e.Fallback = texts, fallback
+		default:
+			if !known {
+				problems = append(problems, problem{at, fmt.Sprintf("There is no field %q in the directory.", name), schema.Nearest(name), false})
+			}
+			e.Fields = append(e.Fields, Column{canonical, column})
+			fields = append(fields, canonical)
+		}
+		l.space()
+		rest := l.src[l.pos:]
+		if !strings.HasPrefix(rest, "or ") && !strings.HasPrefix(rest, "or\t") && !strings.HasPrefix(rest, "or\n") {
+			e.Field = strings.Join(fields, " or ")
+			return problems
+		}
+		l.pos += len("or")
 	}
 }
 
@@ -239,26 +294,26 @@ func (l *lexer) modifier() (Modifier, *problem) {
 	at := l.pos
 	name := l.word()
 	if name == "" {
-		return Modifier{}, &problem{at, "A modifier is missing behind the bar.", nil}
+		return Modifier{}, &problem{at, "A modifier is missing behind the bar.", nil, true}
 	}
 	kind := modifierKind(name)
 	if kind == nil {
-		return Modifier{}, &problem{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, ModifierNames())}
+		return Modifier{}, &problem{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, ModifierNames()), true}
 	}
-	m := Modifier{Name: kind.Name, apply: kind.apply}
+	m := Modifier{Name: kind.Name, kind: kind}
 	l.space()
 	argAt := l.pos
 	if c := l.peek(); c == '"' || c == '\'' {
 		s, ok := l.quoted()
 		if !ok {
-			return m, &problem{argAt, "The quotes of this text are not closed.", nil}
+			return m, &problem{argAt, "The quotes of this text are not closed.", nil, true}
 		}
 		m.Argument = s
 		if kind.Argument == "" {
-			return m, &problem{argAt, fmt.Sprintf("The modifier %s takes no text.", name), nil}
+			return m, &problem{argAt, fmt.Sprintf("The modifier %s takes no text.", name), nil, true}
 		}
 	} else if kind.Argument != "" {
-		return m, &problem{argAt, fmt.Sprintf("The modifier %s needs a text in quotes: %s.", name, kind.Argument), nil}
+		return m, &problem{argAt, fmt.Sprintf("The modifier %s needs a text in quotes: %s.", name, kind.Argument), nil, true}
 	}
 	return m, nil
 }

@@ -9,7 +9,9 @@ import (
 	"missivum/core/person"
 )
 
-var schema = person.NewSchema("cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "c", "labeledURI", "preferredLanguage")
+var schema = person.NewSchema("cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "c", "labeledURI", "preferredLanguage", "postalAddress").
+	WithConstants(map[string]string{"switchboard": "01632 960100", "motto": "Ferries & more"},
+		map[string]person.Texts{"desk": {"en": "Desk", "sv": "Växel", "fr-CA": "Bureau"}}, "en")
 
 // somebody makes a person of name and value pairs.
 func somebody(pairs ...string) *person.Person {
@@ -63,6 +65,14 @@ func TestFill(t *testing.T) {
 		{"part of an address", `<a href="https://brackwater.example/staff/{{ cn }}?x={{ title }}">x</a>`, `<a href="https://brackwater.example/staff/Maren%20Lind?x=Cook%20%26%20Deckhand">x</a>`, maren},
 		{"single quotes in the source", `<i title='a "{{ cn }}" b'>x</i>`, `<i title="a &quot;Maren Lind&quot; b">x</i>`, maren},
 		{"style", `<i style="color: {{ title }}">x</i>`, `<i style="color: Cook  Deckhand">x</i>`, maren},
+		{"first of several fields", `{{ ou or title or cn | upper }} {{ telephoneNumber or mobile | phone }}`, `COOK &amp; DECKHAND +44 7700 900142`, maren},
+		{"none of several fields", `{{ ou or telephoneNumber | or 'x' }}`, `x`, maren},
+		{"constant", `{{ org.motto }} <a href="tel:{{ org.switchboard | dial }}">{{ org.switchboard | phone }}</a>`, `Ferries &amp; more <a href="tel:+441632960100">+44 1632 960100</a>`, maren},
+		{"text in the person's language", `{{ text.desk }}`, `Växel`, somebody("preferredLanguage", "sv-FI")},
+		{"text in the template's language", `{{ text.desk | upper }}`, `DESK`, ipek},
+		{"national and separators", `{{ telephoneNumber | national }} {{ telephoneNumber | phone | separated '.' }}`, `040 66969012 +49.40.66969012`, ipek},
+		{"address lines", `{{ postalAddress | lines ' | ' }}`, `1 Tide Quay | Brackwater | a$b`, somebody("postalAddress", "1 Tide  Quay$ $Brackwater\na\\24b")},
+		{"title case by language", `{{ sn | capital }}`, `Işıklı`, ipek},
 		{"literal braces", `{{ '{{' }} {{ "}}" }}`, `{{ }}`, maren},
 		{"stand-by with references in an attribute", `<i title="{{ ou | or &quot;a &amp; b&quot; }}">x</i>`, `<i title="a &amp; b">x</i>`, maren},
 		{"needs", `<p data-needs="mobile">M {{ mobile }}</p><p data-needs="ou">O {{ ou }}</p>`, `<p>M 07700 900142</p>`, maren},

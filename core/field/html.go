@@ -240,12 +240,20 @@ func inList(list []string, s string) bool {
 // FieldsOf lists the fields shown anywhere in an element, without those that have a stand-by text.
 func (s *Source) FieldsOf(n *markup.Node) []*Expr {
 	var list []*Expr
+	for _, e := range s.Exprs(n) {
+		if text, ok := e.StandBy(); len(e.Fields) > 0 && (!ok || text == "") {
+			list = append(list, e)
+		}
+	}
+	return list
+}
+
+// Exprs lists the expressions in an element, in the order of the source.
+func (s *Source) Exprs(n *markup.Node) []*Expr {
+	var list []*Expr
 	collect := func(pieces []Piece) {
 		for _, p := range pieces {
-			if p.Expr == nil || p.Expr.Field == "" {
-				continue
-			}
-			if text, ok := p.Expr.StandBy(); !ok || text == "" {
+			if p.Expr != nil {
 				list = append(list, p.Expr)
 			}
 		}
@@ -308,8 +316,10 @@ func (s *Source) Children(b *Builder, n *markup.Node, visit func(*markup.Node)) 
 func (s *Source) presence(n *markup.Node) (Condition, bool) {
 	c := Condition{Any: true}
 	for _, e := range s.FieldsOf(n) {
-		c.Fields = append(c.Fields, e.Field)
-		c.Columns = append(c.Columns, e.Column)
+		for _, column := range e.Fields {
+			c.Fields = append(c.Fields, column.Name)
+			c.Columns = append(c.Columns, column.Index)
+		}
 	}
 	return c, len(c.Fields) > 0
 }

@@ -7,6 +7,8 @@ import (
 	"github.com/rivo/uniseg"
 	"golang.org/x/text/cases"
 	"golang.org/x/text/language"
+
+	"missivum/core/person"
 )
 
 // ModifierKind describes one modifier.
@@ -18,6 +20,7 @@ type ModifierKind struct {
 	Input    string `json:"input"`   // the field's value in the example
 	Output   string `json:"output"`
 
+	raw   bool // as the first modifier it gets the value with its line ends
 	apply func(env *Env, value, argument string) string
 }
 
@@ -26,8 +29,30 @@ type Env struct {
 	Country  string // two letters (ISO 3166), for numbers without a country code
 	Language string // BCP 47
 
-	upper   map[string]cases.Caser
+	casers  map[string]cases.Caser               // by way and language
 	numbers map[string]*phonenumbers.PhoneNumber // of one person; nil for what is not a number
+}
+
+// cased changes the letters of a value by the rules of the person's language.
+func (env *Env) cased(name, value string) string {
+	key := name + " " + env.Language
+	caser, ok := env.casers[key]
+	if !ok {
+		tag := language.Make(env.Language)
+		switch name {
+		case "upper":
+			caser = cases.Upper(tag)
+		case "lower":
+			caser = cases.Lower(tag)
+		default:
+			caser = cases.Title(tag)
+		}
+		if env.casers == nil {
+			env.casers = map[string]cases.Caser{}
+		}
+		env.casers[key] = caser
+	}
+	return caser.String(value)
 }
 
 // number reads a telephone number once per person, however often it is shown.
@@ -91,19 +116,42 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
+		Name: "national", Doc: "The number as people of its own country read it. What is not a number stays as it is.",
+		Example: "{{ mobile | national }}", Input: "+44 7700 900142", Output: "07700 900142",
+		apply: func(env *Env, value, _ string) string {
+			number := env.number(value)
+			if number == nil {
+				return value
+			}
+			return phonenumbers.Format(number, phonenumbers.NATIONAL)
+		},
+	},
+	{
+		Name: "separated", Argument: "what stands between the groups of a number",
+		Doc:     "Another sign between the groups of a number, for use behind phone or national.",
+		Example: "{{ mobile | phone | separated '.' }}", Input: "07700 900142", Output: "+44.7700.900142",
+		apply: func(env *Env, value, separator string) string {
+			if env.number(value) == nil {
+				return value
+			}
+			groups := strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" -./\u00a0", r) })
+			return strings.Join(groups, separator)
+		},
+	},
+	{
 		Name: "upper", Doc: "Capital letters, by the rules of the person's language (field preferredLanguage).",
 		Example: "{{ sn | upper }}", Input: "Grauß", Output: "GRAUSS",
-		apply: func(env *Env, value, _ string) string {
-			if env.upper == nil {
-				env.upper = map[string]cases.Caser{}
-			}
-			caser, ok := env.upper[env.Language]
-			if !ok {
-				caser = cases.Upper(language.Make(env.Language))
-				env.upper[env.Language] = caser
-			}
-			return caser.String(value)
-		},
+		apply: func(env *Env, value, _ string) string { return env.cased("upper", value) },
+	},
+	{
+		Name: "lower", Doc: "Small letters, by the rules of the person's language.",
+		Example: "{{ mail | lower }}", Input: "Maren.Lind@Brackwater.Example", Output: "maren.lind@brackwater.example",
+		apply: func(env *Env, value, _ string) string { return env.cased("lower", value) },
+	},
+	{
+		Name: "capital", Doc: "A capital letter at the beginning of each word and small ones behind it, by the rules of the person's language.",
+		Example: "{{ title | capital }}", Input: "HEAD OF TIMETABLES", Output: "Head Of Timetables",
+		apply: func(env *Env, value, _ string) string { return env.cased("capital", value) },
 	},
 	{
 		Name: "initials", Doc: "The first letter of each word, as capitals.",
@@ -118,6 +166,27 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
+		Name: "lines", Argument: "what stands between the lines",
+		Doc:     "A postal address on one line: its lines are parted by dollar signs (RFC 4517, 3.3.28) or line ends, and blank ones are left out.",
+		Example: "{{ postalAddress | lines ', ' }}", Input: "1 Tide Quay$$Brackwater$BW1 4TQ", Output: "1 Tide Quay, Brackwater, BW1 4TQ",
+		raw: true,
+		apply: func(_ *Env, value, separator string) string {
+			var lines []string
+			for _, line := range strings.FieldsFunc(value, func(r rune) bool { return r == '$' || r == '\n' }) {
+				line = strings.NewReplacer(`\24`, "$", `\5C`, `\`, `\5c`, `\`).Replace(line)
+				if line = person.Clean(line); line != "" {
+					lines = append(lines, line)
+				}
+			}
+			return strings.Join(lines, separator)
+		},
+	},
+	{
+		Name: "percent", Doc: "Percent-encoding (RFC 3986, 2.1) of all but unreserved letters and signs, for a text that shows an address.",
+		Example: "{{ cn | percent }}", Input: "Maren Lind", Output: "Maren%20Lind",
+		apply: func(_ *Env, value, _ string) string { return string(appendPercent(nil, value, partSafe)) },
+	},
+	{
 		Name: "or", Argument: "the text to show when the field is blank",
 		Doc:     "A stand-by text for a blank field.",
 		Example: "{{ title | or 'Crew' }}", Input: "", Output: "Crew",
@@ -128,6 +197,32 @@ var modifierKinds = []ModifierKind{
 			return value
 		},
 	},
+}
+
+// Telephone reports whether the expression is shown or dialled as a telephone number.
+func (e *Expr) Telephone() bool {
+	for _, m := range e.Modifiers {
+		if m.Name == "phone" || m.Name == "dial" || m.Name == "national" {
+			return len(e.Fields) > 0
+		}
+	}
+	return false
+}
+
+// Dialable reports whether a value is blank or a telephone number, which without a country code is taken
+// to be of the person's country, or else of the standard one (two letters each).
+func Dialable(value, country, standard string) bool {
+	value = person.Clean(value)
+	env := Env{Country: countryCode(country, standard)}
+	return value == "" || env.number(value) != nil
+}
+
+// countryCode is the person's country where it is one.
+func countryCode(country, standard string) string {
+	if country = strings.ToUpper(person.Clean(country)); len(country) == 2 {
+		return country
+	}
+	return standard
 }
 
 func digits(s string) string {

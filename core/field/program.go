@@ -198,10 +198,7 @@ func (f *Filler) Set(p *person.Person) {
 	t := f.table
 	f.person = p
 	clear(f.env.numbers)
-	f.env.Country = strings.ToUpper(person.Clean(p.At(t.country)))
-	if len(f.env.Country) != 2 {
-		f.env.Country = t.defaultCountry
-	}
+	f.env.Country = countryCode(p.At(t.country), t.defaultCountry)
 	f.env.Language = p.At(t.language)
 	f.values = f.values[:0]
 	for i := range t.Exprs {
@@ -222,14 +219,20 @@ func (f *Filler) Holds(index int) bool { return f.holds[index] }
 // value works an expression out for one person.
 func (e *Expr) value(p *person.Person, env *Env) string {
 	value := e.Literal
-	if e.Field != "" {
-		value = person.Clean(p.At(e.Column))
+	switch {
+	case len(e.Fields) > 0:
+		value = e.Raw(p)
+		if len(e.Modifiers) == 0 || !e.Modifiers[0].kind.raw {
+			value = person.Clean(value)
+		}
+	case e.Texts != nil:
+		value = e.Texts.In(env.Language, e.Fallback)
 	}
 	for _, m := range e.Modifiers {
 		if value == "" && m.Name != "or" {
 			continue
 		}
-		value = m.apply(env, value, m.Argument)
+		value = m.kind.apply(env, value, m.Argument)
 	}
 	return value
 }

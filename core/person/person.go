@@ -13,6 +13,49 @@ type Schema struct {
 	names    []string
 	index    map[string]int  // by lower-case name
 	declared map[string]bool // lower-case names that are known though no value is held
+	constant map[string]string
+	texts    map[string]Texts
+	language string // of the texts' fallback
+}
+
+// Texts are one text in several languages (BCP 47).
+type Texts map[string]string
+
+// In returns the text in a language, or in that language without its region, or in the fallback.
+func (t Texts) In(language, fallback string) string {
+	for _, tag := range []string{language, baseLanguage(language), fallback, baseLanguage(fallback)} {
+		for have, text := range t {
+			if tag != "" && strings.EqualFold(have, tag) {
+				return text
+			}
+		}
+	}
+	return ""
+}
+
+func baseLanguage(tag string) string {
+	base, _, _ := strings.Cut(tag, "-")
+	return base
+}
+
+// WithConstants returns the schema with the organisation's constants (names after "org.") and texts by
+// language (names after "text."), whose fallback is the given language.
+func (s *Schema) WithConstants(constants map[string]string, texts map[string]Texts, language string) *Schema {
+	wider := *s
+	wider.constant, wider.texts, wider.language = constants, texts, language
+	return &wider
+}
+
+// Constant returns the value of a constant, by its name with "org." before it.
+func (s *Schema) Constant(name string) (string, bool) {
+	value, ok := s.constant[strings.TrimPrefix(name, "org.")]
+	return value, ok && strings.HasPrefix(name, "org.")
+}
+
+// Texts returns a text by its name with "text." before it, and the language to fall back to.
+func (s *Schema) Texts(name string) (texts Texts, fallback string, ok bool) {
+	texts, ok = s.texts[strings.TrimPrefix(name, "text.")]
+	return texts, s.language, ok && strings.HasPrefix(name, "text.")
 }
 
 // Declaring returns the schema with more names that are known: fields that a directory may have. Those
@@ -74,6 +117,12 @@ func (s *Schema) Nearest(name string) []string {
 	candidates := append([]string(nil), s.names...)
 	for name := range s.declared {
 		candidates = append(candidates, name)
+	}
+	for name := range s.constant {
+		candidates = append(candidates, "org."+name)
+	}
+	for name := range s.texts {
+		candidates = append(candidates, "text."+name)
 	}
 	for _, a := range Attributes {
 		candidates = append(candidates, a.Name)

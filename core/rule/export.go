@@ -16,7 +16,7 @@ import (
 
 // Loss is one thing that a host's placeholders cannot do.
 type Loss struct {
-	Kind    string   `json:"kind"` // blank, modifier, stand-by, field
+	Kind    string   `json:"kind"` // blank, modifier, stand-by, field, language
 	Field   string   `json:"field"`
 	Line    int      `json:"line"` // in the template's source; 0 when it stands at no single place
 	Column  int      `json:"column"`
@@ -147,28 +147,48 @@ func (x *exporter) condition(c *field.Condition, index int) {
 }
 
 func (x *exporter) value(e *field.Expr, index int, escape field.Escape) {
-	if e.Field == "" {
-		x.block.Write(field.AppendEscaped(nil, e.Literal, escape))
+	if len(e.Fields) == 0 {
+		x.text(e, index, escape)
 		return
 	}
-	name, ok := x.dialect.Names[e.Field]
+	first := e.Fields[0]
+	name, ok := x.dialect.Names[first.Name]
 	if !ok {
-		x.lose(Loss{Kind: "field", Field: e.Field, Message: fmt.Sprintf("The host has no %s; nothing stands in its place.", e.Field)}, e.Span,
+		x.lose(Loss{Kind: "field", Field: e.Field, Message: fmt.Sprintf("The host has no %s; nothing stands in its place.", first.Name)}, e.Span,
 			func(f *field.Filler, _ *person.Person) bool { return f.Value(index) != "" })
 		return
 	}
 	x.block.WriteString(x.dialect.Open + name + x.dialect.Close)
+	if len(e.Fields) > 1 {
+		x.lose(Loss{Kind: "field", Field: e.Field, Message: fmt.Sprintf("Only %s is asked for; nothing takes its place when it is blank.", first.Name)}, e.Span,
+			func(_ *field.Filler, p *person.Person) bool {
+				return person.IsBlank(p.At(first.Index)) && e.Raw(p) != ""
+			})
+	}
 	for _, m := range e.Modifiers {
 		if m.Name == "or" {
 			x.lose(Loss{Kind: "stand-by", Field: e.Field, Message: fmt.Sprintf("The stand-by text %q for a blank %s is lost.", m.Argument, e.Field)}, e.Span,
-				func(_ *field.Filler, p *person.Person) bool { return person.IsBlank(p.At(e.Column)) })
+				func(_ *field.Filler, p *person.Person) bool { return e.Raw(p) == "" })
 			continue
 		}
 		x.lose(Loss{Kind: "modifier", Field: e.Field, Message: fmt.Sprintf("The modifier %s of %s is lost; the directory's own spelling is shown.", m.Name, e.Field)}, e.Span,
 			func(f *field.Filler, p *person.Person) bool {
-				raw := person.Clean(p.At(e.Column))
+				raw := person.Clean(e.Raw(p))
 				return raw != "" && raw != f.Value(index)
 			})
+	}
+}
+
+// text writes what does not come from a field: a text in quotes, a constant, or a text by language, of
+// which a host can have only one.
+func (x *exporter) text(e *field.Expr, index int, escape field.Escape) {
+	filler := field.NewFiller(x.program.Table)
+	filler.Set(&person.Person{})
+	common := filler.Value(index)
+	x.block.Write(field.AppendEscaped(nil, common, escape))
+	if e.Texts != nil {
+		x.lose(Loss{Kind: "language", Field: e.Text, Message: fmt.Sprintf("%s is %q in every language.", e.Text, common)}, e.Span,
+			func(f *field.Filler, _ *person.Person) bool { return f.Value(index) != common })
 	}
 }
 

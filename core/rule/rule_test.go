@@ -12,15 +12,15 @@ import (
 
 var day = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-var few = &person.Directory{Schema: person.NewSchema("mail", "cn", "title", "mobile", "c", "callSign"), People: []person.Person{
-	{Values: []string{"a@brackwater.example", "Agnes", "Cook", "07700 900142", "GB", "brack 4"}},
-	{Values: []string{"b@brackwater.example", "Bo", "", "+44 7700 900143", "GB", ""}},
-	{Values: []string{"c@brackwater.example", "Cai", "Cook", "", "GB", ""}},
+var few = &person.Directory{Schema: person.NewSchema("mail", "cn", "title", "mobile", "c", "callSign", "preferredLanguage"), People: []person.Person{
+	{Values: []string{"a@brackwater.example", "Agnes", "Cook", "07700 900142", "GB", "brack 4", "en"}},
+	{Values: []string{"b@brackwater.example", "Bo", "", "+44 7700 900143", "GB", "", ""}},
+	{Values: []string{"c@brackwater.example", "Cai", "Cook", "", "GB", "", "sv"}},
 }}
 
 func export(t *testing.T, source, dialect string, people *person.Directory) Exported {
 	t.Helper()
-	tmpl, err := template.New("x", source, "country: GB", nil)
+	tmpl, err := template.New("x", source, "country: GB\nlanguage: en\norganisation: {line: 01632 960100}\ntexts: {desk: {en: Desk, sv: Disk}}", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -45,6 +45,9 @@ func TestExport(t *testing.T) {
 		{"a field the host lacks", `<p>Radio {{ callSign }}</p>`, "percent", `<p>Radio </p>`, []string{"field 1 a@brackwater.example"}},
 		{"joined pieces", `<p data-join=", "><b data-needs="cn">{{ cn }}</b><b data-needs="title">{{ title }}</b></p>`, "brace", `<p><b>{cn}</b>, <b>{title}</b></p>`, []string{"blank 1 b@brackwater.example"}},
 		{"variants and attributes", `<p data-in="new" title="{{ cn }}">n</p><p data-in="reply">r</p>`, "brace", `<p title="{cn}">n</p>`, nil},
+		{"first of several", `{{ mobile or title }}`, "brace", `{mobile}`, []string{"field 1 c@brackwater.example"}},
+		{"constant", `{{ org.line | phone }}`, "brace", `+44 1632 960100`, nil},
+		{"text by language", `{{ text.desk }}`, "brace", `Desk`, []string{"language 1 c@brackwater.example"}},
 		{"literal braces", `{{ '{{' }}`, "brace", `{{`, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

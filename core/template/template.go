@@ -51,6 +51,9 @@ type Settings struct {
 		Files   map[string]PictureSetting `yaml:"files"`
 	} `yaml:"pictures"`
 	Slots map[string]Slot `yaml:"slots"`
+
+	Organisation map[string]string       `yaml:"organisation"` // constants, for {{ org.name }}
+	Texts        map[string]person.Texts `yaml:"texts"`        // by language, for {{ text.name }}
 }
 
 // PictureSetting names a picture file for data-picture.
@@ -232,6 +235,22 @@ func (t *Template) readSettings() error {
 	for name, slot := range s.Slots {
 		if slot.From != "" && slot.Until != "" && slot.Until < slot.From {
 			return fmt.Errorf("slot %s ends on %s, before it begins on %s", name, slot.Until, slot.From)
+		}
+	}
+	for name := range s.Organisation {
+		if !person.ValidName(name) {
+			return fmt.Errorf("organisation.%s: use letters, digits and hyphens, a letter first", name)
+		}
+	}
+	for name, texts := range s.Texts {
+		if !person.ValidName(name) {
+			return fmt.Errorf("texts.%s: use letters, digits and hyphens, a letter first", name)
+		}
+		if s.Language == "" {
+			return errors.New("texts need the template's language, for people whose own has no text")
+		}
+		if texts.In(s.Language, "") == "" {
+			return fmt.Errorf("texts.%s has no text in the template's language, %s", name, s.Language)
 		}
 	}
 	for _, f := range s.Fields {

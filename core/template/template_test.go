@@ -52,17 +52,20 @@ func TestWrongFoldersAreRefused(t *testing.T) {
 		settings, want string
 		files          map[string][]byte
 	}{
-		"unknown member":   {"titel: x", "line 1: field titel not found", nil},
-		"not YAML":         {"title: [", "line 1", nil},
-		"relative address": {"pictures: {address: pictures/}", "full https address", nil},
-		"no slash":         {"pictures: {address: https://p.brackwater.example}", "ends with a slash", nil},
-		"date":             {"slots: {banner: {from: 1 November}}", `line 1: "1 November" is not a date`, nil},
-		"dates turned":     {"slots: {banner: {from: 2026-12-01, until: 2026-11-01}}", "before it begins", nil},
-		"country":          {"country: Sweden", "two letters", nil},
-		"variant":          {"variants: [New One]", "lower-case", nil},
-		"missing picture":  {"pictures: {files: {logo: {file: lgo.png}}}", "there is logo.png", map[string][]byte{"logo.png": dot(t)}},
-		"not a picture":    {"", "not a PNG, JPEG or GIF", map[string][]byte{"logo.png": []byte("<html>")}},
-		"too much":         {strings.Repeat("# x\n", MaxSettings), "larger than", nil},
+		"unknown member":          {"titel: x", "line 1: field titel not found", nil},
+		"not YAML":                {"title: [", "line 1", nil},
+		"relative address":        {"pictures: {address: pictures/}", "full https address", nil},
+		"no slash":                {"pictures: {address: https://p.brackwater.example}", "ends with a slash", nil},
+		"date":                    {"slots: {banner: {from: 1 November}}", `line 1: "1 November" is not a date`, nil},
+		"dates turned":            {"slots: {banner: {from: 2026-12-01, until: 2026-11-01}}", "before it begins", nil},
+		"country":                 {"country: Sweden", "two letters", nil},
+		"variant":                 {"variants: [New One]", "lower-case", nil},
+		"text without a language": {"texts: {desk: {en: Desk}}", "need the template's language", nil},
+		"text not in it":          {"language: sv\ntexts: {desk: {en: Desk}}", "no text in the template's language, sv", nil},
+		"constant's name":         {"organisation: {a b: x}", "letters, digits", nil},
+		"missing picture":         {"pictures: {files: {logo: {file: lgo.png}}}", "there is logo.png", map[string][]byte{"logo.png": dot(t)}},
+		"not a picture":           {"", "not a PNG, JPEG or GIF", map[string][]byte{"logo.png": []byte("<html>")}},
+		"too much":                {strings.Repeat("# x\n", MaxSettings), "larger than", nil},
 	} {
 		if c.settings != "" && strings.HasPrefix(name, "too") {
 			c.settings += "title: x"
