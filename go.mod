@@ -6,6 +6,7 @@ require (
 	github.com/andybalholm/cascadia v1.3.5
 	github.com/chromedp/chromedp v0.23.0
 	github.com/gin-gonic/gin v1.12.0
+	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/nyaruka/phonenumbers v1.8.1
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/rivo/uniseg v0.4.7
@@ -39,7 +40,6 @@ require (
 	github.com/goccy/go-yaml v1.19.2 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
-	github.com/jedib0t/go-pretty/v6 v6.8.3 // indirect
 	github.com/json-iterator/go v1.1.12 // indirect
 	github.com/klauspost/cpuid/v2 v2.3.0 // indirect
 	github.com/leodido/go-urn v1.4.0 // indirect

@@ -65,6 +65,7 @@ func New(a *API) http.Handler {
 	v1.POST("/templates/:name/rule", limit(MaxJSON), a.exportRule)
 
 	v1.GET("/people", a.listPeople)
+	v1.GET("/people/hard-cases", a.listHardCases)
 	v1.POST("/people/import", limit(MaxCSV), a.importPeople)
 
 	v1.GET("/clients", a.listClients)

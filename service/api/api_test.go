@@ -187,6 +187,7 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"PeoplePage", "GET", "/api/v1/people", "", 200, nil},
 		{"FieldInfo", "GET", "/api/v1/people", "", 200, []string{"fields"}},
 		{"PersonSnapshot", "GET", "/api/v1/people", "", 200, []string{"people"}},
+		{"HardCase", "GET", "/api/v1/people/hard-cases", "", 200, nil},
 		{"ImportPlan", "POST", "/api/v1/people/import", "mail,cn\nx@y.example,X\n", 200, nil},
 		{"Column", "POST", "/api/v1/people/import", "mail,cn\nx@y.example,X\n", 200, []string{"columns"}},
 		{"Change", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes"}},

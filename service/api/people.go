@@ -66,6 +66,27 @@ func (a *API) listPeople(c *gin.Context) {
 	c.JSON(http.StatusOK, page)
 }
 
+// HardCase is a person who strains templates, and why.
+type HardCase struct {
+	Mail    string   `json:"mail"`
+	Name    string   `json:"name"`
+	Reasons []string `json:"reasons"`
+}
+
+func (a *API) listHardCases(c *gin.Context) {
+	d, _, err := a.People.Directory(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list := []HardCase{}
+	for _, h := range person.HardCases(d, "") {
+		p := &d.People[h.Index]
+		list = append(list, HardCase{Mail: d.Get(p, "mail"), Name: d.Get(p, "cn"), Reasons: h.Reasons})
+	}
+	c.JSON(http.StatusOK, list)
+}
+
 func fields(d *person.Directory) []FieldInfo {
 	list := []FieldInfo{}
 	for column, name := range d.Schema.Names() {

@@ -12,6 +12,7 @@ export type Client = Schemas['Client']
 export type Dialect = Schemas['Dialect']
 export type Exported = Schemas['Exported']
 export type PeoplePage = Schemas['PeoplePage']
+export type HardCase = Schemas['HardCase']
 export type ImportPlan = Schemas['ImportPlan']
 export type PackageInfo = Schemas['PackageInfo']
 export type FieldReference = Schemas['FieldReference']
@@ -67,6 +68,7 @@ export const api = {
   rule: (template: string, body: Schemas['RuleRequest']) => post<Exported>(`/templates/${name(template)}/rule`, body),
   people: (search: string, offset: number, limit: number) =>
     call<PeoplePage>(`/people?search=${name(search)}&offset=${offset}&limit=${limit}`),
+  hardCases: () => call<HardCase[]>('/people/hard-cases'),
   importPeople: (file: Blob, options: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> }) => {
     const query = new URLSearchParams({ apply: String(options.apply), replace: String(options.replace) })
     if (options.revision !== undefined) query.set('revision', String(options.revision))

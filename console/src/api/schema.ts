@@ -246,6 +246,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/hard-cases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The people who strain templates most, and why. */
+        get: operations["listHardCases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/import": {
         parameters: {
             query?: never;
@@ -394,6 +411,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        HardCase: {
+            mail: string;
+            name: string;
+            reasons: string[];
+        };
         Health: {
             status: string;
             version: string;
@@ -1236,6 +1258,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PeoplePage"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listHardCases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HardCase"][];
                 };
             };
             /** @description What went wrong (RFC 9457). */
