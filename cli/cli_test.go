@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"missivum/core/check"
+	"missivum/core/person"
 )
 
 // run runs a command line in the repository's root.
@@ -198,6 +199,28 @@ func TestEveryCommandHasAnExampleThatParses(t *testing.T) {
 	}
 	if seen < 13 {
 		t.Errorf("%d commands seen", seen)
+	}
+}
+
+func TestDemoPeople(t *testing.T) {
+	code, out, _ := run(t, "demo", "people", "--count", "30", "--seed", "4")
+	d, bad, err := person.ReadCSV(strings.NewReader(out), nil)
+	if code != 0 || err != nil || len(bad) > 0 || len(d.People) != 30 {
+		t.Errorf("exit %d, %v, %v", code, err, bad)
+	}
+	if _, again, _ := run(t, "demo", "people", "--count", "30", "--seed", "4"); again != out {
+		t.Error("one seed gave two directories")
+	}
+	if code, _, errs := run(t, "demo", "people", "--count", "0"); code != ExitUsage || !strings.Contains(errs, "from 1 to") {
+		t.Errorf("exit %d, %s", code, errs)
+	}
+}
+
+func TestClientsSchemaIsTheSchema(t *testing.T) {
+	code, out, _ := run(t, "clients", "schema")
+	var schema map[string]any
+	if err := json.Unmarshal([]byte(out), &schema); code != 0 || err != nil || schema["title"] != "Client profile" {
+		t.Errorf("exit %d, %v", code, err)
 	}
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -44,6 +45,16 @@ func (a *app) clientsCommand() *cobra.Command {
 			}
 			a.printProfile(list[0])
 			return nil
+		},
+	})
+	c.AddCommand(&cobra.Command{
+		Use:     "schema",
+		Short:   "Write the JSON Schema of profiles",
+		Example: "  missivum clients schema",
+		Args:    exactly(),
+		RunE: func(*cobra.Command, []string) error {
+			_, err := io.WriteString(a.out, client.SchemaJSON())
+			return err
 		},
 	})
 	return c

@@ -3,14 +3,18 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 
 	"github.com/spf13/cobra"
 
+	"missivum/core/person"
 	"missivum/demo"
+	"missivum/demo/people"
 	"missivum/service"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -99,6 +103,46 @@ Without --data everything is in a temporary folder and is gone afterwards.`,
 	}
 	c.Flags().StringVar(&f.data, "data", "", "folder to keep the demo in (default a temporary one)")
 	f.add(c)
+	c.AddCommand(a.demoPeopleCommand())
+	return c
+}
+
+func (a *app) demoPeopleCommand() *cobra.Command {
+	var count int
+	var seed uint64
+	var output string
+	c := &cobra.Command{
+		Use:   "people",
+		Short: "Write a made-up directory of any size as CSV",
+		Long: `Writes people spread as in a real directory: blanks, long names, scripts, countries. The same count and seed
+give the same people; telephone numbers come from ranges kept for fiction.`,
+		Example: "  missivum demo people --count 20000 --seed 7 -o people.csv",
+		Args:    exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if count < 1 || count > person.MaxRows {
+				return usage("--count %d must be from 1 to %s", count, grouped(person.MaxRows))
+			}
+			return a.writeFile(output, func(w io.Writer) error {
+				out := csv.NewWriter(w)
+				if err := out.Write(people.Fields); err != nil {
+					return err
+				}
+				for p := range people.Stream(count, seed) {
+					if cmd.Context().Err() != nil {
+						return cmd.Context().Err()
+					}
+					if err := out.Write(p.Values); err != nil {
+						return err
+					}
+				}
+				out.Flush()
+				return out.Error()
+			})
+		},
+	}
+	c.Flags().IntVar(&count, "count", 80, "how many people")
+	c.Flags().Uint64Var(&seed, "seed", 1, "another seed gives other people")
+	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
 	return c
 }
 

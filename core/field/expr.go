@@ -151,22 +151,6 @@ func closing(s string) int {
 // HasField reports whether a raw text holds a field.
 func HasField(raw string) bool { return strings.Contains(raw, "{{") }
 
-// Fields lists the names of the fields in a raw text, canonical, without parsing modifiers fully.
-func Fields(raw string, schema *person.Schema) []string {
-	var names []string
-	for _, s := range scan(raw) {
-		if !s.field {
-			continue
-		}
-		if e, errs := parseExpr(markup.Unescape(s.text), schema); len(errs) == 0 {
-			for _, c := range e.Fields {
-				names = append(names, c.Name)
-			}
-		}
-	}
-	return names
-}
-
 // problem is a mistake inside one expression; offset counts bytes from its start.
 type problem struct {
 	offset  int

@@ -183,7 +183,6 @@ func (p *Program) Trim() {
 // and is not for use by several goroutines at once.
 type Filler struct {
 	table  *Table
-	person *person.Person
 	values []string
 	holds  []bool
 	joined []bool
@@ -196,7 +195,6 @@ func NewFiller(t *Table) *Filler { return &Filler{table: t} }
 // Set works out every expression and condition of the table for a person.
 func (f *Filler) Set(p *person.Person) {
 	t := f.table
-	f.person = p
 	clear(f.env.numbers)
 	f.env.Country = countryCode(p.At(t.country), t.defaultCountry)
 	f.env.Language = p.At(t.language)

@@ -10,13 +10,6 @@ func (d *Document) Render() string {
 	return b.String()
 }
 
-// RenderNode writes one node and all in it.
-func (d *Document) RenderNode(n *Node) string {
-	var b strings.Builder
-	d.write(&b, n)
-	return b.String()
-}
-
 func (d *Document) write(b *strings.Builder, n *Node) {
 	b.WriteString(d.OpenTag(n))
 	for _, c := range n.Children {
