@@ -78,10 +78,13 @@ func TestEditingCheckingAndSaving(t *testing.T) {
 	do(t, tab, "leaving", chromedp.Click(`//nav//a[text()="People"]`), chromedp.WaitVisible(`//button[text()="Stay"]`), chromedp.Click(`//button[text()="Stay"]`))
 	waitFor(t, tab, "the work is still there", `document.querySelector('.cm-content')?.innerText.includes('nmae')`)
 
-	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); document.execCommand('undo'); return true })()`)
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, '<p>Not in the first</p>') })()`)
+	waitFor(t, tab, "the editor has taken it", `document.querySelectorAll('.cm-line')[0].textContent.includes('Not in the first</p><p>{{ nmae')`)
 	do(t, tab, "saving by key", chromedp.Focus(chromedp.CSS(".cm-content")))
 	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.dispatchEvent(new KeyboardEvent('keydown', { key: 's', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`)
 	waitFor(t, tab, "a version is saved", `/Version 2, saved/.test(document.body.innerText)`)
+	do(t, tab, "looking at the versions", chromedp.Click(`//button[text()="Versions"]`), chromedp.Click(`(//ol[@aria-label="Versions"]//button)[last()]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "the first version is in the editor, not saved", `/Version 2, with changes not saved/.test(document.body.innerText) && !document.querySelector('.cm-content').innerText.includes('Not in the first')`)
 	answer, err := http.Get(s.Address + "/api/v1/templates/harbour/versions")
 	if err != nil {
 		t.Fatal(err)

@@ -12,6 +12,7 @@ export type Client = Schemas['Client']
 export type Dialect = Schemas['Dialect']
 export type Exported = Schemas['Exported']
 export type PeoplePage = Schemas['PeoplePage']
+export type VersionInfo = Schemas['VersionInfo']
 export type HardCase = Schemas['HardCase']
 export type ImportPlan = Schemas['ImportPlan']
 export type PackageInfo = Schemas['PackageInfo']
@@ -55,6 +56,8 @@ const name = encodeURIComponent
 export const api = {
   templates: () => call<TemplateSummary[]>('/templates'),
   template: (template: string) => call<TemplateDetail>(`/templates/${name(template)}`),
+  versions: (template: string) => call<VersionInfo[]>(`/templates/${name(template)}/versions`),
+  version: (template: string, number: number) => call<TemplateDetail>(`/templates/${name(template)}/versions/${number}`),
   save: (template: string, body: Schemas['SaveRequest']) =>
     call<TemplateDetail>(`/templates/${name(template)}`, {
       method: 'PUT',

@@ -18,6 +18,7 @@ import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, summary } from './Facts'
 import { LookFrame } from './LookFrame'
 import { SourceEditor, type EditorHandle } from './SourceEditor'
+import { VersionsDialog } from './VersionsDialog'
 
 /** How long a pause in typing must be before the draft is looked at, in milliseconds. */
 const pause = 120
@@ -43,6 +44,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const [variant, setVariant] = useState(template.variants[0] ?? 'new')
   const [client, setClient] = useState('')
   const [opened, setOpened] = useState<Draft>(draft)
+  const [taken, setTaken] = useState(0) // how often a version was taken: each begins a new editor
   const editor = useRef<EditorHandle>(null)
   const later = usePaused(draft, pause)
   const dirty = draft.source !== saved.source || draft.settings !== saved.settings
@@ -65,13 +67,24 @@ function Workbench({ template }: { template: TemplateDetail }) {
     mutationFn: (note: string) => api.save(template.name, { ...draft, note, base: saved.number }),
     onSuccess: (version) => {
       setSaved(version)
+      setNote('')
       queries.setQueryData(['template', template.name], version)
       void queries.invalidateQueries({ queryKey: ['templates'] })
     },
   })
+  const [note, setNote] = useState('')
   const saveNow = useCallback(() => {
-    if (dirty && !save.isPending) save.mutate('')
-  }, [dirty, save])
+    if (dirty && !save.isPending) save.mutate(note)
+  }, [dirty, save, note])
+  const [history, setHistory] = useState(false)
+  const take = (version: TemplateDetail) => {
+    const content = { source: version.source, settings: version.settings }
+    setDraft(content)
+    setOpened(content)
+    setTaken((n) => n + 1)
+    setNote(`Back to version ${version.number}`)
+    setHistory(false)
+  }
   useLeaveGuard(dirty)
 
   const goTo = (finding: Finding) => {
@@ -85,13 +98,14 @@ function Workbench({ template }: { template: TemplateDetail }) {
 
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
-      <Toolbar template={saved} dirty={dirty} saving={save.isPending} onSave={saveNow}>
+      <Toolbar template={saved} dirty={dirty} saving={save.isPending} note={note} onNote={setNote} onSave={saveNow} onHistory={() => setHistory(true)}>
         <PersonPicker value={person} onChange={setPerson} />
         <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 120 }}>
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
         </TextField>
         <ClientPicker value={client} onChange={setClient} />
       </Toolbar>
+      {history && <VersionsDialog name={template.name} onTake={take} onClose={() => setHistory(false)} />}
       {(save.error || report.error || fields.error) && <Box sx={{ px: 2 }}><Trouble error={save.error ?? report.error ?? fields.error} /></Box>}
       <Box sx={{ flex: 1, minHeight: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 54fr) minmax(0, 46fr)' }, gridTemplateRows: { xs: '420px 360px auto auto', md: 'minmax(0, 58fr) minmax(0, 42fr)' } }}>
         <Pane
@@ -104,7 +118,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
           }
         >
           <SourceEditor
-            key={file}
+            key={`${file} ${taken}`}
             ref={editor}
             language={file}
             initial={file === 'html' ? opened.source : opened.settings}
@@ -148,7 +162,18 @@ function useLeaveGuard(dirty: boolean) {
   }, [dirty])
 }
 
-function Toolbar({ template, dirty, saving, onSave, children }: { template: TemplateDetail; dirty: boolean; saving: boolean; onSave: () => void; children: ReactNode }) {
+interface ToolbarProps {
+  template: TemplateDetail
+  dirty: boolean
+  saving: boolean
+  note: string
+  onNote: (note: string) => void
+  onSave: () => void
+  onHistory: () => void
+  children: ReactNode
+}
+
+function Toolbar({ template, dirty, saving, note, onNote, onSave, onHistory, children }: ToolbarProps) {
   const blocker = useBlocker(dirty)
   return (
     <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, px: 2, py: 1, flexWrap: 'wrap', borderBottom: 1, borderColor: 'divider' }}>
@@ -159,6 +184,8 @@ function Toolbar({ template, dirty, saving, onSave, children }: { template: Temp
         </Typography>
       </Box>
       {children}
+      {dirty && <TextField size="small" label="What changed" value={note} onChange={(e) => onNote(e.target.value)} sx={{ width: 150 }} />}
+      <Button color="inherit" onClick={onHistory}>Versions</Button>
       <Button variant="contained" disabled={!dirty || saving} onClick={onSave} title="Ctrl+S">Save a version</Button>
       {blocker.state === 'blocked' && (
         <Dialog open onClose={() => blocker.reset()} aria-labelledby="leave">
@@ -197,7 +224,7 @@ function PersonPicker({ value, onChange }: { value: string; onChange: (mail: str
   return (
     <Autocomplete<Choice, false, true>
       size="small"
-      sx={{ width: 250 }}
+      sx={{ width: 220 }}
       options={options}
       value={current}
       disableClearable
