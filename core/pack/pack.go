@@ -16,10 +16,10 @@ import (
 	"io"
 	"iter"
 	"strings"
+	"sync"
 	"time"
 
 	"missivum/core/compose"
-	"missivum/core/field"
 	"missivum/core/person"
 	"missivum/core/template"
 )
@@ -83,26 +83,29 @@ func Everybody(d *person.Directory) iter.Seq2[*person.Person, error] {
 	}
 }
 
-// Write writes a package. When the context ends, or on an error, what was written is not a whole
+// Write writes a package. Filling and compressing is shared among the processors; the files stand in the
+// order of the people all the same. When the context ends, or on an error, what was written is not a whole
 // zip file and cannot be taken for one: its directory stands at the end.
 func Write(ctx context.Context, w io.Writer, in Input) (Result, error) {
 	p, err := newPacker(w, in)
 	if err != nil {
 		return Result{}, err
 	}
-	for person, err := range in.People {
-		if err != nil {
-			return Result{}, fmt.Errorf("after %d people: %w", p.people, err)
-		}
-		if ctx.Err() != nil {
-			return Result{}, fmt.Errorf("stopped after %d people: %w", p.people, ctx.Err())
-		}
-		if err := p.person(person); err != nil {
+	working, stop := context.WithCancel(ctx)
+	var workers sync.WaitGroup
+	defer workers.Wait()
+	defer stop()
+	for b := range p.batches(working, &workers) {
+		<-b.done
+		if err := p.batch(ctx, b); err != nil {
 			return Result{}, err
 		}
-		if in.Progress != nil {
-			in.Progress(p.people)
+		if b.err != nil {
+			return Result{}, fmt.Errorf("after %d people: %w", p.people, b.err)
 		}
+	}
+	if ctx.Err() != nil {
+		return Result{}, fmt.Errorf("stopped after %d people: %w", p.people, ctx.Err())
 	}
 	return p.finish()
 }
@@ -117,10 +120,8 @@ type packer struct {
 	version   string
 	mail      int
 	signature *compose.Signature
-	filler    *field.Filler
 	pictures  []*storedPicture
 	names     map[string]bool
-	buffer    []byte
 	manifest  *manifestWriter
 	people    int
 	files     int
@@ -137,20 +138,11 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 		in.Variants = in.Template.Variants()
 	}
 	p := &packer{in: in, zip: zip.NewWriter(w), version: in.Template.Version(), names: map[string]bool{}}
-	// Files are written one after the other, so one compressor serves them all.
-	compressor, err := flate.NewWriter(io.Discard, flate.BestSpeed)
-	if err != nil {
-		return nil, err
-	}
-	p.zip.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) {
-		compressor.Reset(w)
-		return compressor, nil
-	})
 	p.mail, _, _ = in.Schema.Column("mail")
+	var err error
 	if p.signature, err = compose.Compile(in.Template, in.Schema, in.Day, in.Variants...); err != nil {
 		return nil, err
 	}
-	p.filler = p.signature.NewFiller()
 	prepared, err := compose.Prepare(in.Template, in.Schema, in.Day, compose.Beside)
 	if err != nil {
 		return nil, err
@@ -167,54 +159,51 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 	return p, err
 }
 
-// person writes one person's folder.
-func (p *packer) person(who *person.Person) error {
-	mail := who.At(p.mail)
-	folder := p.folder(mail)
-	base := folder + "/" + p.in.Template.Name
-	p.filler.Set(who)
-	for _, variant := range p.in.Variants {
-		for _, form := range compose.Forms {
-			p.buffer = p.signature.Append(p.buffer[:0], variant, form, p.filler)
-			if err := p.file(base+"-"+variant+suffix(form), mail, p.buffer); err != nil {
+// batch writes the files of some people.
+func (p *packer) batch(ctx context.Context, b *batch) error {
+	for i := range b.people {
+		if ctx.Err() != nil {
+			return fmt.Errorf("stopped after %d people: %w", p.people, ctx.Err())
+		}
+		one := &b.people[i]
+		for j := range one.files {
+			if err := p.file(one, &one.files[j]); err != nil {
 				return err
 			}
 		}
-	}
-	for _, picture := range p.pictures {
-		if err := p.picture(folder+"/"+compose.Beside(picture.Picture), mail, picture); err != nil {
-			return err
+		for _, picture := range p.pictures {
+			if err := p.picture(one, picture); err != nil {
+				return err
+			}
+		}
+		p.people++
+		if p.in.Progress != nil {
+			p.in.Progress(p.people)
 		}
 	}
-	p.people++
 	return nil
 }
 
-// suffix is a form's file ending.
-func suffix(form compose.Form) string {
-	switch form {
-	case compose.HTML:
-		return ".html"
-	case compose.Fragment:
-		return ".fragment.html"
+// file writes a file that a worker has compressed.
+func (p *packer) file(one *packed, f *packedFile) error {
+	header := &zip.FileHeader{
+		Name: f.name, Method: zip.Deflate, CRC32: f.crc, CompressedSize64: uint64(len(f.data)), UncompressedSize64: uint64(f.size),
 	}
-	return ".txt"
-}
-
-func (p *packer) file(name, mail string, data []byte) error {
-	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: stamp})
+	//lint:ignore SA1019 a raw entry takes its time from the fields that only this sets
+	header.SetModTime(stamp)
+	w, err := p.zip.CreateRaw(header)
 	if err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
+		return fmt.Errorf("writing %s: %w", f.name, err)
 	}
-	if _, err := w.Write(data); err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
+	if _, err := w.Write(f.data); err != nil {
+		return fmt.Errorf("writing %s: %w", f.name, err)
 	}
-	sum := sha256.Sum256(data)
-	return p.list(name, mail, len(data), hex.EncodeToString(sum[:]))
+	return p.list(f.name, one.mail, f.size, hex.EncodeToString(f.hash[:]))
 }
 
 // picture stores a picture as it is: it is compressed already.
-func (p *packer) picture(name, mail string, picture *storedPicture) error {
+func (p *packer) picture(one *packed, picture *storedPicture) error {
+	name := one.folder + "/" + compose.Beside(picture.Picture)
 	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: stamp})
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)
@@ -222,7 +211,7 @@ func (p *packer) picture(name, mail string, picture *storedPicture) error {
 	if _, err := w.Write(picture.Data); err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)
 	}
-	return p.list(name, mail, len(picture.Data), picture.hash)
+	return p.list(name, one.mail, len(picture.Data), picture.hash)
 }
 
 func (p *packer) list(name, mail string, size int, hash string) error {

@@ -169,22 +169,21 @@ func (p *Packages) run(ctx context.Context, j *job, in pack.Input) {
 		err = ctx.Err()
 	}
 	p.mu.Lock()
-	r := &j.record
-	r.Finished = p.Now()
+	record := j.record
+	p.mu.Unlock()
+	record.Finished = p.Now()
 	switch {
 	case err == nil:
-		r.State = Ready
+		record.State = Ready
 	case errors.Is(err, context.Canceled):
-		r.State, r.Message = Stopped, fmt.Sprintf("Stopped after %d of %d people.", r.Done, r.Total)
+		record.State, record.Message = Stopped, fmt.Sprintf("Stopped after %d of %d people.", record.Done, record.Total)
 	default:
-		r.State, r.Message = Failed, err.Error()
+		record.State, record.Message = Failed, err.Error()
 	}
-	record := *r
-	p.mu.Unlock()
 	if err := p.Store.PutPackage(context.WithoutCancel(ctx), record); err != nil {
 		p.Log.Error("recording a package", "package", record.ID, "error", err)
 	}
-	p.mu.Lock()
+	p.mu.Lock() // only now it is not running: whoever sees the end finds it recorded
 	delete(p.running, record.ID)
 	p.mu.Unlock()
 }
