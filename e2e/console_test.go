@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"missivum/e2e/rig"
 )
@@ -148,4 +149,23 @@ func TestPagesAreAccessible(t *testing.T) {
 			}
 		}
 	}
+}
+
+func TestANewTemplateBeginsWithoutFaults(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening templates", chromedp.Navigate(s.Address+"/templates"), chromedp.Click(`//button[text()="New template"]`))
+	do(t, tab, "a name that cannot be", chromedp.SendKeys(`//*[@role="dialog"]//input`, "Not Good"), chromedp.Click(`//button[text()="Make the template"]`))
+	waitFor(t, tab, "the reason is told", `/lower-case letters, digits and hyphens/.test(document.querySelector('[role="alert"]')?.innerText ?? '')`)
+	do(t, tab, "a right name", chromedp.SendKeys(`//*[@role="dialog"]//input`, "\b\b\b\b\b\b\b\bnight-crew"), chromedp.Click(`//button[text()="Make the template"]`))
+	waitFor(t, tab, "the workbench opens", `location.pathname === '/templates/night-crew' && document.querySelector('.cm-content')`)
+	waitFor(t, tab, "nothing breaks in it", `/1 finding, 0 break/.test(document.body.innerText)`)
+}
+
+func TestTheEditorCanBeLeftByKey(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Focus(chromedp.CSS(".cm-content")))
+	do(t, tab, "pressing Esc and Tab", chromedp.KeyEvent(kb.Escape), chromedp.KeyEvent(kb.Tab))
+	waitFor(t, tab, "the focus is elsewhere", `!document.activeElement.closest('.cm-content')`)
 }
