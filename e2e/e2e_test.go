@@ -84,7 +84,7 @@ func browser(t *testing.T) context.Context {
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatalf("starting Chromium (make setup installs it): %v", err)
 	}
-	limited, cancel := context.WithTimeout(tab, 3*time.Minute)
+	limited, cancel := context.WithTimeout(tab, 8*time.Minute)
 	t.Cleanup(cancel)
 	return limited
 }
@@ -98,10 +98,14 @@ func evaluate[T any](t *testing.T, tab context.Context, expression string) T {
 	return v
 }
 
+// patience is how long a page may take for one step; a busy machine is slow, and a test that fails waits
+// this long once.
+const patience = time.Minute
+
 // waitFor waits until an expression is true in the page.
 func waitFor(t *testing.T, tab context.Context, what, expression string) {
 	t.Helper()
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
 		if evaluate[bool](t, tab, "Boolean("+expression+")") {
 			return
 		}
@@ -111,7 +115,7 @@ func waitFor(t *testing.T, tab context.Context, what, expression string) {
 
 func do(t *testing.T, tab context.Context, what string, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
-	limited, cancel := context.WithTimeout(tab, 20*time.Second)
+	limited, cancel := context.WithTimeout(tab, patience)
 	defer cancel()
 	if err := chromedp.Do(limited, steps...); err != nil {
 		t.Fatalf("%s: %v", what, err)

@@ -47,7 +47,12 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const [taken, setTaken] = useState(0) // how often a version was taken: each begins a new editor
   const editor = useRef<EditorHandle>(null)
   const later = usePaused(draft, pause)
-  const dirty = draft.source !== saved.source || draft.settings !== saved.settings
+  const dirty = differs(draft, saved)
+  const latest = useRef(draft) // what stands in the editor now; the state follows at the next drawing
+  const edit = (next: Draft) => {
+    latest.current = next
+    setDraft(next)
+  }
 
   const report = useQuery({
     queryKey: ['check', template.name, later],
@@ -64,7 +69,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const fields = useQuery({ queryKey: ['fields'], queryFn: api.fields })
   const queries = useQueryClient()
   const save = useMutation({
-    mutationFn: (note: string) => api.save(template.name, { ...draft, note, base: saved.number }),
+    mutationFn: (note: string) => api.save(template.name, { ...latest.current, note, base: saved.number }),
     onSuccess: (version) => {
       setSaved(version)
       setNote('')
@@ -74,12 +79,12 @@ function Workbench({ template }: { template: TemplateDetail }) {
   })
   const [note, setNote] = useState('')
   const saveNow = useCallback(() => {
-    if (dirty && !save.isPending) save.mutate(note)
-  }, [dirty, save, note])
+    if (differs(latest.current, saved) && !save.isPending) save.mutate(note)
+  }, [saved, save, note])
   const [history, setHistory] = useState(false)
   const take = (version: TemplateDetail) => {
     const content = { source: version.source, settings: version.settings }
-    setDraft(content)
+    edit(content)
     setOpened(content)
     setTaken((n) => n + 1)
     setNote(`Back to version ${version.number}`)
@@ -124,7 +129,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
             initial={file === 'html' ? opened.source : opened.settings}
             findings={report.data?.findings ?? noFindings}
             fields={fields.data}
-            onChange={(text) => setDraft((d) => (file === 'html' ? { ...d, source: text } : { ...d, settings: text }))}
+            onChange={(text) => edit({ ...latest.current, [file === 'html' ? 'source' : 'settings']: text })}
             onSave={saveNow}
           />
         </Pane>
@@ -141,6 +146,10 @@ function Workbench({ template }: { template: TemplateDetail }) {
 }
 
 const noFindings: Finding[] = []
+
+function differs(draft: Draft, saved: TemplateDetail): boolean {
+  return draft.source !== saved.source || draft.settings !== saved.settings
+}
 
 /** The value as it was when it last did not change for a while. */
 function usePaused<T>(value: T, delay: number): T {
