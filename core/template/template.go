@@ -16,6 +16,7 @@ import (
 	"sort"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"gopkg.in/yaml.v3"
 
@@ -193,6 +194,9 @@ func New(name, source, settings string, files map[string][]byte) (*Template, err
 	if len(source) > markup.MaxSource {
 		return nil, fmt.Errorf("%s: %w", SourceFile, markup.ErrTooLarge)
 	}
+	if !utf8.ValidString(source) || !utf8.ValidString(settings) {
+		return nil, fmt.Errorf("%s or %s is not UTF-8; save it as UTF-8 text", SourceFile, SettingsFile)
+	}
 	if err := t.readSettings(); err != nil {
 		return nil, fmt.Errorf("%s: %w", SettingsFile, err)
 	}
@@ -317,7 +321,7 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 			return nil, err
 		}
 	}
-	return New(name, string(source), string(settings), files)
+	return New(name, withoutMark(source), withoutMark(settings), files)
 }
 
 // OpenBare makes a template of a single HTML file. Pictures that the source refers to by a relative
@@ -327,7 +331,10 @@ func OpenBare(fsys fs.FS, file string) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Template{Name: strings.TrimSuffix(path.Base(file), path.Ext(file)), Source: string(source), Bare: true}
+	if !utf8.Valid(source) {
+		return nil, fmt.Errorf("%s is not UTF-8; save it as UTF-8 text", file)
+	}
+	t := &Template{Name: strings.TrimSuffix(path.Base(file), path.Ext(file)), Source: withoutMark(source), Bare: true}
 	doc, err := markup.Parse(t.Source)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
@@ -352,6 +359,9 @@ func OpenBare(fsys fs.FS, file string) (*Template, error) {
 	sort.Slice(t.Pictures, func(i, j int) bool { return t.Pictures[i].File < t.Pictures[j].File })
 	return t, nil
 }
+
+// withoutMark is a file's text without the byte order mark that some editors write.
+func withoutMark(data []byte) string { return strings.TrimPrefix(string(data), "\ufeff") }
 
 func readFile(fsys fs.FS, name string, limit int64) ([]byte, error) {
 	f, err := fsys.Open(name)

@@ -129,6 +129,23 @@ func TestBareFile(t *testing.T) {
 	}
 }
 
+func TestCharacterSets(t *testing.T) {
+	marked := fstest.MapFS{"template.html": {Data: []byte("\ufeff<p>Grün</p>")}, "template.yaml": {Data: []byte("\ufefftitle: x\n")}}
+	if tmpl, err := Open(marked, "x"); err != nil || tmpl.Source != "<p>Grün</p>" || tmpl.Title() != "x" {
+		t.Errorf("with a byte order mark: %+v, %v", tmpl, err)
+	}
+	if tmpl, err := OpenBare(marked, "template.html"); err != nil || tmpl.Source != "<p>Grün</p>" {
+		t.Errorf("a bare file with a byte order mark: %+v, %v", tmpl, err)
+	}
+	latin := fstest.MapFS{"template.html": {Data: []byte("<p>Gr\xfcn</p>")}}
+	if _, err := Open(latin, "x"); err == nil || !strings.Contains(err.Error(), "UTF-8") {
+		t.Errorf("another character set: %v", err)
+	}
+	if _, err := OpenBare(latin, "template.html"); err == nil || !strings.Contains(err.Error(), "UTF-8") {
+		t.Errorf("a bare file of another character set: %v", err)
+	}
+}
+
 func FuzzSettings(f *testing.F) {
 	f.Add("title: x\nslots: {a: {from: 2026-01-01}}\npictures: {address: https://a.example/, files: {b: {file: c}}}")
 	f.Add("a: &a [*a]")

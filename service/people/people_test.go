@@ -1,0 +1,107 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"missivum/service/store"
+)
+
+func open(t *testing.T) *People {
+	t.Helper()
+	s, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "x.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return &People{Store: s}
+}
+
+func take(t *testing.T, p *People, csv string, replace bool) *Plan {
+	t.Helper()
+	plan, err := p.Plan(context.Background(), strings.NewReader(csv), nil, replace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := p.Apply(context.Background(), plan); err != nil {
+		t.Fatal(err)
+	}
+	return plan
+}
+
+// written is the directory as lines of mail and values.
+func written(t *testing.T, p *People) string {
+	t.Helper()
+	d, _, err := p.Directory(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := []string{strings.Join(d.Schema.Names(), ",")}
+	for i := range d.People {
+		lines = append(lines, strings.Join(d.People[i].Values, ","))
+	}
+	return strings.Join(lines, "\n")
+}
+
+func TestImportsMerge(t *testing.T) {
+	p := open(t)
+	for _, step := range []struct {
+		name, csv                          string
+		replace                            bool
+		added, changed, removed, unchanged int
+		after                              string
+	}{
+		{"the first file", "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,\n", false, 2, 0, 0, 0, "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
+		{"the same again", "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,\n", false, 0, 0, 0, 2, "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
+		{"other order, other case, a new field", "deck,MAIL\n2,C@B.example\n", false, 0, 1, 0, 1, "mail,cn,title,deck\na@b.example,A,Cook,\nC@B.example,C,,2"},
+		{"a value taken away", "mail,title\na@b.example,\n", false, 0, 1, 0, 1, "mail,cn,title,deck\na@b.example,A,,\nC@B.example,C,,2"},
+		{"replaced", "mail,cn\na@b.example,A\nnew@b.example,N\n", true, 1, 0, 1, 1, "mail,cn,title,deck\na@b.example,A,,\nnew@b.example,N,,"},
+	} {
+		plan := take(t, p, step.csv, step.replace)
+		if plan.Added != step.added || plan.Changed != step.changed || plan.Removed != step.removed || plan.Unchanged != step.unchanged {
+			t.Errorf("%s: %d added, %d changed, %d removed, %d unchanged", step.name, plan.Added, plan.Changed, plan.Removed, plan.Unchanged)
+		}
+		if got := written(t, p); got != step.after {
+			t.Errorf("%s: the directory is\n%s\nwant\n%s", step.name, got, step.after)
+		}
+	}
+}
+
+func TestAPlanChangesNothingAndAgesWithTheDirectory(t *testing.T) {
+	p, ctx := open(t), context.Background()
+	take(t, p, "mail,cn\na@b.example,A\n", false)
+	before := written(t, p)
+	plan, err := p.Plan(ctx, strings.NewReader("mail,cn\na@b.example,Changed\n"), nil, false)
+	if err != nil || written(t, p) != before {
+		t.Errorf("planning changed the directory: %v", err)
+	}
+	take(t, p, "mail,cn\nx@b.example,X\n", false)
+	if err := p.Apply(ctx, plan); !errors.Is(err, store.ErrConflict) || plan.Applied {
+		t.Errorf("a plan of an older directory was applied: %v", err)
+	}
+	var invalid InvalidFile
+	if _, err := p.Plan(ctx, strings.NewReader("cn\nx\n"), nil, false); !errors.As(err, &invalid) {
+		t.Errorf("a file without mail addresses: %v", err)
+	}
+}
+
+func TestSearch(t *testing.T) {
+	p := open(t)
+	take(t, p, "mail,cn,l\na@b.example,Ελένη,Port-Lanvec\nc@b.example,Bo,Havsund\n", false)
+	d, _, err := p.Directory(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for text, want := range map[string]int{"": 2, "  ": 2, "havSUND": 1, "ελέν": 1, "b.example": 2, "nobody": 0} {
+		if got := len(Search(d, text)); got != want {
+			t.Errorf("%q finds %d people, want %d", text, got, want)
+		}
+	}
+}
