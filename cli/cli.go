@@ -322,18 +322,11 @@ func findPerson(d *person.Directory, mail string) (*person.Person, error) {
 	return nil, errors.New(message)
 }
 
-// findClients returns the profiles with the ids, or all shipped ones.
+// findClients returns the profiles with the ids; an unknown one is wrong usage.
 func findClients(ids []string) ([]*client.Profile, error) {
-	if len(ids) == 0 {
-		return client.Shipped(), nil
-	}
-	var list []*client.Profile
-	for _, id := range ids {
-		p := client.Find(id)
-		if p == nil {
-			return nil, usage("there is no client profile %q; there are %s", id, strings.Join(client.IDs(client.Shipped()), ", "))
-		}
-		list = append(list, p)
+	list, err := client.Select(ids)
+	if err != nil {
+		return nil, exitError{ExitUsage, err}
 	}
 	return list, nil
 }

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -177,11 +178,11 @@ func (f *blankFinder) note(e *field.Expr, key lineKey, where place, safe []strin
 // protected reports whether an expression cannot be blank where it stands: it is a text, it is unknown
 // (and told as that), or an element around needs it, one of its fields, or one of the same fields.
 func (f *blankFinder) protected(e *field.Expr, safe []string) bool {
-	if len(e.Fields) == 0 || has(safe, e.Field) {
+	if len(e.Fields) == 0 || slices.Contains(safe, e.Field) {
 		return true
 	}
 	for _, c := range e.Fields {
-		if _, _, known := f.Fields.Schema.Column(c.Name); !known || has(safe, c.Name) {
+		if _, _, known := f.Fields.Schema.Column(c.Name); !known || slices.Contains(safe, c.Name) {
 			return true
 		}
 	}

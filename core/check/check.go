@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -244,13 +245,13 @@ func (p *Pass) behaviours() {
 			if e.Behaviour.Severity.Worse(c.finding.Severity) {
 				c.finding.Severity = e.Behaviour.Severity
 			}
-			if !has(c.by[e.Behaviour.Says], profile.ID) {
+			if !slices.Contains(c.by[e.Behaviour.Says], profile.ID) {
 				if len(c.by[e.Behaviour.Says]) == 0 {
 					c.says = append(c.says, e.Behaviour.Says)
 				}
 				c.by[e.Behaviour.Says] = append(c.by[e.Behaviour.Says], profile.ID)
 			}
-			if !has(c.finding.Clients, profile.ID) {
+			if !slices.Contains(c.finding.Clients, profile.ID) {
 				c.finding.Clients = append(c.finding.Clients, profile.ID)
 			}
 		}
@@ -293,15 +294,6 @@ func causeMessage(what string, does client.Action, says []string, by map[string]
 		message = strings.ToUpper(message[:1]) + message[1:]
 	}
 	return message
-}
-
-func has(list []string, s string) bool {
-	for _, l := range list {
-		if l == s {
-			return true
-		}
-	}
-	return false
 }
 
 // merged sorts the findings by place and drops the second of two with one check and one place.

@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -187,7 +186,7 @@ func picturePixels(p *Pass) {
 		if picture == nil || !client.Sized(img) {
 			continue
 		}
-		width, height := pixels(img, "width"), pixels(img, "height")
+		width, height := img.Pixels("width"), img.Pixels("height")
 		if width == 0 || height == 0 || multiple(width, height, picture.Width, picture.Height) {
 			continue
 		}
@@ -213,15 +212,6 @@ func multiple(width, height, trueWidth, trueHeight int) bool {
 }
 
 func abs(n int) int { return max(n, -n) }
-
-func pixels(n *markup.Node, name string) int {
-	v, _ := n.Attr(name)
-	i, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSpace(v), "px"))
-	if err != nil {
-		return 0
-	}
-	return i
-}
 
 // address is one address written in the document.
 type address struct {

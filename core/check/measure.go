@@ -3,7 +3,6 @@ package check
 import (
 	"context"
 	"fmt"
-	"unicode/utf8"
 
 	"missivum/core/client"
 	"missivum/core/compose"
@@ -22,7 +21,7 @@ type gauge struct {
 
 // measure works out every limit of every profile for each variant and the worst person.
 func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budget, error) {
-	table := field.NewTable(prepared.Schema, in.Template.Settings.Country)
+	table := prepared.NewTable()
 	var gauges []*gauge
 	for _, variant := range in.Template.Variants() {
 		for _, profile := range in.Profiles {
@@ -93,7 +92,7 @@ func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Pr
 		var err error
 		switch limit.Measure {
 		case client.PictureBytes:
-			g.count, g.fixed, err = prepared.PictureWeight(table, variant)
+			g.count, g.fixed = prepared.PictureWeight(table, variant)
 		case client.Columns:
 			g.count, err = columns(prepared, table, variant)
 		case client.Characters, client.Bytes:
@@ -110,20 +109,17 @@ func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Pr
 // stored counts the markup that the client stores after it was installed.
 func stored(prepared *compose.Prepared, table *field.Table, profile *client.Profile, measure client.Measure, variant string) (func(*field.Filler) int, bool, error) {
 	doc, _ := client.Simulate(profile, prepared.Doc, client.Install)
-	doc.Fragment()
-	source := &field.Source{Doc: doc, Schema: prepared.Schema, Variants: prepared.Template.Variants()}
-	if dialect := rule.Find(profile.Install.Dialect); dialect != nil {
-		own := field.NewTable(prepared.Schema, "")
-		program, err := field.CompileHTML(source, own, variant)
-		if err != nil {
-			return nil, false, err
-		}
-		n := rule.Export(program, doc, dialect, nil).Characters
-		return func(*field.Filler) int { return n }, true, nil
+	dialect := rule.Find(profile.Install.Dialect)
+	if dialect != nil {
+		table = prepared.NewTable() // the block is the same for everybody: nobody's values are needed
 	}
-	program, err := field.CompileHTML(source, table, variant)
+	program, err := prepared.FragmentProgram(doc, table, variant)
 	if err != nil {
 		return nil, false, err
+	}
+	if dialect != nil {
+		n := rule.Export(program, doc, dialect, nil).Characters
+		return func(*field.Filler) int { return n }, true, nil
 	}
 	var buffer []byte
 	return func(f *field.Filler) int {
@@ -131,27 +127,8 @@ func stored(prepared *compose.Prepared, table *field.Table, profile *client.Prof
 		if measure == client.Bytes {
 			return len(buffer)
 		}
-		return units(buffer)
+		return client.Units(buffer)
 	}, false, nil
-}
-
-// units counts the UTF-16 units of UTF-8 text.
-func units(b []byte) int {
-	n := 0
-	for i := 0; i < len(b); {
-		if b[i] < utf8.RuneSelf {
-			n++
-			i++
-			continue
-		}
-		r, size := utf8.DecodeRune(b[i:])
-		i += size
-		n++
-		if r > 0xffff {
-			n++
-		}
-	}
-	return n
 }
 
 func columns(prepared *compose.Prepared, table *field.Table, variant string) (func(*field.Filler) int, error) {

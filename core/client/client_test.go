@@ -157,3 +157,11 @@ func FuzzSimulate(f *testing.F) {
 		}
 	})
 }
+
+func TestUnitsAreUTF16(t *testing.T) {
+	for s, want := range map[string]int{"": 0, "aé港": 3, "𝕬⛴": 3, "\xff": 1} {
+		if got := Units(s); got != want {
+			t.Errorf("Units(%q) = %d, want %d", s, got, want)
+		}
+	}
+}

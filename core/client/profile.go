@@ -97,6 +97,22 @@ const (
 	Columns      Measure = "columns"       // of the longest line of the text form
 )
 
+// Units counts the UTF-16 units of UTF-8 text, as mail clients and hosts count characters: one for each
+// letter, and two for those beyond the basic plane, whose first byte is F0 to F4.
+func Units[T string | []byte](text T) int {
+	n := 0
+	for i := range len(text) {
+		switch b := text[i]; {
+		case b >= 0x80 && b < 0xc0: // goes with the byte before
+		case b >= 0xf0 && b <= 0xf4:
+			n += 2
+		default:
+			n++
+		}
+	}
+	return n
+}
+
 // Unit is what the measure's figures are counted in, for people.
 func (m Measure) Unit() string {
 	switch m {
@@ -203,6 +219,22 @@ func Find(id string) *Profile {
 		}
 	}
 	return nil
+}
+
+// Select returns the shipped profiles with the ids, all of them for no id.
+func Select(ids []string) ([]*Profile, error) {
+	if len(ids) == 0 {
+		return Shipped(), nil
+	}
+	var list []*Profile
+	for _, id := range ids {
+		p := Find(id)
+		if p == nil {
+			return nil, fmt.Errorf("there is no client profile %q; there are %s", id, strings.Join(IDs(Shipped()), ", "))
+		}
+		list = append(list, p)
+	}
+	return list, nil
 }
 
 // IDs lists the ids of profiles.

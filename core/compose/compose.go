@@ -1,12 +1,13 @@
 // Package compose turns a template into the forms that go out: a whole HTML page, the fragment to
 // paste, and the text form. A template is prepared once (pictures resolved, styles inlined), compiled
-// once for a directory's schema and a variant, and then filled for each person by appending.
-// Start with Prepare, Prepared.Compile and Signature.
+// once for a directory's schema, and then filled for each person by appending. Start with Prepare,
+// Compile and Signature.
 package compose
 
 import (
 	"fmt"
 	"math"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -39,15 +40,15 @@ func Hosted(t *template.Template) Addresser {
 	if t.Settings.Pictures.Address == "" {
 		return Beside
 	}
-	return func(p *template.Picture) string { return t.Settings.Pictures.Address + p.File }
+	return func(p *template.Picture) string { return t.Settings.Pictures.Address + url.PathEscape(p.File) }
 }
 
-// Beside gives relative paths into the picture folder.
-func Beside(p *template.Picture) string { return template.PictureFolder + "/" + p.File }
+// Beside gives relative addresses into the picture folder.
+func Beside(p *template.Picture) string { return template.PictureFolder + "/" + url.PathEscape(p.File) }
 
 // Below gives addresses below a path, for previews.
 func Below(base string) Addresser {
-	return func(p *template.Picture) string { return base + p.File }
+	return func(p *template.Picture) string { return base + url.PathEscape(p.File) }
 }
 
 // Prepared is a template whose document no longer depends on anything but the person and the
@@ -62,8 +63,8 @@ type Prepared struct {
 
 // Prepare reads the template's source and does all that depends on neither person nor variant. day
 // decides which dated slots are in force. The error is of type field.Errors when the template has
-// mistakes, all of them; the document is then prepared as far as it goes, to be looked at by checks. Styles are resolved on the template as written, with every variant's
-// elements in it.
+// mistakes, all of them; the document is then prepared as far as it goes, to be looked at by
+// checks. Styles are resolved on the template as written, with every variant's elements in it.
 func Prepare(t *template.Template, schema *person.Schema, day time.Time, address Addresser) (*Prepared, error) {
 	doc, err := markup.Parse(t.Source)
 	if err != nil {
@@ -71,7 +72,7 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 	}
 	known := schema.Declaring(t.Settings.Fields...).WithConstants(t.Settings.Organisation, t.Settings.Texts, t.Settings.Language)
 	p := &Prepared{Template: t, Schema: known, Doc: doc, Source: doc.Clone()}
-	errs := p.fieldSource(doc).Validate()
+	errs := p.FieldSource().Validate()
 	errs = append(errs, p.resolveSlots(day)...)
 	errs = append(errs, p.resolvePictures(address)...)
 	p.Styles = style.Inline(doc)
@@ -82,10 +83,27 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 }
 
 // FieldSource is the prepared document as the template language sees it.
-func (p *Prepared) FieldSource() *field.Source { return p.fieldSource(p.Doc) }
+func (p *Prepared) FieldSource() *field.Source { return p.sourceOf(p.Doc) }
 
-func (p *Prepared) fieldSource(doc *markup.Document) *field.Source {
+func (p *Prepared) sourceOf(doc *markup.Document) *field.Source {
 	return &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
+}
+
+// FragmentProgram compiles the fragment of a document made from the prepared one, such as a client's;
+// that document is changed in place. It is what is pasted: white space around it is not part of it.
+func (p *Prepared) FragmentProgram(doc *markup.Document, table *field.Table, variant string) (*field.Program, error) {
+	doc.Fragment()
+	program, err := field.CompileHTML(p.sourceOf(doc), table, variant)
+	if err != nil {
+		return nil, err
+	}
+	program.Trim()
+	return program, nil
+}
+
+// NewTable makes a table for the values of the template's programs.
+func (p *Prepared) NewTable() *field.Table {
+	return field.NewTable(p.Schema, p.Template.Settings.Country)
 }
 
 func (p *Prepared) resolveSlots(day time.Time) field.Errors {
@@ -157,7 +175,7 @@ func (p *Prepared) moveHosted(n *markup.Node, address Addresser) {
 // setSize writes the missing one of width and height in the picture's own proportion; with
 // neither, its true pixels.
 func setSize(n *markup.Node, p *template.Picture) {
-	width, height := pixels(n, "width"), pixels(n, "height")
+	width, height := n.Pixels("width"), n.Pixels("height")
 	switch {
 	case width == 0 && height == 0:
 		width, height = p.Width, p.Height
@@ -170,15 +188,6 @@ func setSize(n *markup.Node, p *template.Picture) {
 	}
 	n.SetAttr("width", strconv.Itoa(width))
 	n.SetAttr("height", strconv.Itoa(height))
-}
-
-func pixels(n *markup.Node, name string) int {
-	v, _ := n.Attr(name)
-	i, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSpace(v), "px"))
-	if err != nil || i < 0 {
-		return 0
-	}
-	return i
 }
 
 // PictureOf returns the template's picture that an <img> of the prepared document shows, or nil.
@@ -195,7 +204,11 @@ func (p *Prepared) PictureOf(img *markup.Node) *template.Picture {
 type Signature struct {
 	table    *field.Table
 	programs map[programKey]*field.Program
+	pictures []*template.Picture
 }
+
+// Pictures are the pictures that the signature shows to anybody, each once.
+func (s *Signature) Pictures() []*template.Picture { return s.pictures }
 
 type programKey struct {
 	variant string
@@ -219,6 +232,7 @@ func Compile(t *template.Template, schema *person.Schema, day time.Time, variant
 	if err != nil {
 		return nil, err
 	}
+	s.pictures = page.picturesUsed()
 	page.page()
 	for _, variant := range variants {
 		if s.programs[programKey{variant, Text}], err = fragment.compileText(s.table, variant); err != nil {
@@ -228,14 +242,10 @@ func Compile(t *template.Template, schema *person.Schema, day time.Time, variant
 			return nil, err
 		}
 	}
-	fragment.Doc.Fragment()
 	for _, variant := range variants {
-		program, err := field.CompileHTML(fragment.FieldSource(), s.table, variant)
-		if err != nil {
+		if s.programs[programKey{variant, Fragment}], err = fragment.FragmentProgram(fragment.Doc, s.table, variant); err != nil {
 			return nil, err
 		}
-		program.Trim()
-		s.programs[programKey{variant, Fragment}] = program
 	}
 	return s, nil
 }

@@ -1,7 +1,10 @@
 package compose
 
 import (
+	"bytes"
 	"fmt"
+	"image"
+	"image/png"
 	"regexp"
 	"strings"
 	"testing"
@@ -10,7 +13,9 @@ import (
 	"golang.org/x/net/html"
 
 	"missivum/core/client"
+	"missivum/core/field"
 	"missivum/core/person"
+	"missivum/core/picture"
 	"missivum/core/template"
 	"missivum/demo"
 )
@@ -306,4 +311,52 @@ func BenchmarkFill(b *testing.B) {
 		buffer = append(buffer[:0], anew.Fill("new", Fragment, &d.People[i%len(d.People)])...)
 	}
 	b.ReportMetric(time.Since(began).Seconds()/sample/once, "parse-anew/fill")
+}
+
+func TestPictureAddressesAreEncoded(t *testing.T) {
+	var b bytes.Buffer
+	if err := png.Encode(&b, image.NewGray(image.Rect(0, 0, 4, 4))); err != nil {
+		t.Fatal(err)
+	}
+	tmpl, err := template.New("x", `<p>Crew</p><img data-picture="dot" alt=""><img src="https://p.brackwater.example/a%20%23b.png" alt="">`,
+		"pictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: 'a #b.png'}\n", map[string][]byte{"a #b.png": b.Bytes()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := compile(t, tmpl, person.NewSchema("mail"), "new")
+	if got := string(s.Fill("new", Fragment, &person.Person{})); strings.Count(got, `src="https://p.brackwater.example/a%20%23b.png"`) != 2 {
+		t.Errorf("hosted: %s", got)
+	}
+	if got := string(s.Fill("new", HTML, &person.Person{})); strings.Count(got, `src="pictures/a%20%23b.png"`) != 2 {
+		t.Errorf("beside: %s", got)
+	}
+	if list := s.Pictures(); len(list) != 1 || list[0].File != "a #b.png" {
+		t.Errorf("pictures: %+v", list)
+	}
+}
+
+// TestPictureWeightOfAJoinedPiece: a piece that is there for some people only makes the figure depend.
+func TestPictureWeightOfAJoinedPiece(t *testing.T) {
+	for name, c := range map[string]struct {
+		html  string
+		fixed bool
+	}{
+		"for everybody":      {`<p data-needs="cn">x</p><img src="pictures/dot.png">`, true},
+		"needed":             {`<p data-needs="cn"><img src="pictures/dot.png"></p>`, false},
+		"joined by presence": {`<p data-join=" "><b>{{ cn }}<img src="pictures/dot.png"></b></p>`, false},
+	} {
+		tmpl := fromSource(t, c.html, "")
+		tmpl.Pictures = []template.Picture{{File: "dot.png", Facts: picture.Facts{Bytes: 7}}}
+		p, err := Prepare(tmpl, person.NewSchema("mail", "cn"), day, Beside)
+		if err != nil {
+			t.Fatal(err)
+		}
+		table := p.NewTable()
+		count, fixed := p.PictureWeight(table, "new")
+		f := field.NewFiller(table)
+		f.Set(&person.Person{Values: []string{"a@b.example", ""}})
+		if without := count(f); fixed != c.fixed || (without == 7) != c.fixed {
+			t.Errorf("%s: fixed %v, %d bytes without a name", name, fixed, without)
+		}
+	}
 }

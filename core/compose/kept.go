@@ -3,6 +3,7 @@ package compose
 import (
 	"missivum/core/client"
 	"missivum/core/field"
+	"missivum/core/markup"
 	"missivum/core/person"
 )
 
@@ -17,9 +18,9 @@ type Kept struct {
 // client.Draw, as it shows it. A nil person leaves the template's own marks in markup, and shows the
 // field names in text. An empty variant shows the elements of all variants.
 func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string, who *person.Person) (Kept, error) {
-	table := field.NewTable(p.Schema, p.Template.Settings.Country)
-	filler := field.NewFiller(table)
 	if profile.Form == "text" {
+		table := p.NewTable()
+		filler := field.NewFiller(table)
 		program, err := p.TextProgram(table, variant)
 		if err != nil {
 			return Kept{}, err
@@ -31,30 +32,26 @@ func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string,
 		return Kept{Form: Text, Body: string(program.Append(nil, filler))}, nil
 	}
 	doc, log := client.Simulate(profile, p.Doc, hop)
-	doc.Fragment()
 	kept := Kept{Form: HTML, Log: log}
 	if who == nil {
+		doc.Fragment()
 		kept.Body = doc.Render()
 		return kept, nil
 	}
-	source := &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
-	program, err := field.CompileHTML(source, table, variant)
-	if err != nil {
-		return Kept{}, err
-	}
-	filler.Set(who)
-	kept.Body = string(program.Append(nil, filler))
-	return kept, nil
+	var err error
+	kept.Body, err = p.fillFragment(doc, variant, who)
+	return kept, err
 }
 
 // Shown gives the signature as written, filled for one person: the fragment with the pictures at the
 // addresses that the document was prepared with.
 func (p *Prepared) Shown(variant string, who *person.Person) (string, error) {
-	doc := p.Doc.Clone()
-	doc.Fragment()
-	source := &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
-	table := field.NewTable(p.Schema, p.Template.Settings.Country)
-	program, err := field.CompileHTML(source, table, variant)
+	return p.fillFragment(p.Doc.Clone(), variant, who)
+}
+
+func (p *Prepared) fillFragment(doc *markup.Document, variant string, who *person.Person) (string, error) {
+	table := p.NewTable()
+	program, err := p.FragmentProgram(doc, table, variant)
 	if err != nil {
 		return "", err
 	}

@@ -1,73 +1,68 @@
 package compose
 
 import (
+	"slices"
+
 	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/template"
 )
 
 // PictureWeight gives a counter of the bytes of the pictures that a person's signature shows, each
 // picture once, and whether the figure is the same for everybody. Only pictures that the template
 // holds can be weighed.
-func (p *Prepared) PictureWeight(table *field.Table, variant string) (count func(*field.Filler) int, fixed bool, err error) {
+func (p *Prepared) PictureWeight(table *field.Table, variant string) (count func(*field.Filler) int, fixed bool) {
 	source := p.FieldSource()
 	b := field.NewBuilder(table)
-	conditional := false
-	var weights []int
-	index := map[string]int{}
+	pictures := p.picturesUsed()
 	var visit func(n *markup.Node)
 	visit = func(n *markup.Node) {
 		if n.Kind == markup.Element {
-			leave, skip := source.Enter(b, n, variant, func(s string) string { return "" })
+			leave, skip := source.Enter(b, n, variant, func(string) string { return "" })
 			if skip {
 				return
 			}
 			defer leave()
-			if conditions, _ := source.Conditions(n); len(conditions) > 0 && len(n.Elements("img")) > 0 {
-				conditional = true
-			}
 		}
-		if picture := p.pictureShown(n); picture != "" {
-			if _, ok := index[picture]; !ok {
-				index[picture] = len(weights)
-				weights = append(weights, p.bytesOf(picture))
-			}
-			b.Mark(field.Mark(index[picture]))
+		if i := slices.Index(pictures, p.pictureShown(n)); i >= 0 {
+			b.Mark(field.Mark(i))
 		}
 		source.Children(b, n, visit)
 	}
 	visit(p.Doc.Root)
 	program := b.Program()
 	return func(f *field.Filler) int {
-		w := weigher{weights: weights, seen: make([]bool, len(weights))}
+		w := weigher{pictures: pictures, seen: make([]bool, len(pictures))}
 		program.Run(f, &w)
 		return w.total
-	}, !conditional, nil
+	}, !program.MarksDepend()
 }
 
-func (p *Prepared) pictureShown(n *markup.Node) string {
+// pictureShown is the template's picture that a node shows, or nil.
+func (p *Prepared) pictureShown(n *markup.Node) *template.Picture {
 	if !n.Is("img") {
-		return ""
+		return nil
 	}
-	if picture := p.PictureOf(n); picture != nil {
-		return picture.File
-	}
-	return ""
+	return p.PictureOf(n)
 }
 
-func (p *Prepared) bytesOf(file string) int {
-	for _, picture := range p.Template.Pictures {
-		if picture.File == file {
-			return picture.Bytes
+// picturesUsed lists the pictures that the prepared document shows, each once, in the order of the
+// document.
+func (p *Prepared) picturesUsed() []*template.Picture {
+	var used []*template.Picture
+	for _, img := range p.Doc.Root.Elements("img") {
+		if picture := p.PictureOf(img); picture != nil && !slices.Contains(used, picture) {
+			used = append(used, picture)
 		}
 	}
-	return 0
+	return used
 }
 
 // weigher adds up the pictures marked.
 type weigher struct {
-	weights []int
-	seen    []bool
-	total   int
+	pictures []*template.Picture
+	seen     []bool
+	total    int
 }
 
 func (w *weigher) Text(string) {}
@@ -75,20 +70,6 @@ func (w *weigher) Text(string) {}
 func (w *weigher) Mark(m field.Mark) {
 	if !w.seen[m] {
 		w.seen[m] = true
-		w.total += w.weights[m]
+		w.total += w.pictures[m].Bytes
 	}
-}
-
-// PicturesUsed lists the files of the pictures that the prepared document shows, each once, in the
-// order of the document.
-func (p *Prepared) PicturesUsed() []string {
-	var files []string
-	seen := map[string]bool{}
-	for _, img := range p.Doc.Root.Elements("img") {
-		if file := p.pictureShown(img); file != "" && !seen[file] {
-			seen[file] = true
-			files = append(files, file)
-		}
-	}
-	return files
 }

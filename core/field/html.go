@@ -2,6 +2,7 @@ package field
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -22,14 +23,7 @@ const (
 var ownAttributes = []string{AttrNeeds, AttrUnless, AttrIn, AttrJoin, AttrSlot, AttrPicture}
 
 // Own reports whether an attribute belongs to the template language.
-func Own(name string) bool {
-	for _, own := range ownAttributes {
-		if own == name {
-			return true
-		}
-	}
-	return false
-}
+func Own(name string) bool { return slices.Contains(ownAttributes, name) }
 
 // Source is a template's document with what is needed to understand its language.
 type Source struct {
@@ -209,7 +203,7 @@ func (s *Source) variantsOf(n *markup.Node) ([]string, *Error) {
 	}
 	words := strings.FieldsFunc(a.Value, func(r rune) bool { return r == ' ' || r == ',' })
 	for _, w := range words {
-		if !inList(s.Variants, w) {
+		if !slices.Contains(s.Variants, w) {
 			e := s.problem(a.Inner.Start+max(strings.Index(a.Value, w), 0), len(w), fmt.Sprintf("There is no variant %q; the template has %s.", w, strings.Join(s.Variants, ", ")))
 			e.Nearest = person.Nearest(w, s.Variants)
 			return nil, &e
@@ -225,16 +219,7 @@ func (s *Source) variantsOf(n *markup.Node) ([]string, *Error) {
 // In reports whether an element belongs to a variant. The empty variant has everything.
 func (s *Source) In(n *markup.Node, variant string) bool {
 	words, _ := s.variantsOf(n)
-	return variant == "" || len(words) == 0 || inList(words, variant)
-}
-
-func inList(list []string, s string) bool {
-	for _, l := range list {
-		if l == s {
-			return true
-		}
-	}
-	return false
+	return variant == "" || len(words) == 0 || slices.Contains(words, variant)
 }
 
 // FieldsOf lists the fields shown anywhere in an element, without those that have a stand-by text.

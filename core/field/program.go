@@ -1,6 +1,7 @@
 package field
 
 import (
+	"slices"
 	"strings"
 
 	"missivum/core/markup"
@@ -90,6 +91,11 @@ func (t *Table) addExpr(e Expr) int {
 }
 
 func (t *Table) addCondition(c Condition) int {
+	for i, have := range t.Conditions {
+		if have.Any == c.Any && have.Unless == c.Unless && slices.Equal(have.Columns, c.Columns) && slices.Equal(have.Fields, c.Fields) {
+			return i
+		}
+	}
 	t.Conditions = append(t.Conditions, c)
 	return len(t.Conditions) - 1
 }
@@ -165,6 +171,21 @@ func (b *Builder) flush() {
 		b.program.Steps = append(b.program.Steps, Step{Kind: StepLiteral, Text: b.literal.String()})
 		b.literal.Reset()
 	}
+}
+
+// MarksDepend reports whether any mark is given to some people only.
+func (p *Program) MarksDepend() bool {
+	for i, s := range p.Steps {
+		if s.Kind != StepNeeds {
+			continue
+		}
+		for _, inside := range p.Steps[i:s.Jump] {
+			if inside.Kind == StepMark {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Trim takes white space away from the program's beginning and end, as far as it is literal.
@@ -269,7 +290,8 @@ type Sink interface {
 	Mark(m Mark)
 }
 
-// Run gives the program's output for the person set in f to a sink.
+// Run gives the program's output for the person set in f to a sink. Append is the same for bytes, without
+// a call for each step: filling markup is the path that must be fast.
 func (p *Program) Run(f *Filler, sink Sink) {
 	f.joined = append(f.joined[:0], make([]bool, p.levels)...)
 	for i := 0; i < len(p.Steps); i++ {

@@ -7,6 +7,7 @@ package markup
 import (
 	"html"
 	"sort"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 )
@@ -197,6 +198,16 @@ func (n *Node) Declared(property string) (string, bool) {
 
 // SetText replaces the content of a text node.
 func (n *Node) SetText(s string) { n.Data, n.written = s, true }
+
+// Pixels is the value of an attribute such as width in px; 0 when it is missing or no number of pixels.
+func (n *Node) Pixels(name string) int {
+	v, _ := n.Attr(name)
+	i, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSpace(v), "px"))
+	if err != nil || i < 0 {
+		return 0
+	}
+	return i
+}
 
 // Is reports whether the node is an element with one of the names.
 func (n *Node) Is(names ...string) bool {

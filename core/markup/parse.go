@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"golang.org/x/net/html"
@@ -168,11 +169,11 @@ func (p *parser) endTag(name string, span Span) {
 // closeImplied closes elements that the start tag of n ends without an end tag.
 func (p *parser) closeImplied(n *Node) {
 	for _, rule := range impliedEnds {
-		if !contains(rule.starts, n.Name) {
+		if !slices.Contains(rule.starts, n.Name) {
 			continue
 		}
 		for open := p.top; open != p.floor && open.Kind == Element; open = open.Parent {
-			if contains(rule.ends, open.Name) {
+			if slices.Contains(rule.ends, open.Name) {
 				for p.top != open {
 					p.pop(n.Open.Start)
 				}
@@ -180,7 +181,7 @@ func (p *parser) closeImplied(n *Node) {
 				p.pop(n.Open.Start)
 				break
 			}
-			if contains(rule.until, open.Name) || scopeEdge(open.Name) && !tablePart(n.Name) {
+			if slices.Contains(rule.until, open.Name) || scopeEdge(open.Name) && !tablePart(n.Name) {
 				break
 			}
 		}
@@ -209,15 +210,6 @@ func tablePart(name string) bool {
 	switch name {
 	case "table", "thead", "tbody", "tfoot", "tr", "td", "th", "caption", "body", "html":
 		return true
-	}
-	return false
-}
-
-func contains(list []string, s string) bool {
-	for _, l := range list {
-		if l == s {
-			return true
-		}
 	}
 	return false
 }

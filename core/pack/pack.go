@@ -143,17 +143,9 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 	if p.signature, err = compose.Compile(in.Template, in.Schema, in.Day, in.Variants...); err != nil {
 		return nil, err
 	}
-	prepared, err := compose.Prepare(in.Template, in.Schema, in.Day, compose.Beside)
-	if err != nil {
-		return nil, err
-	}
-	for _, file := range prepared.PicturesUsed() {
-		for i := range in.Template.Pictures {
-			if picture := &in.Template.Pictures[i]; picture.File == file {
-				sum := sha256.Sum256(picture.Data)
-				p.pictures = append(p.pictures, &storedPicture{picture, hex.EncodeToString(sum[:])})
-			}
-		}
+	for _, picture := range p.signature.Pictures() {
+		sum := sha256.Sum256(picture.Data)
+		p.pictures = append(p.pictures, &storedPicture{picture, hex.EncodeToString(sum[:])})
 	}
 	p.manifest, err = newManifestWriter(in.Template, p.version, in.Day)
 	return p, err
@@ -203,7 +195,7 @@ func (p *packer) file(one *packed, f *packedFile) error {
 
 // picture stores a picture as it is: it is compressed already.
 func (p *packer) picture(one *packed, picture *storedPicture) error {
-	name := one.folder + "/" + compose.Beside(picture.Picture)
+	name := one.folder + "/" + template.PictureFolder + "/" + picture.File
 	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: stamp})
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)

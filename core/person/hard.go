@@ -2,6 +2,7 @@ package person
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -138,7 +139,7 @@ func scripts(s string) []string {
 			continue
 		}
 		for _, name := range scriptNames {
-			if unicode.Is(unicode.Scripts[name], r) && !contains(found, name) {
+			if unicode.Is(unicode.Scripts[name], r) && !slices.Contains(found, name) {
 				found = append(found, name)
 			}
 		}
@@ -150,15 +151,6 @@ var scriptNames = []string{
 	"Greek", "Cyrillic", "Armenian", "Georgian", "Hebrew", "Arabic", "Syriac", "Thaana", "Devanagari", "Bengali", "Gurmukhi", "Gujarati", "Oriya",
 	"Tamil", "Telugu", "Kannada", "Malayalam", "Sinhala", "Thai", "Lao", "Khmer", "Myanmar", "Tibetan", "Mongolian", "Ethiopic", "Cherokee",
 	"Hangul", "Hiragana", "Katakana", "Han",
-}
-
-func contains(list []string, s string) bool {
-	for _, l := range list {
-		if l == s {
-			return true
-		}
-	}
-	return false
 }
 
 func rightToLeft(s string) bool {

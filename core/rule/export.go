@@ -5,8 +5,8 @@ import (
 	"sort"
 	"strings"
 	"time"
-	"unicode/utf16"
 
+	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/markup"
@@ -35,15 +35,6 @@ type Exported struct {
 	Losses     []Loss `json:"losses"`
 }
 
-// Units counts the UTF-16 units of a text, as mail clients and hosts count characters.
-func Units(s string) int {
-	n := 0
-	for _, r := range s {
-		n += max(utf16.RuneLen(r), 1)
-	}
-	return n
-}
-
 // whoLimit is how many people a loss names.
 const whoLimit = 5
 
@@ -53,8 +44,8 @@ const whoLimit = 5
 func Export(program *field.Program, doc *markup.Document, d *Dialect, people *person.Directory) Exported {
 	x := exporter{program: program, doc: doc, dialect: d, people: people}
 	x.run()
-	out := Exported{Dialect: d.ID, Block: strings.TrimSpace(x.block.String()), Limit: d.Limit, Losses: x.losses}
-	out.Characters = Units(out.Block)
+	out := Exported{Dialect: d.ID, Block: x.block.String(), Limit: d.Limit, Losses: x.losses}
+	out.Characters = client.Units(out.Block)
 	sort.SliceStable(out.Losses, func(i, j int) bool {
 		a, b := out.Losses[i], out.Losses[j]
 		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
@@ -199,8 +190,7 @@ func ExportTemplate(t *template.Template, schema *person.Schema, variant string,
 	if err != nil {
 		return Exported{}, err
 	}
-	prepared.Doc.Fragment()
-	program, err := field.CompileHTML(prepared.FieldSource(), field.NewTable(schema, t.Settings.Country), variant)
+	program, err := prepared.FragmentProgram(prepared.Doc, prepared.NewTable(), variant)
 	if err != nil {
 		return Exported{}, err
 	}

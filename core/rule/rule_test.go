@@ -76,14 +76,6 @@ func TestWithoutADirectoryLossesAreListedUncounted(t *testing.T) {
 	}
 }
 
-func TestUnitsAreUTF16(t *testing.T) {
-	for s, want := range map[string]int{"": 0, "aé港": 3, "𝕬⛴": 3, "\xff": 1} {
-		if got := Units(s); got != want {
-			t.Errorf("Units(%q) = %d, want %d", s, got, want)
-		}
-	}
-}
-
 func TestDialects(t *testing.T) {
 	for _, d := range Dialects() {
 		if Find(d.ID) != d || d.About == "" {

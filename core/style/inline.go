@@ -1,6 +1,7 @@
 package style
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
@@ -59,8 +60,8 @@ func Inline(doc *markup.Document) Report {
 	reached := map[*markup.Node][]weighed{}
 	order := 0
 	mirror, back := mirrorTree(doc.Root)
-	for _, sheet := range sheets(doc) {
-		parsed := ParseSheet(sheet.text, sheet.base)
+	for _, text := range sheetTexts(doc) {
+		parsed := ParseSheet(text.Data, text.Open.Start)
 		for _, at := range parsed.At {
 			if at.Name == "charset" {
 				continue
@@ -131,25 +132,20 @@ func compile(selector string) (cascadia.Sel, string) {
 	return sel, ""
 }
 
-type sheetText struct {
-	text string
-	base int
+// sheets are the style elements that are inlined: for the screen, and not for one engine only.
+func sheets(doc *markup.Document) []*markup.Node {
+	return slices.DeleteFunc(doc.Root.Elements("style"), func(n *markup.Node) bool {
+		media, _ := n.Attr("media")
+		return n.Inside("svg") != nil || insideCondition(n) || media != "" && media != "all" && media != "screen"
+	})
 }
 
-func sheets(doc *markup.Document) []sheetText {
-	var list []sheetText
-	for _, n := range doc.Root.Elements("style") {
-		if n.Inside("svg") != nil || insideCondition(n) {
-			continue
-		}
-		if media, ok := n.Attr("media"); ok && media != "" && media != "all" && media != "screen" {
-			continue
-		}
-		for _, c := range n.Children {
-			list = append(list, sheetText{c.Data, c.Open.Start})
-		}
+func sheetTexts(doc *markup.Document) []*markup.Node {
+	var texts []*markup.Node
+	for _, n := range sheets(doc) {
+		texts = append(texts, n.Children...)
 	}
-	return list
+	return texts
 }
 
 // insideCondition: a sheet for one engine only stays with that engine.
@@ -164,19 +160,11 @@ func insideCondition(n *markup.Node) bool {
 
 // replaceSheets leaves the rules that could not be inlined in the first sheet and removes the others.
 func replaceSheets(doc *markup.Document, left []Left) {
-	first := true
-	for _, n := range doc.Root.Elements("style") {
-		if insideCondition(n) || n.Inside("svg") != nil {
-			continue
-		}
-		if media, ok := n.Attr("media"); ok && media != "" && media != "all" && media != "screen" {
-			continue
-		}
-		if !first || len(left) == 0 {
+	for i, n := range sheets(doc) {
+		if i > 0 || len(left) == 0 {
 			n.Remove()
 			continue
 		}
-		first = false
 		n.Children = nil
 		for _, l := range left { // one text for each rule, so that each keeps its place
 			n.Append(markup.NewText("\n"+l.Text, l.Span))
