@@ -77,6 +77,7 @@ func plural(n int, one, many string) string {
 // progress shows a bar on a terminal once the work has taken a second. total 0 is unknown.
 type progress struct {
 	w     io.Writer
+	shown bool // on a terminal only
 	total int
 	what  string
 	began time.Time
@@ -84,13 +85,13 @@ type progress struct {
 }
 
 func (a *app) progress(what string, total int) *progress {
-	return &progress{w: a.err, total: total, what: what, began: time.Now()}
+	return &progress{w: a.err, shown: terminal(a.err), total: total, what: what, began: time.Now()}
 }
 
 // done tells how many are done.
 func (p *progress) done(n int) {
 	if p.bar == nil {
-		if n%64 != 0 || !terminal(p.w) || time.Since(p.began) < time.Second {
+		if !p.shown || time.Since(p.began) < time.Second {
 			return
 		}
 		total := int64(p.total)

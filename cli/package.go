@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -13,11 +14,7 @@ import (
 )
 
 func (a *app) packageCommand() *cobra.Command {
-	var server string
-	c := &cobra.Command{Use: "package", Short: "Make and download packages of a service"}
-	serverFlag(c, &server)
-	c.AddCommand(a.packageCreate(&server), a.packageDownload(&server))
-	return c
+	return onlineGroup("package", "Make and download packages of a service", a.packageCreate, a.packageDownload)
 }
 
 func (a *app) packageCreate(server *string) *cobra.Command {
@@ -25,34 +22,30 @@ func (a *app) packageCreate(server *string) *cobra.Command {
 	c := &cobra.Command{
 		Use: "create TEMPLATE", Short: "Make a package for everybody and wait until it is ready", Example: "  missivum package create harbour",
 		Args: exactly("TEMPLATE"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := newRemote(*server)
-			if err != nil {
-				return err
-			}
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var p api.PackageInfo
-			if err := r.json(cmd.Context(), http.MethodPost, "/api/v1/packages", api.PackageRequest{Template: args[0], Variants: variants}, &p); err != nil {
+			if err := r.json(ctx, http.MethodPost, "/api/v1/packages", api.PackageRequest{Template: args[0], Variants: variants}, &p); err != nil {
 				return err
 			}
 			bar := a.progress("people", p.Total)
 			defer bar.end()
 			for p.State == "waiting" || p.State == "running" {
 				select {
-				case <-cmd.Context().Done():
-					return cmd.Context().Err()
+				case <-ctx.Done():
+					return ctx.Err()
 				case <-time.After(100 * time.Millisecond):
 				}
-				if err := r.json(cmd.Context(), http.MethodGet, "/api/v1/packages/"+p.ID, nil, &p); err != nil {
+				if err := r.json(ctx, http.MethodGet, "/api/v1/packages/"+p.ID, nil, &p); err != nil {
 					return err
 				}
-				bar.done(p.Done &^ 63)
+				bar.done(p.Done)
 			}
 			if p.State != "ready" {
 				return fmt.Errorf("the package %s: %s", p.State, p.Message)
 			}
 			fmt.Fprintf(a.out, "%s  %s, %s, %s bytes\n", p.ID, plural(p.Total, "person", "people"), plural(p.Files, "file", "files"), grouped(int(p.Bytes)))
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringArrayVar(&variants, "variant", nil, "variant to pack; may be given several times (default all)")
 	return c
@@ -63,15 +56,11 @@ func (a *app) packageDownload(server *string) *cobra.Command {
 	c := &cobra.Command{
 		Use: "download ID", Short: "Download a package that is ready", Example: "  missivum package download 4f1c9a02b7d3e85a60 -o harbour.zip",
 		Args: exactly("ID"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := newRemote(*server)
-			if err != nil {
-				return err
-			}
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			if output == "" {
 				output = args[0] + ".zip"
 			}
-			answer, err := r.do(cmd.Context(), http.MethodGet, "/api/v1/packages/"+url.PathEscape(args[0])+"/file", nil, "")
+			answer, err := r.do(ctx, http.MethodGet, "/api/v1/packages/"+url.PathEscape(args[0])+"/file", nil, "")
 			if err != nil {
 				return err
 			}
@@ -88,7 +77,7 @@ func (a *app) packageDownload(server *string) *cobra.Command {
 				fmt.Fprintf(a.out, "%s: %s bytes\n", output, grouped(int(n)))
 			}
 			return err
-		},
+		}),
 	}
 	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default the id with .zip)")
 	return c

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -15,27 +16,19 @@ import (
 )
 
 func (a *app) peopleCommand() *cobra.Command {
-	var server string
-	c := &cobra.Command{Use: "people", Short: "List and import the people of a service"}
-	serverFlag(c, &server)
-	c.AddCommand(a.peopleList(&server), a.peopleImport(&server))
-	return c
+	return onlineGroup("people", "List and import the people of a service", a.peopleList, a.peopleImport)
 }
 
 func (a *app) peopleList(server *string) *cobra.Command {
 	var search string
 	c := &cobra.Command{
 		Use: "list", Short: "List people", Example: "  missivum people list --search saltmouth", Args: exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			r, err := newRemote(*server)
-			if err != nil {
-				return err
-			}
+		RunE: online(server, func(ctx context.Context, r *remote, _ []string) error {
 			var rows [][]string
 			for offset := 0; ; {
 				var page api.PeoplePage
 				path := fmt.Sprintf("/api/v1/people?search=%s&offset=%d&limit=1000", url.QueryEscape(search), offset)
-				if err := r.json(cmd.Context(), http.MethodGet, path, nil, &page); err != nil {
+				if err := r.json(ctx, http.MethodGet, path, nil, &page); err != nil {
 					return err
 				}
 				for _, p := range page.People {
@@ -48,7 +41,7 @@ func (a *app) peopleList(server *string) *cobra.Command {
 					return nil
 				}
 			}
-		},
+		}),
 	}
 	c.Flags().StringVar(&search, "search", "", "only people in whose values this stands")
 	return c
@@ -76,11 +69,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 		Long:    "Takes a CSV file into the directory: new people are added, values changed. People who are not in the file stay, unless --replace is given. --dry-run tells what would change and changes nothing.",
 		Example: "  missivum people import demo/people.csv --dry-run",
 		Args:    exactly("FILE"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := newRemote(*server)
-			if err != nil {
-				return err
-			}
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
 				return fmt.Errorf("the people cannot be read: %w", err)
@@ -95,7 +84,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 				query.Add("map", heading+"="+field)
 			}
 			path := "/api/v1/people/import?" + query.Encode()
-			answer, err := r.do(cmd.Context(), http.MethodPost, path, f, "text/csv")
+			answer, err := r.do(ctx, http.MethodPost, path, f, "text/csv")
 			if err != nil {
 				return err
 			}
@@ -107,7 +96,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 			a.tellRows(args[0], plan.Bad)
 			a.printPlan(plan, dry)
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "only tell what would change")
 	mapFlag(c, &mapped)

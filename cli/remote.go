@@ -39,6 +39,28 @@ func newRemote(server string) (*remote, error) {
 	return &remote{base: strings.TrimRight(server, "/"), client: &http.Client{}}, nil
 }
 
+// onlineGroup is a command that holds commands against a service, with --server for all of them.
+func onlineGroup(use, short string, commands ...func(server *string) *cobra.Command) *cobra.Command {
+	server := new(string)
+	c := &cobra.Command{Use: use, Short: short}
+	serverFlag(c, server)
+	for _, command := range commands {
+		c.AddCommand(command(server))
+	}
+	return c
+}
+
+// online makes the run of a command against the service.
+func online(server *string, run func(ctx context.Context, r *remote, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		r, err := newRemote(*server)
+		if err != nil {
+			return err
+		}
+		return run(cmd.Context(), r, args)
+	}
+}
+
 // refusal is a problem that the service answered with.
 type refusal struct{ api.Problem }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -18,23 +19,15 @@ import (
 )
 
 func (a *app) templateCommand() *cobra.Command {
-	var server string
-	c := &cobra.Command{Use: "template", Short: "List, push and pull the templates of a service"}
-	serverFlag(c, &server)
-	c.AddCommand(a.templateList(&server), a.templatePush(&server), a.templatePull(&server))
-	return c
+	return onlineGroup("template", "List, push and pull the templates of a service", a.templateList, a.templatePush, a.templatePull)
 }
 
 func (a *app) templateList(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the templates with what the checks find", Example: "  missivum template list", Args: exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			r, err := newRemote(*server)
-			if err != nil {
-				return err
-			}
+		RunE: online(server, func(ctx context.Context, r *remote, _ []string) error {
 			var list []api.TemplateSummary
-			if err := r.json(cmd.Context(), http.MethodGet, "/api/v1/templates", nil, &list); err != nil {
+			if err := r.json(ctx, http.MethodGet, "/api/v1/templates", nil, &list); err != nil {
 				return err
 			}
 			var rows [][]string
@@ -43,7 +36,7 @@ func (a *app) templateList(server *string) *cobra.Command {
 			}
 			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Burst", "Title"}, rows)
 			return nil
-		},
+		}),
 	}
 }
 
@@ -52,11 +45,7 @@ func (a *app) templatePush(server *string) *cobra.Command {
 	c := &cobra.Command{
 		Use: "push FOLDER", Short: "Save a template folder as a new version", Example: "  missivum template push demo/templates/harbour --note 'New banner'",
 		Args: exactly("FOLDER"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := newRemote(*server)
-			if err != nil {
-				return err
-			}
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			t, err := openTemplate(args[0])
 			if err != nil {
 				return err
@@ -71,7 +60,7 @@ func (a *app) templatePush(server *string) *cobra.Command {
 			if err := templates.WriteArchive(&b, t); err != nil {
 				return err
 			}
-			answer, err := r.do(cmd.Context(), http.MethodPut, "/api/v1/templates/"+name+"/archive?note="+url.QueryEscape(note), &b, "application/zip")
+			answer, err := r.do(ctx, http.MethodPut, "/api/v1/templates/"+name+"/archive?note="+url.QueryEscape(note), &b, "application/zip")
 			if err != nil {
 				return err
 			}
@@ -82,7 +71,7 @@ func (a *app) templatePush(server *string) *cobra.Command {
 			}
 			fmt.Fprintf(a.out, "%s: saved as version %d (%s), %s\n", saved.Name, saved.Number, saved.Version, plural(len(saved.Pictures), "picture", "pictures"))
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVar(&name, "name", "", "name in the service (default the folder's)")
 	c.Flags().StringVar(&note, "note", "", "what changed")
@@ -94,18 +83,14 @@ func (a *app) templatePull(server *string) *cobra.Command {
 	c := &cobra.Command{
 		Use: "pull NAME", Short: "Write a template's latest version into a folder", Example: "  missivum template pull harbour -o harbour",
 		Args: exactly("NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := newRemote(*server)
-			if err != nil {
-				return err
-			}
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			if output == "" {
 				output = args[0]
 			}
 			if _, err := os.Stat(output); err == nil {
 				return fmt.Errorf("%s exists already; name another folder with -o", output)
 			}
-			answer, err := r.do(cmd.Context(), http.MethodGet, "/api/v1/templates/"+url.PathEscape(args[0])+"/archive", nil, "")
+			answer, err := r.do(ctx, http.MethodGet, "/api/v1/templates/"+url.PathEscape(args[0])+"/archive", nil, "")
 			if err != nil {
 				return err
 			}
@@ -123,7 +108,7 @@ func (a *app) templatePull(server *string) *cobra.Command {
 			}
 			fmt.Fprintf(a.out, "%s: %s, %s\n", output, template.SourceFile, plural(len(t.Pictures), "picture", "pictures"))
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVarP(&output, "output", "o", "", "folder to write (default the template's name)")
 	return c

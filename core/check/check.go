@@ -6,8 +6,6 @@ package check
 import (
 	"context"
 	"errors"
-	"fmt"
-	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -204,97 +202,6 @@ func (p *Pass) language(mistakes field.Errors) {
 
 // LanguageID is the check id of mistakes in the template language.
 const LanguageID = "template-language"
-
-// behaviours reports what the profiles do to the document, one finding for each cause with all
-// profiles concerned.
-func (p *Pass) behaviours() {
-	type key struct {
-		check string
-		start int
-		what  string
-	}
-	type cause struct {
-		finding Finding
-		does    client.Action
-		says    []string
-		by      map[string][]string // profiles by what they say
-		nodes   map[int]bool
-	}
-	var order []key
-	causes := map[key]*cause{}
-	for _, profile := range p.Profiles {
-		if profile.Form != "html" {
-			continue
-		}
-		_, events := client.Simulate(profile, p.Doc, client.Draw)
-		for _, e := range events {
-			check := Find(e.Behaviour.Check)
-			if check == nil {
-				continue
-			}
-			k := key{check.ID, e.Span.Start, e.What}
-			c := causes[k]
-			if c == nil {
-				c = &cause{does: e.Behaviour.Does, by: map[string][]string{}, nodes: map[int]bool{}, finding: Finding{
-					Check: check.ID, Offset: e.Span.Start, End: e.Span.End, Why: check.Why, Remedy: check.Remedy, Message: e.What,
-				}}
-				causes[k] = c
-				order = append(order, k)
-			}
-			c.nodes[e.Node.Open.Start] = true
-			if e.Behaviour.Severity.Worse(c.finding.Severity) {
-				c.finding.Severity = e.Behaviour.Severity
-			}
-			if !slices.Contains(c.by[e.Behaviour.Says], profile.ID) {
-				if len(c.by[e.Behaviour.Says]) == 0 {
-					c.says = append(c.says, e.Behaviour.Says)
-				}
-				c.by[e.Behaviour.Says] = append(c.by[e.Behaviour.Says], profile.ID)
-			}
-			if !slices.Contains(c.finding.Clients, profile.ID) {
-				c.finding.Clients = append(c.finding.Clients, profile.ID)
-			}
-		}
-	}
-	for _, k := range order {
-		c := causes[k]
-		c.finding.Message = causeMessage(k.what, c.does, c.says, c.by, len(c.nodes))
-		p.add(c.finding)
-	}
-}
-
-func causeMessage(what string, does client.Action, says []string, by map[string][]string, elements int) string {
-	var b strings.Builder
-	b.WriteString(what)
-	switch does {
-	case client.Ignored:
-		b.WriteString(" does nothing here")
-	case client.Dropped:
-		b.WriteString(" is dropped")
-	case client.Refused:
-		b.WriteString(" is refused")
-	case client.Unwrapped:
-		b.WriteString(" does not belong here")
-	}
-	if elements > 1 {
-		fmt.Fprintf(&b, " (on %d elements)", elements)
-	}
-	b.WriteString(": ")
-	for i, s := range says {
-		if i > 0 {
-			b.WriteString("; ")
-		}
-		b.WriteString(s)
-		if len(says) > 1 {
-			b.WriteString(" (" + strings.Join(by[s], ", ") + ")")
-		}
-	}
-	message := b.String() + "."
-	if strings.HasPrefix(message, "a ") || strings.HasPrefix(message, "the ") {
-		message = strings.ToUpper(message[:1]) + message[1:]
-	}
-	return message
-}
 
 // merged sorts the findings by place and drops the second of two with one check and one place.
 func (p *Pass) merged() []Finding {

@@ -71,6 +71,15 @@ func (env *Env) number(value string) *phonenumbers.PhoneNumber {
 	return n
 }
 
+// formatted writes a telephone number, or gives the other text for what is none.
+func (env *Env) formatted(value string, format phonenumbers.PhoneNumberFormat, otherwise string) string {
+	number := env.number(value)
+	if number == nil {
+		return otherwise
+	}
+	return phonenumbers.Format(number, format)
+}
+
 // ModifierKinds lists the modifiers in the order of the reference.
 func ModifierKinds() []ModifierKind { return modifierKinds }
 
@@ -96,35 +105,17 @@ var modifierKinds = []ModifierKind{
 	{
 		Name: "phone", Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country code is taken to be of the person's country (field c). What is not a number stays as it is.",
 		Example: "{{ mobile | phone }}", Input: "07700900142", Output: "+44 7700 900142",
-		apply: func(env *Env, value, _ string) string {
-			number := env.number(value)
-			if number == nil {
-				return value
-			}
-			return phonenumbers.Format(number, phonenumbers.INTERNATIONAL)
-		},
+		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.INTERNATIONAL, value) },
 	},
 	{
 		Name: "dial", Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its digits and a leading plus sign only.",
 		Example: "{{ mobile | dial }}", Input: "07700 900142", Output: "+447700900142",
-		apply: func(env *Env, value, _ string) string {
-			number := env.number(value)
-			if number == nil {
-				return digits(value)
-			}
-			return phonenumbers.Format(number, phonenumbers.E164)
-		},
+		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.E164, digits(value)) },
 	},
 	{
 		Name: "national", Doc: "The number as people of its own country read it. What is not a number stays as it is.",
 		Example: "{{ mobile | national }}", Input: "+44 7700 900142", Output: "07700 900142",
-		apply: func(env *Env, value, _ string) string {
-			number := env.number(value)
-			if number == nil {
-				return value
-			}
-			return phonenumbers.Format(number, phonenumbers.NATIONAL)
-		},
+		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.NATIONAL, value) },
 	},
 	{
 		Name: "separated", Argument: "what stands between the groups of a number",

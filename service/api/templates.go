@@ -296,11 +296,26 @@ func (a *API) putPicture(c *gin.Context) {
 	a.saved(c)(a.Templates.Save(ctx, s.Name, s.Source, s.SettingsText, pictures, "Picture "+c.Param("file"), s.Number))
 }
 
-// draft gives the saved template with what the request changes.
-func (a *API) draft(c *gin.Context, d Draft) (*template.Template, error) {
-	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
+// subject is what a request about a template is about: the draft and the directory.
+type subject struct {
+	template *template.Template
+	people   *person.Directory
+}
+
+// readSubject reads a request, whose draft stands in it, and gives the saved template with what the
+// draft changes.
+func (a *API) readSubject(c *gin.Context, request any, d *Draft) (subject, error) {
+	if err := readJSON(c, request); err != nil {
+		return subject{}, err
+	}
+	ctx := c.Request.Context()
+	people, _, err := a.People.Directory(ctx)
+	if err != nil {
+		return subject{}, err
+	}
+	s, err := a.Templates.Get(ctx, c.Param("name"), 0)
 	if err != nil || d.Source == nil && d.Settings == nil {
-		return s.Template, err
+		return subject{s.Template, people}, err
 	}
 	source, settings := s.Source, s.SettingsText
 	if d.Source != nil {
@@ -311,43 +326,42 @@ func (a *API) draft(c *gin.Context, d Draft) (*template.Template, error) {
 	}
 	t, err := template.New(s.Name, source, settings, templates.PicturesOf(s.Template))
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", errBad, err)
+		return subject{}, bad(err)
 	}
-	return t, nil
+	return subject{t, people}, nil
 }
+
+// variant settles which variant a request means: the template's first when it names none.
+func (s subject) variant(named string) (string, error) {
+	if named == "" {
+		return s.template.Variants()[0], nil
+	}
+	if err := compose.CheckVariant(s.template, named); err != nil {
+		return "", bad(err)
+	}
+	return named, nil
+}
+
+// bad marks an error as one of the request.
+func bad(err error) error { return fmt.Errorf("%w: %w", errBad, err) }
 
 func (a *API) checkTemplate(c *gin.Context) {
 	var in CheckRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
-		return
-	}
-	t, err := a.draft(c, in.Draft)
+	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	profiles := client.Shipped()
-	if len(in.Clients) > 0 {
-		profiles = nil
-		for _, id := range in.Clients {
-			p := client.Find(id)
-			if p == nil {
-				a.fail(c, fmt.Errorf("%w: there is no client profile %q", errBad, id))
-				return
-			}
-			profiles = append(profiles, p)
-		}
-	}
-	d, _, err := a.People.Directory(c.Request.Context())
+	profiles, err := client.Select(in.Clients)
 	if err != nil {
-		a.fail(c, err)
+		a.fail(c, bad(err))
 		return
 	}
-	if len(d.People) == 0 {
-		d = nil
+	people := s.people
+	if len(people.People) == 0 {
+		people = nil
 	}
-	report, err := check.Run(c.Request.Context(), check.Input{Template: t, People: d, Profiles: profiles, Day: a.Now()})
+	report, err := check.Run(c.Request.Context(), check.Input{Template: s.template, People: people, Profiles: profiles, Day: a.Now()})
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -358,21 +372,12 @@ func (a *API) checkTemplate(c *gin.Context) {
 func (a *API) lookAtTemplate(c *gin.Context) {
 	began := time.Now()
 	var in LookRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
-		return
-	}
-	t, err := a.draft(c, in.Draft)
+	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	d, _, err := a.People.Directory(c.Request.Context())
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	look, err := a.look(t, d, in)
+	look, err := a.look(s, in)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -381,13 +386,12 @@ func (a *API) lookAtTemplate(c *gin.Context) {
 	c.JSON(http.StatusOK, look)
 }
 
-func (a *API) look(t *template.Template, d *person.Directory, in LookRequest) (Look, error) {
-	if in.Variant == "" {
-		in.Variant = t.Variants()[0]
+func (a *API) look(s subject, in LookRequest) (Look, error) {
+	variant, err := s.variant(in.Variant)
+	if err != nil {
+		return Look{}, err
 	}
-	if err := compose.CheckVariant(t, in.Variant); err != nil {
-		return Look{}, fmt.Errorf("%w: %w", errBad, err)
-	}
+	t, d := s.template, s.people
 	who := compose.FieldNames(d.Schema)
 	if in.Person != "" {
 		if who = d.Find(in.Person); who == nil {
@@ -402,7 +406,7 @@ func (a *API) look(t *template.Template, d *person.Directory, in LookRequest) (L
 		if in.Form == "text" {
 			in.Client = "text-reader"
 		} else {
-			body, err := prepared.Shown(in.Variant, who)
+			body, err := prepared.Shown(variant, who)
 			return Look{Form: "html", Body: body, Log: []LogEntry{}}, err
 		}
 	}
@@ -410,7 +414,7 @@ func (a *API) look(t *template.Template, d *person.Directory, in LookRequest) (L
 	if profile == nil {
 		return Look{}, fmt.Errorf("%w: there is no client profile %q", errBad, in.Client)
 	}
-	kept, err := prepared.Kept(profile, client.Draw, in.Variant, who)
+	kept, err := prepared.Kept(profile, client.Draw, variant, who)
 	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}}
 	for _, e := range kept.Log {
 		place := prepared.Doc.Place(e.Span.Start)
@@ -424,11 +428,7 @@ func (a *API) look(t *template.Template, d *person.Directory, in LookRequest) (L
 
 func (a *API) exportRule(c *gin.Context) {
 	var in RuleRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
-		return
-	}
-	t, err := a.draft(c, in.Draft)
+	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -438,19 +438,12 @@ func (a *API) exportRule(c *gin.Context) {
 		a.fail(c, fmt.Errorf("%w: there is no dialect %q", errBad, in.Dialect))
 		return
 	}
-	if in.Variant == "" {
-		in.Variant = t.Variants()[0]
-	}
-	if err := compose.CheckVariant(t, in.Variant); err != nil {
-		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
-		return
-	}
-	d, _, err := a.People.Directory(c.Request.Context())
+	variant, err := s.variant(in.Variant)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	exported, err := rule.ExportTemplate(t, d.Schema, in.Variant, a.Now(), dialect, d)
+	exported, err := rule.ExportTemplate(s.template, s.people.Schema, variant, a.Now(), dialect, s.people)
 	if err != nil {
 		a.fail(c, err)
 		return

@@ -164,30 +164,25 @@ const maxArchive = 64 << 20
 // WriteArchive writes a template as a zip of its folder.
 func WriteArchive(w io.Writer, t *template.Template) error {
 	z := zip.NewWriter(w)
-	files := []struct {
-		name string
-		data []byte
-	}{{template.SourceFile, []byte(t.Source)}}
-	add := func(name string, data []byte) {
-		files = append(files, struct {
-			name string
-			data []byte
-		}{name, data})
-	}
-	if t.SettingsText != "" {
-		add(template.SettingsFile, []byte(t.SettingsText))
-	}
-	for _, p := range t.Pictures {
-		add(template.PictureFolder+"/"+p.File, p.Data)
-	}
-	for _, f := range files {
-		w, err := z.Create(f.name)
+	add := func(name string, data []byte) error {
+		w, err := z.Create(name)
 		if err != nil {
 			return err
 		}
-		if _, err := w.Write(f.data); err != nil {
-			return err
+		_, err = w.Write(data)
+		return err
+	}
+	err := add(template.SourceFile, []byte(t.Source))
+	if t.SettingsText != "" && err == nil {
+		err = add(template.SettingsFile, []byte(t.SettingsText))
+	}
+	for _, p := range t.Pictures {
+		if err == nil {
+			err = add(template.PictureFolder+"/"+p.File, p.Data)
 		}
+	}
+	if err != nil {
+		return err
 	}
 	return z.Close()
 }
