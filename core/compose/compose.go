@@ -70,7 +70,7 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", template.SourceFile, err)
 	}
-	known := schema.Declaring(t.Settings.Fields...).WithConstants(t.Settings.Organisation, t.Settings.Texts, t.Settings.Language)
+	known := schema.Declaring(t.Settings.Fields...).WithConstants(t.Settings.Organisation, t.Settings.Texts, t.Settings.Languages()...)
 	p := &Prepared{Template: t, Schema: known, Doc: doc, Source: doc.Clone()}
 	errs := p.FieldSource().Validate()
 	errs = append(errs, p.resolveSlots(day)...)
@@ -126,7 +126,11 @@ func (p *Prepared) resolveSlots(day time.Time) field.Errors {
 			})
 			continue
 		}
-		if !slot.InForce(day) {
+		switch {
+		case slot.InForce(day):
+		case n.Is("td", "th"):
+			field.MakeAbsent(n)
+		default:
 			n.Remove()
 		}
 	}
@@ -218,7 +222,6 @@ type programKey struct {
 // Compile makes the programs of all forms for the given variants of the template. Pictures lie beside
 // the page and are hosted in the fragment.
 func Compile(t *template.Template, schema *person.Schema, day time.Time, variants ...string) (*Signature, error) {
-	s := &Signature{table: field.NewTable(schema, t.Settings.Country), programs: map[programKey]*field.Program{}}
 	for _, variant := range variants {
 		if err := CheckVariant(t, variant); err != nil {
 			return nil, err
@@ -232,6 +235,7 @@ func Compile(t *template.Template, schema *person.Schema, day time.Time, variant
 	if err != nil {
 		return nil, err
 	}
+	s := &Signature{table: fragment.NewTable(), programs: map[programKey]*field.Program{}}
 	s.pictures = page.picturesUsed()
 	page.page()
 	for _, variant := range variants {

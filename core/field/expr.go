@@ -6,6 +6,7 @@ package field
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"missivum/core/markup"
@@ -47,7 +48,8 @@ type Expr struct {
 	Fields    []Column
 	Literal   string       // a text in quotes, or a constant
 	Texts     person.Texts // a text by language
-	Fallback  string       // language of Texts for those whose own is missing
+	Fallback  []string     // languages of Texts for those whose own is missing
+	Part      EntryPart    // a part of a list's entry, in an element with data-each
 	Modifiers []Modifier
 	Span      markup.Span // with the braces, in the source
 }
@@ -194,6 +196,9 @@ func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
 		l.pos++
 		l.space()
 		m, p := l.modifier()
+		if p == nil {
+			p = misplaced(e.Modifiers, m, at+1)
+		}
 		if p != nil {
 			return e, append(problems, *p)
 		}
@@ -213,13 +218,16 @@ func (l *lexer) names(e *Expr, schema *person.Schema) []problem {
 			return append(problems, problem{at, fmt.Sprintf("%q is not a field name.", firstWord(l.src[at:])), nil, true})
 		}
 		value, isConstant := schema.Constant(name)
-		texts, fallback, isText := schema.Texts(name)
+		texts, isText := schema.Texts(name)
 		column, canonical, known := schema.Column(name)
+		part, isEntry := entryParts[strings.ToLower(name)]
 		switch {
+		case isEntry:
+			e.Part = part
 		case isConstant:
 			e.Literal = value
 		case isText:
-			e.Texts, e.Fallback = texts, fallback
+			e.Texts, e.Fallback = texts, schema.Languages()
 		default:
 			if !known {
 				problems = append(problems, problem{at, fmt.Sprintf("There is no field %q in the directory.", name), schema.Nearest(name), false})
@@ -299,7 +307,32 @@ func (l *lexer) modifier() (Modifier, *problem) {
 	} else if kind.Argument != "" {
 		return m, &problem{argAt, fmt.Sprintf("The modifier %s needs a text in quotes: %s.", name, kind.Argument), nil, true}
 	}
+	if kind.accepts != nil {
+		if err := kind.accepts(m.Argument); err != nil {
+			return m, &problem{argAt, err.Error(), nil, true}
+		}
+	}
 	return m, nil
+}
+
+// misplaced says what is wrong with a modifier behind others, if anything: each takes and gives values of
+// some type.
+func misplaced(before []Modifier, m Modifier, offset int) *problem {
+	given := TypeText
+	for _, b := range before {
+		if b.kind.Gives != TypeSame {
+			given = b.kind.Gives
+		}
+	}
+	switch {
+	case m.kind.Takes == TypeText || m.kind.Takes == given:
+		return nil
+	case m.kind.Takes == TypeField && !slices.ContainsFunc(before, func(b Modifier) bool { return b.kind.Gives != TypeSame }):
+		return nil
+	case m.kind.Takes == TypeNumber:
+		return &problem{offset, fmt.Sprintf("The modifier %s stands behind one that shows a telephone number: phone or national.", m.Name), nil, false}
+	}
+	return &problem{offset, fmt.Sprintf("The modifier %s reads the field's own value: put it before %s.", m.Name, before[len(before)-1].Name), nil, false}
 }
 
 func firstWord(s string) string {

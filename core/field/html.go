@@ -18,12 +18,51 @@ const (
 	AttrJoin    = "data-join"
 	AttrSlot    = "data-slot"
 	AttrPicture = "data-picture"
+	AttrEach    = "data-each"
 )
 
-var ownAttributes = []string{AttrNeeds, AttrUnless, AttrIn, AttrJoin, AttrSlot, AttrPicture}
+// attrAbsent marks a cell that nobody gets: it is kept so that the table adds up without it.
+const attrAbsent = "data-absent"
+
+// Attribute describes an attribute of the language.
+type Attribute struct {
+	Name    string `json:"name"`
+	Doc     string `json:"doc"`
+	Example string `json:"example"` // its value
+}
+
+// Attributes lists the attributes of the language in the order of the reference.
+func Attributes() []Attribute { return attributes }
+
+var attributes = []Attribute{
+	{AttrNeeds, "The element stays only when the fields named have a value: all of them, or with \"or\" between them at least one.", "mobile or telephoneNumber"},
+	{AttrUnless, "The element stays only when none of the fields named has a value.", "mobile"},
+	{AttrIn, "The element is in these variants only.", "new internal"},
+	{AttrJoin, "Its text stands between those children that are there.", " | "},
+	{AttrEach, "The element is repeated for each entry of a list field or of a constant.", "labeledURI"},
+	{AttrSlot, "The element stays while the slot of that name in template.yaml is in force.", "banner"},
+	{AttrPicture, "The img element shows the template's picture of that name.", "logo"},
+}
+
+// AttributeNames lists their names.
+func AttributeNames() []string {
+	var names []string
+	for _, a := range attributes {
+		names = append(names, a.Name)
+	}
+	return names
+}
 
 // Own reports whether an attribute belongs to the template language.
-func Own(name string) bool { return slices.Contains(ownAttributes, name) }
+func Own(name string) bool {
+	return name == attrAbsent || slices.ContainsFunc(attributes, func(a Attribute) bool { return a.Name == name })
+}
+
+// MakeAbsent empties a table cell that nobody gets. Other elements are better removed.
+func MakeAbsent(cell *markup.Node) {
+	cell.Children = nil
+	cell.SetAttr(attrAbsent, "")
+}
 
 // Source is a template's document with what is needed to understand its language.
 type Source struct {
@@ -52,8 +91,8 @@ func (s *Source) Validate() Errors {
 				}
 				break
 			}
-			_, found := s.TextPieces(n)
-			errs = append(errs, found...)
+			pieces, found := s.TextPieces(n)
+			errs = append(append(errs, found...), s.strayEntries(n, pieces)...)
 		case markup.Element:
 			errs = append(errs, s.validateElement(n)...)
 		}
@@ -77,22 +116,79 @@ func (s *Source) validateElement(n *markup.Node) Errors {
 		case Own(a.Name):
 			// read below
 		case strings.HasPrefix(a.Name, "data-"):
-			if near := person.Nearest(a.Name, ownAttributes); len(near) > 0 {
+			if near := person.Nearest(a.Name, AttributeNames()); len(near) > 0 {
 				e := s.problem(a.Span.Start, a.Span.Len(), fmt.Sprintf("%s is not an attribute of the template language.", a.Name))
 				e.Nearest = near
 				errs = append(errs, e)
 			}
 		default:
-			_, found := s.AttrPieces(a)
-			errs = append(errs, found...)
+			pieces, found := s.AttrPieces(a)
+			errs = append(append(errs, found...), s.strayEntries(n, pieces)...)
 		}
 	}
+	errs = append(errs, s.validateEach(n)...)
 	_, found := s.Conditions(n)
 	errs = append(errs, found...)
 	if _, err := s.variantsOf(n); err != nil {
 		errs = append(errs, *err)
 	}
 	return errs
+}
+
+// strayEntries finds expressions of a list's entry that stand in no element with data-each.
+func (s *Source) strayEntries(n *markup.Node, pieces []Piece) Errors {
+	var errs Errors
+	for _, p := range pieces {
+		if p.Expr == nil || p.Expr.Part == EntryNone {
+			continue
+		}
+		inside := n.Attribute(AttrEach) != nil
+		for up := n.Parent; up != nil && !inside; up = up.Parent {
+			inside = up.Attribute(AttrEach) != nil
+		}
+		if !inside {
+			errs = append(errs, s.problem(p.Expr.Span.Start, p.Expr.Span.Len(), fmt.Sprintf("%q is an entry of a list: it stands only in an element with data-each.", p.Expr.Text)))
+		}
+	}
+	return errs
+}
+
+// validateEach finds what is wrong with an element's data-each.
+func (s *Source) validateEach(n *markup.Node) Errors {
+	a := n.Attribute(AttrEach)
+	if a == nil {
+		return nil
+	}
+	if l, _ := s.list(n); l.Field == "" && l.Constant == "" {
+		if _, ok := s.Schema.Constant(strings.TrimSpace(a.Value)); !ok {
+			e := s.problem(a.Inner.Start, a.Inner.Len(), fmt.Sprintf("There is no list %q: data-each names one field or one constant.", a.Value))
+			e.Nearest = s.Schema.Nearest(a.Value)
+			return Errors{e}
+		}
+	}
+	if n.Is("td", "th") {
+		if table := n.Inside("table"); table != nil && len(rowsOf(table)) > 1 {
+			return Errors{s.problem(a.Span.Start, a.Span.Len(), "data-each on a cell works in a table of one row only: the other rows would not add up. Put it on the row, or on a table inside the cell.")}
+		}
+	}
+	return nil
+}
+
+// list reads data-each of an element.
+func (s *Source) list(n *markup.Node) (List, bool) {
+	a := n.Attribute(AttrEach)
+	if a == nil {
+		return List{}, false
+	}
+	name := strings.TrimSpace(a.Value)
+	if constant, ok := s.Schema.Constant(name); ok {
+		return List{Column: -1, Constant: constant, Span: a.Span}, true
+	}
+	column, canonical, known := s.Schema.Column(name)
+	if !known {
+		canonical = ""
+	}
+	return List{Column: column, Field: canonical, Span: a.Span}, true
 }
 
 // forbidden attributes run what stands in them.
@@ -155,7 +251,7 @@ func (s *Source) pieces(raw string, base int, exact bool) ([]Piece, Errors) {
 	return list, errs
 }
 
-// Conditions reads data-needs and data-unless of an element.
+// Conditions reads data-needs and data-unless of an element; a data-each asks for its field too.
 func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 	var list []Condition
 	var errs Errors
@@ -193,6 +289,9 @@ func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 		}
 		list = append(list, c)
 	}
+	if l, ok := s.list(n); ok && l.Field != "" {
+		list = append(list, Condition{Fields: []string{l.Field}, Columns: []int{l.Column}, Span: n.Attribute(AttrEach).Span})
+	}
 	return list, errs
 }
 
@@ -218,6 +317,9 @@ func (s *Source) variantsOf(n *markup.Node) ([]string, *Error) {
 
 // In reports whether an element belongs to a variant. The empty variant has everything.
 func (s *Source) In(n *markup.Node, variant string) bool {
+	if n.Attribute(attrAbsent) != nil {
+		return false
+	}
 	words, _ := s.variantsOf(n)
 	return variant == "" || len(words) == 0 || slices.Contains(words, variant)
 }
@@ -269,17 +371,27 @@ func (s *Source) Enter(b *Builder, n *markup.Node, variant string, escape func(s
 		return nil, true
 	}
 	conditions, _ := s.Conditions(n)
+	separator, joined := "", false
 	if n.Parent != nil && n.Parent.Kind == markup.Element {
-		if separator, ok := n.Parent.Attr(AttrJoin); ok {
-			if c, ok := s.presence(n); ok && len(conditions) == 0 {
-				conditions = append(conditions, c)
-			}
-			ends := needAll(b, conditions)
-			b.Between(escape(separator))
-			return ends, false
+		separator, joined = n.Parent.Attr(AttrJoin)
+	}
+	if joined && len(conditions) == 0 {
+		if c, ok := s.presence(n); ok {
+			conditions = append(conditions, c)
 		}
 	}
-	return needAll(b, conditions), false
+	leave = needAll(b, conditions)
+	if l, ok := s.list(n); ok {
+		each, ends := b.Each(l), leave
+		leave = func() {
+			b.Again(each)
+			ends()
+		}
+	}
+	if joined {
+		b.Between(escape(separator))
+	}
+	return leave, false
 }
 
 // Children visits an element's children; those of an element with data-join are pieces to be joined, and
@@ -329,6 +441,7 @@ func CompileHTML(s *Source, table *Table, variant string) (*Program, error) {
 		return nil, errs
 	}
 	c := htmlCompiler{Source: s, b: NewBuilder(table), variant: variant}
+	c.grids = grids{map[*markup.Node]int{}, map[*markup.Node]gridPlace{}, map[*markup.Node]gridPlace{}}
 	c.children(s.Doc.Root)
 	return c.b.Program(), nil
 }
@@ -337,6 +450,7 @@ type htmlCompiler struct {
 	*Source
 	b       *Builder
 	variant string
+	grids   grids
 }
 
 func (c *htmlCompiler) children(n *markup.Node) { c.Children(c.b, n, c.node) }
@@ -359,9 +473,11 @@ func (c *htmlCompiler) node(n *markup.Node) {
 		if skip {
 			return
 		}
+		fitted := c.fitted(n)
 		c.startTag(n)
 		c.children(n)
 		c.b.Literal(c.Doc.CloseTag(n))
+		fitted()
 		leave()
 	default:
 		c.b.Literal(c.Doc.OpenTag(n))
@@ -370,13 +486,36 @@ func (c *htmlCompiler) node(n *markup.Node) {
 	}
 }
 
+// fitted begins a table or a row that goes when nothing is left of it; the answer closes it.
+func (c *htmlCompiler) fitted(n *markup.Node) (leave func()) {
+	step := Step{}
+	if n.Is("table") {
+		c.grid(c.b, n, c.variant, &c.grids)
+		at, ok := c.grids.table[n]
+		if !ok {
+			return func() {}
+		}
+		step = Step{Kind: StepGrid, Index: at}
+	} else {
+		at, ok := c.grids.row[n]
+		if !ok || !c.b.program.Grids[at.grid].collapses(at.index) {
+			return func() {}
+		}
+		step = Step{Kind: StepRow, Index: at.grid, Level: at.index}
+	}
+	c.b.step(step)
+	number := len(c.b.program.Steps) - 1
+	return func() { c.b.End(number) }
+}
+
 // conditionHalf recognises the two halves of a revealed conditional comment.
 func conditionHalf(n *markup.Node) bool {
 	return n.Condition != "" || strings.Contains(n.Data, "[endif]")
 }
 
 func (c *htmlCompiler) startTag(n *markup.Node) {
-	plain := true
+	place, cell := c.grids.cell[n]
+	plain := !cell
 	for _, a := range n.Attrs {
 		if Own(a.Name) || HasField(a.Value) {
 			plain = false
@@ -388,13 +527,17 @@ func (c *htmlCompiler) startTag(n *markup.Node) {
 	}
 	c.b.Literal("<" + n.Name)
 	for _, a := range n.Attrs {
-		if Own(a.Name) {
+		if Own(a.Name) || cell && (a.Name == "colspan" || a.Name == "rowspan") {
 			continue
 		}
 		pieces, _ := c.AttrPieces(a)
 		c.b.Literal(" " + a.Name + `="`)
 		c.pieces(pieces, attrEscape(a.Name, pieces))
 		c.b.Literal(`"`)
+	}
+	if cell {
+		c.b.step(Step{Kind: StepColumns, Index: place.grid, Level: place.index})
+		c.b.step(Step{Kind: StepRows, Index: place.grid, Level: place.index})
 	}
 	c.b.Literal(">")
 }

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/nyaruka/phonenumbers"
@@ -19,15 +20,29 @@ type ModifierKind struct {
 	Example  string `json:"example"` // an expression
 	Input    string `json:"input"`   // the field's value in the example
 	Output   string `json:"output"`
+	Takes    Type   `json:"takes"`
+	Gives    Type   `json:"gives"`
 
-	raw   bool // as the first modifier it gets the value with its line ends
-	apply func(env *Env, value, argument string) string
+	raw     bool                        // as the first modifier it gets the value with its line ends
+	accepts func(argument string) error // nil: any argument will do
+	apply   func(env *Env, value, argument string) string
 }
+
+// Type is what kind of value a modifier takes or gives.
+type Type string
+
+// The types.
+const (
+	TypeText   Type = "text"   // any text
+	TypeField  Type = "field"  // the field's own value, not yet changed to something else
+	TypeNumber Type = "number" // a telephone number as people read it
+	TypeSame   Type = "same"   // as it was taken
+)
 
 // Env is what modifiers may know of the person beside the value.
 type Env struct {
 	Country  string // two letters (ISO 3166), for numbers without a country code
-	Language string // BCP 47
+	Language string // BCP 47; the person's, or the first of those that stand in for it
 
 	casers  map[string]cases.Caser               // by way and language
 	numbers map[string]*phonenumbers.PhoneNumber // of one person; nil for what is not a number
@@ -103,22 +118,22 @@ func modifierKind(name string) *ModifierKind {
 
 var modifierKinds = []ModifierKind{
 	{
-		Name: "phone", Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country code is taken to be of the person's country (field c). What is not a number stays as it is.",
+		Name: "phone", Takes: TypeField, Gives: TypeNumber, Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country code is taken to be of the person's country (field c). What is not a number stays as it is.",
 		Example: "{{ mobile | phone }}", Input: "07700900142", Output: "+44 7700 900142",
 		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.INTERNATIONAL, value) },
 	},
 	{
-		Name: "dial", Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its digits and a leading plus sign only.",
+		Name: "dial", Takes: TypeField, Gives: TypeText, Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its digits and a leading plus sign only.",
 		Example: "{{ mobile | dial }}", Input: "07700 900142", Output: "+447700900142",
 		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.E164, digits(value)) },
 	},
 	{
-		Name: "national", Doc: "The number as people of its own country read it. What is not a number stays as it is.",
+		Name: "national", Takes: TypeField, Gives: TypeNumber, Doc: "The number as people of its own country read it. What is not a number stays as it is.",
 		Example: "{{ mobile | national }}", Input: "+44 7700 900142", Output: "07700 900142",
 		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.NATIONAL, value) },
 	},
 	{
-		Name: "separated", Argument: "what stands between the groups of a number",
+		Name: "separated", Takes: TypeNumber, Gives: TypeSame, Argument: "what stands between the groups of a number",
 		Doc:     "Another sign between the groups of a number, for use behind phone or national.",
 		Example: "{{ mobile | phone | separated '.' }}", Input: "07700 900142", Output: "+44.7700.900142",
 		apply: func(env *Env, value, separator string) string {
@@ -130,22 +145,22 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
-		Name: "upper", Doc: "Capital letters, by the rules of the person's language (field preferredLanguage).",
+		Name: "upper", Takes: TypeText, Gives: TypeSame, Doc: "Capital letters, by the rules of the person's language (field preferredLanguage).",
 		Example: "{{ sn | upper }}", Input: "Grauß", Output: "GRAUSS",
 		apply: func(env *Env, value, _ string) string { return env.cased("upper", value) },
 	},
 	{
-		Name: "lower", Doc: "Small letters, by the rules of the person's language.",
+		Name: "lower", Takes: TypeText, Gives: TypeSame, Doc: "Small letters, by the rules of the person's language.",
 		Example: "{{ mail | lower }}", Input: "Maren.Lind@Brackwater.Example", Output: "maren.lind@brackwater.example",
 		apply: func(env *Env, value, _ string) string { return env.cased("lower", value) },
 	},
 	{
-		Name: "capital", Doc: "A capital letter at the beginning of each word and small ones behind it, by the rules of the person's language.",
+		Name: "capital", Takes: TypeText, Gives: TypeSame, Doc: "A capital letter at the beginning of each word and small ones behind it, by the rules of the person's language.",
 		Example: "{{ title | capital }}", Input: "HEAD OF TIMETABLES", Output: "Head Of Timetables",
 		apply: func(env *Env, value, _ string) string { return env.cased("capital", value) },
 	},
 	{
-		Name: "initials", Doc: "The first letter of each word, as capitals.",
+		Name: "initials", Takes: TypeText, Gives: TypeText, Doc: "The first letter of each word, as capitals.",
 		Example: "{{ cn | initials }}", Input: "Maren Øvergaard Lind", Output: "MØL",
 		apply: func(env *Env, value, _ string) string {
 			var b strings.Builder
@@ -157,7 +172,7 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
-		Name: "lines", Argument: "what stands between the lines",
+		Name: "lines", Takes: TypeField, Gives: TypeText, Argument: "what stands between the lines",
 		Doc:     "A postal address on one line: its lines are parted by dollar signs (RFC 4517, 3.3.28) or line ends, and blank ones are left out.",
 		Example: "{{ postalAddress | lines ', ' }}", Input: "1 Tide Quay$$Brackwater$BW1 4TQ", Output: "1 Tide Quay, Brackwater, BW1 4TQ",
 		raw: true,
@@ -173,12 +188,18 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
-		Name: "percent", Doc: "Percent-encoding (RFC 3986, 2.1) of all but unreserved letters and signs, for a text that shows an address.",
+		Name: "date", Takes: TypeField, Gives: TypeText, Argument: "short, medium, long, full or a pattern of Unicode TR 35",
+		Doc:     "A day in the person's language. It is read from 2027-03-14 (RFC 3339) or 20270314093000Z (RFC 4517, 3.3.13); what is no day stays as it is. A pattern has y, yy, M, MM, MMM, MMMM, d, dd, EEE and EEEE; other signs stand for themselves.",
+		Example: "{{ hireDate | date 'long' }}", Input: "2027-03-14", Output: "14 March 2027",
+		accepts: acceptDatePattern, apply: formatDate,
+	},
+	{
+		Name: "percent", Takes: TypeText, Gives: TypeText, Doc: "Percent-encoding (RFC 3986, 2.1) of all but unreserved letters and signs, for a text that shows an address.",
 		Example: "{{ cn | percent }}", Input: "Maren Lind", Output: "Maren%20Lind",
 		apply: func(_ *Env, value, _ string) string { return string(appendPercent(nil, value, partSafe)) },
 	},
 	{
-		Name: "or", Argument: "the text to show when the field is blank",
+		Name: "or", Takes: TypeText, Gives: TypeSame, Argument: "the text to show when the field is blank",
 		Doc:     "A stand-by text for a blank field.",
 		Example: "{{ title | or 'Crew' }}", Input: "", Output: "Crew",
 		apply: func(_ *Env, value, argument string) string {
@@ -191,13 +212,14 @@ var modifierKinds = []ModifierKind{
 }
 
 // Telephone reports whether the expression is shown or dialled as a telephone number.
-func (e *Expr) Telephone() bool {
-	for _, m := range e.Modifiers {
-		if m.Name == "phone" || m.Name == "dial" || m.Name == "national" {
-			return len(e.Fields) > 0
-		}
-	}
-	return false
+func (e *Expr) Telephone() bool { return e.has("phone", "dial", "national") }
+
+// Day reports whether the expression is shown as a day.
+func (e *Expr) Day() bool { return e.has("date") }
+
+// has reports whether a field goes through one of the modifiers.
+func (e *Expr) has(names ...string) bool {
+	return len(e.Fields) > 0 && slices.ContainsFunc(e.Modifiers, func(m Modifier) bool { return slices.Contains(names, m.Name) })
 }
 
 // Dialable reports whether a value is blank or a telephone number, which without a country code is taken

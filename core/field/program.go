@@ -19,6 +19,13 @@ const (
 	StepJoin                    // begin joined pieces at a level
 	StepBetween                 // append Text if an earlier piece of the level is there
 	StepMark                    // tell the sink something about layout; nothing in HTML
+	StepEach                    // begin a list's first entry, or jump to Jump when it has none
+	StepAgain                   // go back to Jump while the list has entries
+	StepEntry                   // append an expression of the list's entry, escaped
+	StepGrid                    // fit a table's cells to each other, or jump to Jump when no row is left
+	StepRow                     // jump to Jump when the row has lost its cells
+	StepColumns                 // append a cell's colspan
+	StepRows                    // append a cell's rowspan
 )
 
 // Step is one operation of a compiled template.
@@ -26,8 +33,9 @@ type Step struct {
 	Kind   StepKind
 	Escape Escape
 	Mark   Mark
-	Index  int // StepValue: expression in the Table; StepNeeds: condition in the Table; joins: level
-	Jump   int // StepNeeds: the step to go on with
+	Index  int // of the expression, condition or list in the Table, of the grid in the program; joins: level
+	Level  int // StepEach, StepAgain, StepEntry: how deep the loops are nested; rows and cells: their number in the grid
+	Jump   int // the step to go on with
 	Text   string
 }
 
@@ -66,15 +74,17 @@ func (c *Condition) Holds(p *person.Person) bool {
 type Table struct {
 	Exprs      []Expr
 	Conditions []Condition
+	Lists      []List
 
 	country, language int
 	defaultCountry    string
+	fallback          []string // languages for those who have none
 }
 
 // NewTable makes an empty table for a directory's schema. defaultCountry (two letters) is for people
 // whose field c is blank.
 func NewTable(schema *person.Schema, defaultCountry string) *Table {
-	t := &Table{defaultCountry: defaultCountry}
+	t := &Table{defaultCountry: defaultCountry, fallback: schema.Languages()}
 	t.country, _, _ = schema.Column("c")
 	t.language, _, _ = schema.Column("preferredLanguage")
 	return t
@@ -104,7 +114,9 @@ func (t *Table) addCondition(c Condition) int {
 type Program struct {
 	Table  *Table
 	Steps  []Step
-	levels int
+	Grids  []Grid
+	levels int // of joins
+	loops  int // of lists
 }
 
 // Builder makes a Program step by step.
@@ -112,6 +124,7 @@ type Builder struct {
 	program *Program
 	literal strings.Builder
 	level   int
+	loop    int
 }
 
 // NewBuilder starts a program whose values stand in the table.
@@ -122,6 +135,10 @@ func (b *Builder) Literal(s string) { b.literal.WriteString(s) }
 
 // Value appends a field.
 func (b *Builder) Value(e Expr, escape Escape) {
+	if e.Part != EntryNone {
+		b.step(Step{Kind: StepEntry, Escape: escape, Index: b.program.Table.addExpr(e), Level: b.loop - 1})
+		return
+	}
 	b.step(Step{Kind: StepValue, Escape: escape, Index: b.program.Table.addExpr(e)})
 }
 
@@ -138,6 +155,31 @@ func (b *Builder) Needs(c Condition) int {
 func (b *Builder) End(needs int) {
 	b.flush()
 	b.program.Steps[needs].Jump = len(b.program.Steps)
+}
+
+// Each begins what is repeated for each entry of a list; the answer is to be given to Again.
+func (b *Builder) Each(l List) int {
+	b.step(Step{Kind: StepEach, Index: b.addList(l), Level: b.loop})
+	b.loop++
+	b.program.loops = max(b.program.loops, b.loop)
+	return len(b.program.Steps) - 1
+}
+
+// Again closes what Each began.
+func (b *Builder) Again(each int) {
+	b.loop--
+	b.step(Step{Kind: StepAgain, Level: b.loop, Jump: each + 1})
+	b.program.Steps[each].Jump = len(b.program.Steps)
+}
+
+func (b *Builder) addList(l List) int {
+	t := b.program.Table
+	same := func(have List) bool { return have.Field == l.Field && have.Constant == l.Constant }
+	if i := slices.IndexFunc(t.Lists, same); i >= 0 {
+		return i
+	}
+	t.Lists = append(t.Lists, l)
+	return len(t.Lists) - 1
 }
 
 // Join begins a row of pieces that are joined by a separator; EndJoin closes it.
@@ -176,7 +218,7 @@ func (b *Builder) flush() {
 // MarksDepend reports whether any mark is given to some people only.
 func (p *Program) MarksDepend() bool {
 	for i, s := range p.Steps {
-		if s.Kind != StepNeeds {
+		if s.Kind != StepNeeds && s.Kind != StepEach {
 			continue
 		}
 		for _, inside := range p.Steps[i:s.Jump] {
@@ -206,7 +248,10 @@ type Filler struct {
 	table  *Table
 	values []string
 	holds  []bool
+	lists  [][]string
 	joined []bool
+	loops  []loop
+	grids  []settledGrid
 	env    Env
 }
 
@@ -219,6 +264,9 @@ func (f *Filler) Set(p *person.Person) {
 	clear(f.env.numbers)
 	f.env.Country = countryCode(p.At(t.country), t.defaultCountry)
 	f.env.Language = p.At(t.language)
+	for i := 0; f.env.Language == "" && i < len(t.fallback); i++ {
+		f.env.Language = t.fallback[i]
+	}
 	f.values = f.values[:0]
 	for i := range t.Exprs {
 		f.values = append(f.values, t.Exprs[i].value(p, &f.env))
@@ -227,10 +275,26 @@ func (f *Filler) Set(p *person.Person) {
 	for i := range t.Conditions {
 		f.holds = append(f.holds, t.Conditions[i].Holds(p))
 	}
+	f.lists = f.lists[:0]
+	for i := range t.Lists {
+		f.lists = append(f.lists, t.Lists[i].entries(p))
+	}
+}
+
+// SetAnybody sets nobody in particular: all values are blank, and yet every condition that asks for a value
+// holds. Forms that cannot depend on the person are made so.
+func (f *Filler) SetAnybody() {
+	f.Set(&person.Person{})
+	for i := range f.holds {
+		f.holds[i] = !f.table.Conditions[i].Unless
+	}
 }
 
 // Value is what an expression of the table gives for the person set.
 func (f *Filler) Value(index int) string { return f.values[index] }
+
+// Entries are the entries of a list of the table for the person set.
+func (f *Filler) Entries(index int) []string { return f.lists[index] }
 
 // Holds tells whether a condition of the table holds for the person set.
 func (f *Filler) Holds(index int) bool { return f.holds[index] }
@@ -245,8 +309,16 @@ func (e *Expr) value(p *person.Person, env *Env) string {
 			value = person.Clean(value)
 		}
 	case e.Texts != nil:
-		value = e.Texts.In(env.Language, e.Fallback)
+		value = e.Texts.In(env.Language)
+		if value == "" {
+			value = e.Texts.In(e.Fallback...)
+		}
 	}
+	return e.modified(value, env)
+}
+
+// modified runs a value through the modifiers.
+func (e *Expr) modified(value string, env *Env) string {
 	for _, m := range e.Modifiers {
 		if value == "" && m.Name != "or" {
 			continue
@@ -258,9 +330,7 @@ func (e *Expr) value(p *person.Person, env *Env) string {
 
 // Append appends the program's output for the person set in f. The filler must be of the program's table.
 func (p *Program) Append(dst []byte, f *Filler) []byte {
-	if p.levels > 0 {
-		f.joined = append(f.joined[:0], make([]bool, p.levels)...)
-	}
+	f.begin(p)
 	for i := 0; i < len(p.Steps); i++ {
 		s := &p.Steps[i]
 		switch s.Kind {
@@ -268,17 +338,16 @@ func (p *Program) Append(dst []byte, f *Filler) []byte {
 			dst = append(dst, s.Text...)
 		case StepValue:
 			dst = AppendEscaped(dst, f.values[s.Index], s.Escape)
+		case StepEntry:
+			dst = AppendEscaped(dst, f.entry(s), s.Escape)
 		case StepNeeds:
 			if !f.holds[s.Index] {
 				i = s.Jump - 1
 			}
-		case StepJoin:
-			f.joined[s.Index] = false
-		case StepBetween:
-			if f.joined[s.Index] {
-				dst = append(dst, s.Text...)
-			}
-			f.joined[s.Index] = true
+		default:
+			next, text := f.control(p, s, i)
+			dst = append(dst, text...)
+			i = next
 		}
 	}
 	return dst
@@ -293,31 +362,96 @@ type Sink interface {
 // Run gives the program's output for the person set in f to a sink. Append is the same for bytes, without
 // a call for each step: filling markup is the path that must be fast.
 func (p *Program) Run(f *Filler, sink Sink) {
-	f.joined = append(f.joined[:0], make([]bool, p.levels)...)
+	p.Visit(f, func(s *Step, text string) {
+		if s.Kind == StepMark {
+			sink.Mark(s.Mark)
+		} else if text != "" {
+			sink.Text(text)
+		}
+	})
+}
+
+// Visit goes through the steps that are done for the person set in f, with what each appends, escaped.
+func (p *Program) Visit(f *Filler, visit func(s *Step, text string)) {
+	f.begin(p)
 	for i := 0; i < len(p.Steps); i++ {
 		s := &p.Steps[i]
+		next, text := i, ""
 		switch s.Kind {
 		case StepLiteral:
-			sink.Text(s.Text)
-		case StepValue:
-			if s.Escape == EscapeNone {
-				sink.Text(f.values[s.Index])
-			} else {
-				sink.Text(string(AppendEscaped(nil, f.values[s.Index], s.Escape)))
-			}
+			text = s.Text
 		case StepMark:
-			sink.Mark(s.Mark)
-		case StepNeeds:
-			if !f.holds[s.Index] {
-				i = s.Jump - 1
-			}
-		case StepJoin:
-			f.joined[s.Index] = false
-		case StepBetween:
-			if f.joined[s.Index] {
-				sink.Text(s.Text)
-			}
-			f.joined[s.Index] = true
+		case StepValue:
+			text = escaped(f.values[s.Index], s.Escape)
+		case StepEntry:
+			text = escaped(f.entry(s), s.Escape)
+		default:
+			next, text = f.control(p, s, i)
 		}
+		visit(s, text)
+		i = next
 	}
+}
+
+func escaped(value string, escape Escape) string {
+	if escape == EscapeNone {
+		return value
+	}
+	return string(AppendEscaped(nil, value, escape))
+}
+
+// begin makes room for the state of a program's joins, loops and grids.
+func (f *Filler) begin(p *Program) {
+	for len(f.joined) < p.levels {
+		f.joined = append(f.joined, false)
+	}
+	for len(f.loops) < p.loops {
+		f.loops = append(f.loops, loop{})
+	}
+	for len(f.grids) < len(p.Grids) {
+		f.grids = append(f.grids, settledGrid{})
+	}
+}
+
+// entry works out an expression of the entry at which its loop stands.
+func (f *Filler) entry(s *Step) string {
+	e := &f.table.Exprs[s.Index]
+	return e.modified(e.Part.of(f.loops[s.Level].entry()), &f.env)
+}
+
+// control does a step that decides what comes next. It gives the number of the step just done, or of the
+// one before that to jump to, and what is to be appended.
+func (f *Filler) control(p *Program, s *Step, at int) (next int, text string) {
+	jump := false
+	switch s.Kind {
+	case StepNeeds:
+		jump = !f.holds[s.Index]
+	case StepJoin:
+		f.joined[s.Index] = false
+	case StepBetween:
+		if f.joined[s.Index] {
+			text = s.Text
+		}
+		f.joined[s.Index] = true
+	case StepEach:
+		f.loops[s.Level] = loop{entries: f.lists[s.Index]}
+		jump = len(f.lists[s.Index]) == 0
+	case StepAgain:
+		l := &f.loops[s.Level]
+		l.at++
+		jump = l.at < len(l.entries)
+	case StepGrid:
+		p.Grids[s.Index].settle(f, &f.grids[s.Index])
+		jump = f.grids[s.Index].gone()
+	case StepRow:
+		jump = f.grids[s.Index].count[s.Level] == 0
+	case StepColumns:
+		text = span("colspan", f.grids[s.Index].cols[s.Level])
+	case StepRows:
+		text = span("rowspan", f.grids[s.Index].rows[s.Level])
+	}
+	if jump {
+		at = s.Jump - 1
+	}
+	return at, text
 }

@@ -15,36 +15,37 @@ type Schema struct {
 	declared map[string]bool // lower-case names that are known though no value is held
 	constant map[string]string
 	texts    map[string]Texts
-	language string // of the texts' fallback
+	fallback []string // languages of texts for those whose own has none, the first before the next
 }
 
 // Texts are one text in several languages (BCP 47).
 type Texts map[string]string
 
-// In returns the text in a language, or in that language without its region, or in the fallback.
-func (t Texts) In(language, fallback string) string {
-	for _, tag := range []string{language, baseLanguage(language), fallback, baseLanguage(fallback)} {
-		for have, text := range t {
-			if tag != "" && strings.EqualFold(have, tag) {
-				return text
+// In returns the text in the first of the languages that it has, each with its region or without.
+func (t Texts) In(languages ...string) string {
+	for _, language := range languages {
+		base, _, _ := strings.Cut(language, "-")
+		for _, tag := range []string{language, base} {
+			for have, text := range t {
+				if tag != "" && strings.EqualFold(have, tag) {
+					return text
+				}
 			}
 		}
 	}
 	return ""
 }
 
-func baseLanguage(tag string) string {
-	base, _, _ := strings.Cut(tag, "-")
-	return base
-}
-
 // WithConstants returns the schema with the organisation's constants (names after "org.") and texts by
-// language (names after "text."), whose fallback is the given language.
-func (s *Schema) WithConstants(constants map[string]string, texts map[string]Texts, language string) *Schema {
+// language (names after "text."), and the languages that stand in for a person's own, in their order.
+func (s *Schema) WithConstants(constants map[string]string, texts map[string]Texts, fallback ...string) *Schema {
 	wider := *s
-	wider.constant, wider.texts, wider.language = constants, texts, language
+	wider.constant, wider.texts, wider.fallback = constants, texts, fallback
 	return &wider
 }
+
+// Languages are those that stand in for a person's own, the first before the next.
+func (s *Schema) Languages() []string { return s.fallback }
 
 // Constant returns the value of a constant, by its name with "org." before it.
 func (s *Schema) Constant(name string) (string, bool) {
@@ -52,10 +53,10 @@ func (s *Schema) Constant(name string) (string, bool) {
 	return value, ok && strings.HasPrefix(name, "org.")
 }
 
-// Texts returns a text by its name with "text." before it, and the language to fall back to.
-func (s *Schema) Texts(name string) (texts Texts, fallback string, ok bool) {
-	texts, ok = s.texts[strings.TrimPrefix(name, "text.")]
-	return texts, s.language, ok && strings.HasPrefix(name, "text.")
+// Texts returns a text by its name with "text." before it.
+func (s *Schema) Texts(name string) (Texts, bool) {
+	texts, ok := s.texts[strings.TrimPrefix(name, "text.")]
+	return texts, ok && strings.HasPrefix(name, "text.")
 }
 
 // Declaring returns the schema with more names that are known: fields that a directory may have. Those

@@ -16,7 +16,7 @@ import (
 
 // Loss is one thing that a host's placeholders cannot do.
 type Loss struct {
-	Kind    string   `json:"kind"` // blank, modifier, stand-by, field, language
+	Kind    string   `json:"kind"` // blank, list, modifier, stand-by, field, language
 	Field   string   `json:"field"`
 	Line    int      `json:"line"` // in the template's source; 0 when it stands at no single place
 	Column  int      `json:"column"`
@@ -60,33 +60,34 @@ type exporter struct {
 	people  *person.Directory
 	block   strings.Builder
 	losses  []Loss
-	joined  map[int]bool
+	anybody *field.Filler
 	seen    map[string]bool
 }
 
 func (x *exporter) run() {
-	x.joined, x.seen = map[int]bool{}, map[string]bool{}
+	x.seen = map[string]bool{}
 	table := x.program.Table
-	for i := 0; i < len(x.program.Steps); i++ {
-		s := x.program.Steps[i]
+	x.anybody = field.NewFiller(table)
+	x.anybody.SetAnybody()
+	x.program.Visit(x.anybody, func(s *field.Step, text string) {
 		switch s.Kind {
-		case field.StepLiteral:
-			x.block.WriteString(s.Text)
 		case field.StepValue:
 			x.value(&table.Exprs[s.Index], s.Index, s.Escape)
+			return
 		case field.StepNeeds:
 			x.condition(&table.Conditions[s.Index], s.Index)
-			if table.Conditions[s.Index].Unless {
-				i = s.Jump - 1
-			}
-		case field.StepJoin:
-			x.joined[s.Index] = false
-		case field.StepBetween:
-			if x.joined[s.Index] {
-				x.block.WriteString(s.Text)
-			}
-			x.joined[s.Index] = true
+		case field.StepEach:
+			x.list(&table.Lists[s.Index], s.Index)
 		}
+		x.block.WriteString(text)
+	})
+}
+
+// list notes that what is repeated for each entry of a field is left out.
+func (x *exporter) list(l *field.List, index int) {
+	if l.Field != "" {
+		x.lose(Loss{Kind: "list", Field: l.Field, Message: fmt.Sprintf("What is repeated for each entry of %s is left out for everybody.", l.Field)}, l.Span,
+			func(f *field.Filler, _ *person.Person) bool { return len(f.Entries(index)) > 0 })
 	}
 }
 
@@ -173,9 +174,7 @@ func (x *exporter) value(e *field.Expr, index int, escape field.Escape) {
 // text writes what does not come from a field: a text in quotes, a constant, or a text by language, of
 // which a host can have only one.
 func (x *exporter) text(e *field.Expr, index int, escape field.Escape) {
-	filler := field.NewFiller(x.program.Table)
-	filler.Set(&person.Person{})
-	common := filler.Value(index)
+	common := x.anybody.Value(index)
 	x.block.Write(field.AppendEscaped(nil, common, escape))
 	if e.Texts != nil {
 		x.lose(Loss{Kind: "language", Field: e.Text, Message: fmt.Sprintf("%s is %q in every language.", e.Text, common)}, e.Span,

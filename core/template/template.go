@@ -52,9 +52,24 @@ type Settings struct {
 		Files   map[string]PictureSetting `yaml:"files"`
 	} `yaml:"pictures"`
 	Slots map[string]Slot `yaml:"slots"`
+	// OftenBlank is from how many percent of the people on a field that is blank is told; 0 for the
+	// check's own figure.
+	OftenBlank int `yaml:"oftenBlank"`
 
 	Organisation map[string]string       `yaml:"organisation"` // constants, for {{ org.name }}
 	Texts        map[string]person.Texts `yaml:"texts"`        // by language, for {{ text.name }}
+}
+
+// Languages are those whose texts stand in for a person's own: the template's, then the organisation's
+// (its constant language).
+func (s *Settings) Languages() []string {
+	var list []string
+	for _, language := range []string{s.Language, s.Organisation["language"]} {
+		if language != "" {
+			list = append(list, language)
+		}
+	}
+	return list
 }
 
 // PictureSetting names a picture file for data-picture.
@@ -236,6 +251,9 @@ func (t *Template) readSettings() error {
 	if s.Country != "" && len(s.Country) != 2 {
 		return fmt.Errorf("country %q must be two letters, such as GB", s.Country)
 	}
+	if s.OftenBlank < 0 || s.OftenBlank > 100 {
+		return fmt.Errorf("oftenBlank %d must be a share in percent, from 1 to 100", s.OftenBlank)
+	}
 	for name, slot := range s.Slots {
 		if slot.From != "" && slot.Until != "" && slot.Until < slot.From {
 			return fmt.Errorf("slot %s ends on %s, before it begins on %s", name, slot.Until, slot.From)
@@ -250,11 +268,12 @@ func (t *Template) readSettings() error {
 		if !person.ValidName(name) {
 			return fmt.Errorf("texts.%s: use letters, digits and hyphens, a letter first", name)
 		}
-		if s.Language == "" {
+		languages := s.Languages()
+		if len(languages) == 0 {
 			return errors.New("texts need the template's language, for people whose own has no text")
 		}
-		if texts.In(s.Language, "") == "" {
-			return fmt.Errorf("texts.%s has no text in the template's language, %s", name, s.Language)
+		if texts.In(languages...) == "" {
+			return fmt.Errorf("texts.%s has no text in the template's language, %s", name, strings.Join(languages, ", or the organisation's, "))
 		}
 	}
 	for _, f := range s.Fields {

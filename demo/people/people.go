@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"time"
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
@@ -17,7 +18,7 @@ import (
 // Fields are the fields of the generated directories.
 var Fields = []string{
 	"cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "street", "postalCode", "l", "c", "co",
-	"preferredLanguage", "callSign",
+	"preferredLanguage", "callSign", "postalAddress", "labeledURI", "hireDate",
 }
 
 // port is a place with its ways of naming, calling and addressing.
@@ -143,6 +144,7 @@ func one(i int, r *rand.Rand, seen map[string]int) person.Person {
 		set("street", where.street)
 		set("postalCode", where.postal)
 	}
+	extras(values, where, i)
 	set("l", where.place)
 	set("c", where.country)
 	set("co", where.countryName)
@@ -153,6 +155,32 @@ func one(i int, r *rand.Rand, seen map[string]int) person.Person {
 		p.Values[c] = values[field]
 	}
 	return p
+}
+
+// extras sets what does not lie in the dice: an address over several lines, a list of web addresses, and a day,
+// in one of the two ways in which directories write it.
+func extras(values map[string]string, where port, i int) {
+	if i%5 != 3 {
+		values["postalAddress"] = strings.Join([]string{"Brackwater Ferries", where.street, where.postal + " " + where.place, where.countryName}, "$")
+	}
+	var links []string
+	if i%4 == 0 {
+		links = append(links, "https://www.brackwater.example/ports/"+ascii(where.place)+" "+where.place)
+	}
+	if i%6 == 0 {
+		links = append(links, "https://www.brackwater.example/webcam?port="+ascii(where.place)+"&view=quay Webcam")
+	}
+	if i%24 == 12 {
+		links = append(links, "https://www.brackwater.example/tides")
+	}
+	values["labeledURI"] = strings.Join(links, "; ")
+	if i%10 != 7 {
+		layout := "2006-01-02"
+		if i%2 == 1 {
+			layout = "20060102150405Z"
+		}
+		values["hireDate"] = time.Date(1985+i*7%41, time.Month(1+i*5%12), 1+i*11%28, 9, 30, 0, 0, time.UTC).Format(layout)
+	}
 }
 
 func generate(values map[string]string, where port, r *rand.Rand) {

@@ -1,0 +1,91 @@
+package field
+
+import (
+	"strings"
+
+	"missivum/core/markup"
+	"missivum/core/person"
+)
+
+// EntryPart is what an expression shows of an entry of a list field, in an element with data-each.
+type EntryPart uint8
+
+// The parts. An entry is a text, or as in a labeledURI (RFC 2079) an address, white space and a label.
+const (
+	EntryNone    EntryPart = iota
+	EntryWhole             // {{ entry }}
+	EntryAddress           // {{ entry.address }}: up to the first white space
+	EntryLabel             // {{ entry.label }}: what stands behind it, or the address where nothing does
+)
+
+var entryParts = map[string]EntryPart{"entry": EntryWhole, "entry.address": EntryAddress, "entry.label": EntryLabel}
+
+// EntryNames lists the names that an element with data-each knows.
+func EntryNames() []string { return []string{"entry", "entry.address", "entry.label"} }
+
+// of takes the part out of an entry.
+func (part EntryPart) of(entry string) string {
+	address, label, _ := strings.Cut(entry, " ")
+	switch {
+	case part == EntryWhole:
+		return entry
+	case part == EntryLabel && label != "":
+		return label
+	}
+	return address
+}
+
+// List is where the entries of a data-each come from: a field, or a constant.
+type List struct {
+	Column   int // -1 for a field that the directory lacks, and for a constant
+	Field    string
+	Constant string
+	Span     markup.Span // of the attribute
+}
+
+// Entries cuts a list field's value: entries are parted by line ends, or by a semicolon with white space
+// behind it. Blank ones are left out.
+func Entries(value string) []string {
+	var entries []string
+	for _, line := range strings.Split(value, "\n") {
+		for {
+			at := strings.IndexAny(line, ";")
+			for at >= 0 && at+1 < len(line) && line[at+1] != ' ' && line[at+1] != '\t' && line[at+1] != '\r' {
+				next := strings.IndexByte(line[at+1:], ';')
+				if next < 0 {
+					at = -1
+				} else {
+					at += 1 + next
+				}
+			}
+			entry := line
+			if at >= 0 {
+				entry = line[:at]
+			}
+			if entry = person.Clean(entry); entry != "" {
+				entries = append(entries, entry)
+			}
+			if at < 0 {
+				break
+			}
+			line = line[at+1:]
+		}
+	}
+	return entries
+}
+
+// entries are the list's for one person.
+func (l *List) entries(p *person.Person) []string {
+	if l.Constant != "" {
+		return Entries(l.Constant)
+	}
+	return Entries(p.At(l.Column))
+}
+
+// loop is where a filler stands in a repeated element.
+type loop struct {
+	entries []string
+	at      int
+}
+
+func (l *loop) entry() string { return l.entries[l.at] }
