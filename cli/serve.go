@@ -170,7 +170,7 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 		return err
 	}
 	for _, t := range list {
-		_, err := s.Templates.Save(ctx, t.Name, t.Source, t.SettingsText, templates.PicturesOf(t), "From the demo", 0)
+		_, err := s.Templates.Save(ctx, t.Name, t.Parts(), templates.Edit{Note: "From the demo", Author: "Missivum"})
 		if err != nil && !errors.Is(err, store.ErrConflict) {
 			return err
 		}

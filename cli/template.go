@@ -41,7 +41,7 @@ func (a *app) templateList(server *string) *cobra.Command {
 }
 
 func (a *app) templatePush(server *string) *cobra.Command {
-	var name, note string
+	var name, note, author string
 	c := &cobra.Command{
 		Use: "push FOLDER", Short: "Save a template folder as a new version", Example: "  missivum template push demo/templates/harbour --note 'New banner'",
 		Args: exactly("FOLDER"),
@@ -60,7 +60,7 @@ func (a *app) templatePush(server *string) *cobra.Command {
 			if err := templates.WriteArchive(&b, t); err != nil {
 				return err
 			}
-			answer, err := r.do(ctx, http.MethodPut, "/api/v1/templates/"+name+"/archive?note="+url.QueryEscape(note), &b, "application/zip")
+			answer, err := r.do(ctx, http.MethodPut, "/api/v1/templates/"+name+"/archive?"+url.Values{"note": {note}, "author": {author}}.Encode(), &b, "application/zip")
 			if err != nil {
 				return err
 			}
@@ -75,6 +75,7 @@ func (a *app) templatePush(server *string) *cobra.Command {
 	}
 	c.Flags().StringVar(&name, "name", "", "name in the service (default the folder's)")
 	c.Flags().StringVar(&note, "note", "", "what changed")
+	c.Flags().StringVar(&author, "author", os.Getenv("USER"), "who changed it")
 	return c
 }
 
@@ -121,20 +122,12 @@ func writeFolder(folder string, t *template.Template) error {
 		return err
 	}
 	defer os.RemoveAll(part) // nothing is left of it after the rename
-	files := map[string][]byte{template.SourceFile: []byte(t.Source)}
-	if t.SettingsText != "" {
-		files[template.SettingsFile] = []byte(t.SettingsText)
-	}
-	for _, p := range t.Pictures {
-		files[filepath.Join(template.PictureFolder, p.File)] = p.Data
-	}
-	if len(t.Pictures) > 0 {
-		if err := os.Mkdir(filepath.Join(part, template.PictureFolder), 0o755); err != nil {
+	for name, data := range t.Files() {
+		path := filepath.Join(part, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return err
 		}
-	}
-	for name, data := range files {
-		if err := os.WriteFile(filepath.Join(part, name), data, 0o644); err != nil {
+		if err := os.WriteFile(path, data, 0o644); err != nil {
 			return err
 		}
 	}

@@ -10,8 +10,10 @@ import (
 	"testing"
 	"time"
 
+	"missivum/core/template"
 	"missivum/service/packages"
 	"missivum/service/store"
+	"missivum/service/templates"
 )
 
 func config(folder, listen string) Config {
@@ -60,7 +62,7 @@ func TestDataOutlivesTheService(t *testing.T) {
 	if err := s.People.Apply(ctx, plan); !errors.Is(err, store.ErrConflict) {
 		t.Errorf("a plan of an older directory was applied: %v", err)
 	}
-	if _, err := s.Templates.Save(ctx, "crew", "<p>{{ cn }}</p>", "", nil, "", 0); err != nil {
+	if _, err := s.Templates.Save(ctx, "crew", template.Parts{Source: "<p>{{ cn }}</p>"}, templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
 	// a package that was being made when the machine went down

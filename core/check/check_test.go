@@ -229,8 +229,10 @@ func TestBudgetsAreOfTheWorstPerson(t *testing.T) {
 		{Values: []string{"ferry@brackwater.example", "⛴𝕬", ""}}, // three UTF-16 units
 		{Values: []string{"long@brackwater.example", "Abc", "07700 900142"}},
 	}}
-	tmpl, err := template.New("x", `<b>{{ cn }}</b><i data-needs="mobile"><img data-picture="dot" alt="" width="10" height="10"></i>`,
-		"country: GB\npictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: dot.png}\n", map[string][]byte{"dot.png": pngOf(t, 10, 10)})
+	tmpl, err := template.New("x", template.Parts{
+		Source:   `<b>{{ cn }}</b><i data-needs="mobile"><img data-picture="dot" alt="" width="10" height="10"></i>`,
+		Settings: "country: GB\npictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: dot.png}\n", Pictures: map[string][]byte{"dot.png": pngOf(t, 10, 10)},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -46,7 +46,7 @@ func compile(t testing.TB, tmpl *template.Template, schema *person.Schema, varia
 
 func fromSource(t testing.TB, source, settings string) *template.Template {
 	t.Helper()
-	tmpl, err := template.New("x", source, settings, nil)
+	tmpl, err := template.New("x", template.Parts{Source: source, Settings: settings})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -318,8 +318,10 @@ func TestPictureAddressesAreEncoded(t *testing.T) {
 	if err := png.Encode(&b, image.NewGray(image.Rect(0, 0, 4, 4))); err != nil {
 		t.Fatal(err)
 	}
-	tmpl, err := template.New("x", `<p>Crew</p><img data-picture="dot" alt=""><img src="https://p.brackwater.example/a%20%23b.png" alt="">`,
-		"pictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: 'a #b.png'}\n", map[string][]byte{"a #b.png": b.Bytes()})
+	tmpl, err := template.New("x", template.Parts{
+		Source:   `<p>Crew</p><img data-picture="dot" alt=""><img src="https://p.brackwater.example/a%20%23b.png" alt="">`,
+		Settings: "pictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: 'a #b.png'}\n", Pictures: map[string][]byte{"a #b.png": b.Bytes()},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -51,7 +51,7 @@ func (c *textCompiler) node(n *markup.Node) {
 		pieces, _ := c.source.TextPieces(n)
 		c.pieces(pieces, field.EscapeNone, field.EscapeNone)
 	case markup.Element:
-		if n.Is("head", "style", "script", "title", "meta", "link", "svg", "object", "iframe", "select", "textarea") {
+		if unread(n) {
 			return
 		}
 		leave, skip := c.source.Enter(c.b, n, c.variant, func(s string) string { return s })
@@ -68,9 +68,11 @@ func (c *textCompiler) element(n *markup.Node) {
 	case n.Is("br"):
 		c.b.Mark(markBreak)
 	case n.Is("img"):
-		if alt := n.Attribute("alt"); alt != nil {
+		if alt := n.Attribute("alt"); alt != nil && !decoration(n) {
 			pieces, _ := c.source.AttrPieces(*alt)
+			c.b.Literal(" ")
 			c.pieces(pieces, field.EscapeNone, field.EscapeNone)
+			c.b.Literal(" ")
 		}
 	case n.Is("a"):
 		c.link(n)
@@ -104,18 +106,38 @@ func (c *textCompiler) link(n *markup.Node) {
 	c.b.Mark(markLinkEnd)
 }
 
-// pieces appends text and fields; a field at the very start gets the first escape, others the rest.
 func (c *textCompiler) pieces(pieces []field.Piece, head, rest field.Escape) {
+	appendPieces(c.b, pieces, head, rest)
+}
+
+// appendPieces appends text and fields; a field at the very start gets the first escape, others the rest.
+func appendPieces(b *field.Builder, pieces []field.Piece, head, rest field.Escape) {
 	for i, p := range pieces {
 		switch {
 		case p.Expr == nil:
-			c.b.Literal(markup.Unescape(p.Text))
+			b.Literal(markup.Unescape(p.Text))
 		case i == 0:
-			c.b.Value(*p.Expr, head)
+			b.Value(*p.Expr, head)
 		default:
-			c.b.Value(*p.Expr, rest)
+			b.Value(*p.Expr, rest)
 		}
 	}
+}
+
+// unread elements have nothing to read: they are not drawn, or not text.
+func unread(n *markup.Node) bool {
+	if display, ok := n.Declared("display"); ok && strings.TrimSpace(display) == "none" {
+		return true
+	}
+	return n.Is("head", "style", "script", "title", "meta", "link", "svg", "object", "iframe", "select", "textarea")
+}
+
+// decoration reports whether a picture tells nothing: a line or a spacer, or one that says so itself.
+func decoration(img *markup.Node) bool {
+	role, _ := img.Attr("role")
+	hidden, _ := img.Attr("aria-hidden")
+	width, height := img.Pixels("width"), img.Pixels("height")
+	return role == "presentation" || role == "none" || hidden == "true" || width > 0 && width <= 3 || height > 0 && height <= 3
 }
 
 // blockEdge: paragraphs stand apart unless their margin was set to nothing.

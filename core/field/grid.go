@@ -27,7 +27,6 @@ type gridCell struct {
 	needs      []int
 	never      bool
 	row        int
-	column     int
 	cols, rows int // as written
 }
 
@@ -135,21 +134,14 @@ type grids struct {
 	cell  map[*markup.Node]gridPlace
 }
 
-// maxSpan is the largest colspan and rowspan taken at their word.
-const maxSpan = 1000
-
 // grid reads the table element for a variant and adds its grid to the program when parts of it can go. The
 // conditions stand in the builder's table of values.
 func (s *Source) grid(b *Builder, table *markup.Node, variant string, into *grids) {
+	layout := markup.TableOf(table)
 	g := Grid{}
 	varies := false
-	taken := map[int]int{} // column: cells from above that still cover rows, as index+1
-	left := map[int]int{}  // rows that the cell from above in that column still covers
-	var nodes []*markup.Node
-	var places []gridPlace
-	at := len(b.program.Grids)
-	for _, tr := range rowsOf(table) {
-		r := gridRow{list: -1}
+	for i, tr := range layout.Rows {
+		r := gridRow{list: -1, entries: layout.Covered[i]}
 		for n := tr; n != table; n = n.Parent {
 			needs, never := s.needs(b, n, variant)
 			r.needs, r.never = append(r.needs, needs...), r.never || never
@@ -158,51 +150,26 @@ func (s *Source) grid(b *Builder, table *markup.Node, variant string, into *grid
 			r.list = b.addList(l)
 		}
 		varies = varies || len(r.needs) > 0 || r.never || r.list >= 0
-		index := len(g.rows)
-		column := 0
-		cover := func() { // cells from above
-			for taken[column] > 0 && left[column] > 0 {
-				e := taken[column] - 1
-				if !slices.Contains(r.entries, e) {
-					r.entries = append(r.entries, e)
-				}
-				left[column]--
-				column++
-			}
-		}
-		for _, td := range tr.Children {
-			if !td.Is("td", "th") {
-				continue
-			}
-			cover()
-			c := gridCell{row: index, column: column, cols: min(max(td.Pixels("colspan"), 1), maxSpan), rows: min(max(td.Pixels("rowspan"), 1), maxSpan)}
-			c.needs, c.never = s.needs(b, td, variant)
-			varies = varies || c.conditional()
-			e := len(g.cells)
-			g.cells = append(g.cells, c)
-			r.cells, r.entries = append(r.cells, e), append(r.entries, e)
-			for range c.cols {
-				taken[column], left[column] = e+1, c.rows-1
-				column++
-			}
-			nodes, places = append(nodes, td), append(places, gridPlace{at, e})
-		}
-		cover()
 		g.rows = append(g.rows, r)
-		nodes, places = append(nodes, tr), append(places, gridPlace{at, index})
+	}
+	for i, cell := range layout.Cells {
+		c := gridCell{row: cell.Row, cols: cell.Cols, rows: cell.Rows}
+		c.needs, c.never = s.needs(b, cell.Node, variant)
+		varies = varies || c.conditional()
+		g.cells = append(g.cells, c)
+		g.rows[c.row].cells = append(g.rows[c.row].cells, i)
 	}
 	if !varies {
 		return
 	}
-	for i := range g.cells { // a rowspan beyond the table's end goes to its end
-		g.cells[i].rows = min(g.cells[i].rows, len(g.rows)-g.cells[i].row)
-	}
+	at := len(b.program.Grids)
 	into.table[table] = at
-	for i, n := range nodes {
-		if n.Is("tr") {
-			into.row[n] = places[i]
-		} else if len(g.rows) > 1 {
-			into.cell[n] = places[i]
+	for i, tr := range layout.Rows {
+		into.row[tr] = gridPlace{at, i}
+	}
+	for i, cell := range layout.Cells {
+		if len(g.rows) > 1 { // one row adds up by itself
+			into.cell[cell.Node] = gridPlace{at, i}
 		}
 	}
 	b.program.Grids = append(b.program.Grids, g)
@@ -215,22 +182,4 @@ func (s *Source) needs(b *Builder, n *markup.Node, variant string) (needs []int,
 		needs = append(needs, b.program.Table.addCondition(c))
 	}
 	return needs, !s.In(n, variant)
-}
-
-// rowsOf lists the rows of a table, without those of tables inside it.
-func rowsOf(table *markup.Node) []*markup.Node {
-	var rows []*markup.Node
-	for _, n := range table.Children {
-		switch {
-		case n.Is("tr"):
-			rows = append(rows, n)
-		case n.Is("tbody", "thead", "tfoot"):
-			for _, tr := range n.Children {
-				if tr.Is("tr") {
-					rows = append(rows, tr)
-				}
-			}
-		}
-	}
-	return rows
 }

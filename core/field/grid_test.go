@@ -40,8 +40,8 @@ func TestTablesAddUp(t *testing.T) {
 	}
 }
 
-// FaultsOf lists what does not add up in the tables of filled markup.
-func FaultsOf(t *testing.T, html string) []string {
+// faultsOf lists what does not add up in the tables of filled markup.
+func faultsOf(t *testing.T, html string) []string {
 	t.Helper()
 	d, err := markup.Parse(html)
 	if err != nil {
@@ -49,7 +49,7 @@ func FaultsOf(t *testing.T, html string) []string {
 	}
 	var faults []string
 	for _, table := range d.Root.Elements("table") {
-		rows := rowsOf(table)
+		rows := markup.TableOf(table).Rows
 		if len(rows) == 0 {
 			faults = append(faults, "a table without rows")
 		}
@@ -133,7 +133,7 @@ func TestAnyTableAddsUpForAnybody(t *testing.T) {
 				}
 			}
 			out := fill(t, b.String(), "new", p)
-			if faults := FaultsOf(t, out); len(faults) > 0 {
+			if faults := faultsOf(t, out); len(faults) > 0 {
 				t.Fatalf("%v\nin    %s\nfrom  %s", faults, out, b.String())
 			}
 		}

@@ -167,7 +167,7 @@ func (s *Source) validateEach(n *markup.Node) Errors {
 		}
 	}
 	if n.Is("td", "th") {
-		if table := n.Inside("table"); table != nil && len(rowsOf(table)) > 1 {
+		if table := n.Inside("table"); table != nil && len(markup.TableOf(table).Rows) > 1 {
 			return Errors{s.problem(a.Span.Start, a.Span.Len(), "data-each on a cell works in a table of one row only: the other rows would not add up. Put it on the row, or on a table inside the cell.")}
 		}
 	}

@@ -119,7 +119,7 @@ func TestSameInputSameBytes(t *testing.T) {
 }
 
 func TestFoldersAreSafeAndDifferent(t *testing.T) {
-	tmpl, err := template.New("x", "<p>{{ cn }}</p>", "", nil)
+	tmpl, err := template.New("x", template.Parts{Source: "<p>{{ cn }}</p>"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -165,7 +165,7 @@ func TestWhatIsStoppedIsNoPackage(t *testing.T) {
 }
 
 func TestATemplateWithMistakesIsNotPacked(t *testing.T) {
-	tmpl, err := template.New("x", "<p>{{ nonsense }}</p>", "", nil)
+	tmpl, err := template.New("x", template.Parts{Source: "<p>{{ nonsense }}</p>"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -20,7 +20,7 @@ var few = &person.Directory{Schema: person.NewSchema("mail", "cn", "title", "mob
 
 func export(t *testing.T, source, dialect string, people *person.Directory) Exported {
 	t.Helper()
-	tmpl, err := template.New("x", source, "country: GB\nlanguage: en\norganisation: {line: 01632 960100}\ntexts: {desk: {en: Desk, sv: Disk}}", nil)
+	tmpl, err := template.New("x", template.Parts{Source: source, Settings: "country: GB\nlanguage: en\norganisation: {line: 01632 960100}\ntexts: {desk: {en: Desk, sv: Disk}}"})
 	if err != nil {
 		t.Fatal(err)
 	}

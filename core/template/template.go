@@ -10,9 +10,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net/url"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -36,7 +38,30 @@ const (
 const (
 	MaxPictures = 100
 	MaxSettings = 64 << 10 // bytes
+	MaxText     = 64 << 10 // bytes, of a text form written by hand
 )
+
+// Parts are what a template is made of, as they stand in its folder.
+type Parts struct {
+	Source   string            // template.html
+	Settings string            // template.yaml
+	Texts    map[string]string // text forms written by hand, by file: template.txt, template.reply.txt
+	Pictures map[string][]byte // by their path below the picture folder
+}
+
+// TextFile reports whether a file of that name is a text form, and of which variant; an empty one is for all
+// variants without a file of their own.
+func TextFile(name string) (variant string, ok bool) {
+	if name == "template.txt" {
+		return "", true
+	}
+	variant, ok = strings.CutPrefix(name, "template.")
+	if !ok {
+		return "", false
+	}
+	variant, ok = strings.CutSuffix(variant, ".txt")
+	return variant, ok && ValidName(variant)
+}
 
 // Settings are what template.yaml says.
 type Settings struct {
@@ -114,8 +139,9 @@ type Picture struct {
 // Template is one signature as source.
 type Template struct {
 	Name         string
-	Source       string // HTML
-	SettingsText string // YAML as written, empty when there is none
+	Source       string            // HTML
+	SettingsText string            // YAML as written, empty when there is none
+	Texts        map[string]string // text forms written by hand, by file
 	Settings     Settings
 	Pictures     []Picture // sorted by File
 	// Bare is set for a template read from a single HTML file. Such a file may be pasted as it
@@ -195,6 +221,9 @@ func (t *Template) Version() string {
 	for _, part := range []string{t.Source, t.SettingsText} {
 		fmt.Fprintf(h, "%d\n%s", len(part), part)
 	}
+	for _, file := range slices.Sorted(maps.Keys(t.Texts)) {
+		fmt.Fprintf(h, "%s\n%d\n%s", file, len(t.Texts[file]), t.Texts[file])
+	}
 	for _, p := range t.Pictures {
 		fmt.Fprintf(h, "%s\n%d\n", p.File, len(p.Data))
 		h.Write(p.Data)
@@ -202,23 +231,59 @@ func (t *Template) Version() string {
 	return hex.EncodeToString(h.Sum(nil))[:12]
 }
 
-// New makes a template of its parts: source, settings as YAML, and picture files by their path below
-// the picture folder. Errors name the file and, for settings, the line.
-func New(name, source, settings string, files map[string][]byte) (*Template, error) {
-	t := &Template{Name: name, Source: source, SettingsText: settings}
-	if len(source) > markup.MaxSource {
+// Parts are the template's, to be changed and made into a template anew.
+func (t *Template) Parts() Parts {
+	p := Parts{Source: t.Source, Settings: t.SettingsText, Texts: maps.Clone(t.Texts), Pictures: map[string][]byte{}}
+	for _, picture := range t.Pictures {
+		p.Pictures[picture.File] = picture.Data
+	}
+	return p
+}
+
+// Files are the files of the template's folder, by their path.
+func (t *Template) Files() map[string][]byte {
+	files := map[string][]byte{SourceFile: []byte(t.Source)}
+	if t.SettingsText != "" {
+		files[SettingsFile] = []byte(t.SettingsText)
+	}
+	for file, text := range t.Texts {
+		files[file] = []byte(text)
+	}
+	for _, p := range t.Pictures {
+		files[PictureFolder+"/"+p.File] = p.Data
+	}
+	return files
+}
+
+// Text gives the text form that was written by hand for a variant, with the file it stands in.
+func (t *Template) Text(variant string) (file, text string, ok bool) {
+	for _, file := range []string{"template." + variant + ".txt", "template.txt"} {
+		if text, ok := t.Texts[file]; ok {
+			return file, text, true
+		}
+	}
+	return "", "", false
+}
+
+// New makes a template of its parts. Errors name the file and, for settings, the line.
+func New(name string, parts Parts) (*Template, error) {
+	t := &Template{Name: name, Source: parts.Source, SettingsText: parts.Settings, Texts: parts.Texts}
+	if len(t.Source) > markup.MaxSource {
 		return nil, fmt.Errorf("%s: %w", SourceFile, markup.ErrTooLarge)
 	}
-	if !utf8.ValidString(source) || !utf8.ValidString(settings) {
+	if !utf8.ValidString(t.Source) || !utf8.ValidString(t.SettingsText) {
 		return nil, fmt.Errorf("%s or %s is not UTF-8; save it as UTF-8 text", SourceFile, SettingsFile)
 	}
 	if err := t.readSettings(); err != nil {
 		return nil, fmt.Errorf("%s: %w", SettingsFile, err)
 	}
-	if len(files) > MaxPictures {
-		return nil, fmt.Errorf("the template has %d pictures; at most %d are accepted", len(files), MaxPictures)
+	if err := t.checkTexts(); err != nil {
+		return nil, err
 	}
-	for file, data := range files {
+	if len(parts.Pictures) > MaxPictures {
+		return nil, fmt.Errorf("the template has %d pictures; at most %d are accepted", len(parts.Pictures), MaxPictures)
+	}
+	for file, data := range parts.Pictures {
 		facts, err := picture.Probe(data)
 		if err != nil {
 			return nil, fmt.Errorf("%s/%s: %w", PictureFolder, file, err)
@@ -227,6 +292,24 @@ func New(name, source, settings string, files map[string][]byte) (*Template, err
 	}
 	sort.Slice(t.Pictures, func(i, j int) bool { return t.Pictures[i].File < t.Pictures[j].File })
 	return t, t.namePictures()
+}
+
+// checkTexts refuses text forms for variants that there are not, and those that cannot be read.
+func (t *Template) checkTexts() error {
+	for file, text := range t.Texts {
+		variant, ok := TextFile(file)
+		switch {
+		case !ok:
+			return fmt.Errorf("%s is no text form; they are called template.txt, or template.reply.txt for the variant reply", file)
+		case variant != "" && !slices.Contains(t.Variants(), variant):
+			return fmt.Errorf("%s is for the variant %q; the template has %s", file, variant, strings.Join(t.Variants(), ", "))
+		case len(text) > MaxText:
+			return fmt.Errorf("%s is larger than %d kB", file, MaxText>>10)
+		case !utf8.ValidString(text):
+			return fmt.Errorf("%s is not UTF-8; save it as UTF-8 text", file)
+		}
+	}
+	return nil
 }
 
 func (t *Template) readSettings() error {
@@ -327,7 +410,10 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	files := map[string][]byte{}
+	parts := Parts{Source: withoutMark(source), Settings: withoutMark(settings), Pictures: map[string][]byte{}}
+	if parts.Texts, err = readTexts(fsys); err != nil {
+		return nil, err
+	}
 	entries, err := fs.ReadDir(fsys, PictureFolder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
@@ -336,11 +422,30 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 		if e.IsDir() || strings.HasPrefix(e.Name(), ".") {
 			continue
 		}
-		if files[e.Name()], err = readFile(fsys, path.Join(PictureFolder, e.Name()), picture.MaxBytes); err != nil {
+		if parts.Pictures[e.Name()], err = readFile(fsys, path.Join(PictureFolder, e.Name()), picture.MaxBytes); err != nil {
 			return nil, err
 		}
 	}
-	return New(name, withoutMark(source), withoutMark(settings), files)
+	return New(name, parts)
+}
+
+func readTexts(fsys fs.FS) (map[string]string, error) {
+	entries, err := fs.ReadDir(fsys, ".")
+	if err != nil {
+		return nil, err
+	}
+	texts := map[string]string{}
+	for _, e := range entries {
+		if _, ok := TextFile(e.Name()); !ok || e.IsDir() {
+			continue
+		}
+		text, err := readFile(fsys, e.Name(), MaxText)
+		if err != nil {
+			return nil, err
+		}
+		texts[e.Name()] = strings.ReplaceAll(withoutMark(text), "\r\n", "\n")
+	}
+	return texts, nil
 }
 
 // OpenBare makes a template of a single HTML file. Pictures that the source refers to by a relative

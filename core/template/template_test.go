@@ -70,7 +70,7 @@ func TestWrongFoldersAreRefused(t *testing.T) {
 		if c.settings != "" && strings.HasPrefix(name, "too") {
 			c.settings += "title: x"
 		}
-		if _, err := New("x", "<p>", c.settings, c.files); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := New("x", Parts{Source: "<p>", Settings: c.settings, Pictures: c.files}); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}
@@ -98,10 +98,12 @@ func TestSlotsAreInForceOnBothEndDays(t *testing.T) {
 func TestVersionFollowsTheContent(t *testing.T) {
 	versions := map[string]string{}
 	for name, make := range map[string]func() (*Template, error){
-		"first":    func() (*Template, error) { return New("x", "<p>", "title: a", nil) },
-		"source":   func() (*Template, error) { return New("x", "<p>b", "title: a", nil) },
-		"settings": func() (*Template, error) { return New("x", "<p>", "title: b", nil) },
-		"picture":  func() (*Template, error) { return New("x", "<p>", "title: a", map[string][]byte{"d.png": dot(t)}) },
+		"first":    func() (*Template, error) { return New("x", Parts{Source: "<p>", Settings: "title: a"}) },
+		"source":   func() (*Template, error) { return New("x", Parts{Source: "<p>b", Settings: "title: a"}) },
+		"settings": func() (*Template, error) { return New("x", Parts{Source: "<p>", Settings: "title: b"}) },
+		"picture": func() (*Template, error) {
+			return New("x", Parts{Source: "<p>", Settings: "title: a", Pictures: map[string][]byte{"d.png": dot(t)}})
+		},
 	} {
 		tmpl, err := make()
 		if err != nil {
@@ -150,7 +152,7 @@ func FuzzSettings(f *testing.F) {
 	f.Add("title: x\nslots: {a: {from: 2026-01-01}}\npictures: {address: https://a.example/, files: {b: {file: c}}}")
 	f.Add("a: &a [*a]")
 	f.Fuzz(func(t *testing.T, settings string) {
-		tmpl, err := New("x", "<p>", settings, nil)
+		tmpl, err := New("x", Parts{Source: "<p>", Settings: settings})
 		if err == nil && len(tmpl.Variants()) == 0 {
 			t.Fatal("accepted without a variant")
 		}

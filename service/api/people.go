@@ -158,8 +158,10 @@ func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, rule.Dialects
 
 // FieldReference is what a template can use.
 type FieldReference struct {
-	Fields    []FieldInfo          `json:"fields"`
-	Modifiers []field.ModifierKind `json:"modifiers"`
+	Fields     []FieldInfo          `json:"fields"`
+	Modifiers  []field.ModifierKind `json:"modifiers"`
+	Attributes []field.Attribute    `json:"attributes"`
+	Entries    []string             `json:"entries"` // names that an element with data-each knows
 }
 
 func (a *API) listFields(c *gin.Context) {
@@ -168,5 +170,5 @@ func (a *API) listFields(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, FieldReference{Fields: fields(d), Modifiers: field.ModifierKinds()})
+	c.JSON(http.StatusOK, FieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(), Entries: field.EntryNames()})
 }

@@ -36,17 +36,19 @@ type TemplateSummary struct {
 
 // TemplateDetail is a version of a template.
 type TemplateDetail struct {
-	Name     string        `json:"name"`
-	Title    string        `json:"title"`
-	Number   int           `json:"number"`
-	Version  string        `json:"version"`
-	Note     string        `json:"note"`
-	Saved    time.Time     `json:"saved"`
-	Source   string        `json:"source"`
-	Settings string        `json:"settings"`
-	Variants []string      `json:"variants"`
-	Sample   string        `json:"sample"` // mail address of the person to show first
-	Pictures []PictureInfo `json:"pictures"`
+	Name     string            `json:"name"`
+	Title    string            `json:"title"`
+	Number   int               `json:"number"`
+	Version  string            `json:"version"`
+	Note     string            `json:"note"`
+	Author   string            `json:"author"`
+	Saved    time.Time         `json:"saved"`
+	Source   string            `json:"source"`
+	Settings string            `json:"settings"`
+	Texts    map[string]string `json:"texts"` // text forms written by hand, by file
+	Variants []string          `json:"variants"`
+	Sample   string            `json:"sample"` // mail address of the person to show first
+	Pictures []PictureInfo     `json:"pictures"`
 }
 
 // PictureInfo is a picture of a template.
@@ -59,10 +61,12 @@ type PictureInfo struct {
 
 // SaveRequest is a new version of a template. The pictures are those of the version it was made from.
 type SaveRequest struct {
-	Source   string `json:"source"`
-	Settings string `json:"settings"`
-	Note     string `json:"note"`
-	Base     int    `json:"base"` // the version it was made from; 0 for a new template
+	Source   string            `json:"source"`
+	Settings string            `json:"settings"`
+	Texts    map[string]string `json:"texts"` // by file; left out: those of the version it was made from
+	Note     string            `json:"note"`
+	Author   string            `json:"author"`
+	Base     int               `json:"base"` // the version it was made from; 0 for a new template
 }
 
 // VersionInfo is one version in a template's history.
@@ -70,13 +74,15 @@ type VersionInfo struct {
 	Number  int       `json:"number"`
 	Version string    `json:"version"`
 	Note    string    `json:"note"`
+	Author  string    `json:"author"`
 	Saved   time.Time `json:"saved"`
 }
 
 // Draft is a template's content as it is being edited; what is left out is the saved one's.
 type Draft struct {
-	Source   *string `json:"source"`
-	Settings *string `json:"settings"`
+	Source   *string           `json:"source"`
+	Settings *string           `json:"settings"`
+	Texts    map[string]string `json:"texts"`
 }
 
 // CheckRequest asks for findings and budgets.
@@ -123,8 +129,11 @@ type RuleRequest struct {
 
 func detail(s templates.Stored) TemplateDetail {
 	d := TemplateDetail{
-		Name: s.Name, Title: s.Title(), Number: s.Number, Version: s.Version(), Note: s.Note, Saved: s.Created,
-		Source: s.Source, Settings: s.SettingsText, Variants: s.Variants(), Sample: s.Settings.Sample, Pictures: []PictureInfo{},
+		Name: s.Name, Title: s.Title(), Number: s.Number, Version: s.Version(), Note: s.Note, Author: s.Author, Saved: s.Created,
+		Source: s.Source, Settings: s.SettingsText, Texts: s.Texts, Variants: s.Variants(), Sample: s.Settings.Sample, Pictures: []PictureInfo{},
+	}
+	if d.Texts == nil {
+		d.Texts = map[string]string{}
 	}
 	for _, p := range s.Pictures {
 		d.Pictures = append(d.Pictures, PictureInfo{Name: p.Name, File: p.File, Alt: p.Alt, Facts: p.Facts})
@@ -185,7 +194,7 @@ func (a *API) listVersions(c *gin.Context) {
 	}
 	list := []VersionInfo{}
 	for _, v := range versions {
-		list = append(list, VersionInfo{Number: v.Number, Version: v.Content, Note: v.Note, Saved: v.Created})
+		list = append(list, VersionInfo{Number: v.Number, Version: v.Content, Note: v.Note, Author: v.Author, Saved: v.Created})
 	}
 	c.JSON(http.StatusOK, list)
 }
@@ -207,16 +216,20 @@ func (a *API) saveTemplate(c *gin.Context) {
 		return
 	}
 	ctx, name := c.Request.Context(), c.Param("name")
-	pictures := map[string][]byte{}
+	parts := template.Parts{}
 	if in.Base > 0 {
 		base, err := a.Templates.Get(ctx, name, in.Base)
 		if err != nil {
 			a.fail(c, err)
 			return
 		}
-		pictures = templates.PicturesOf(base.Template)
+		parts = base.Parts()
 	}
-	a.saved(c)(a.Templates.Save(ctx, name, in.Source, in.Settings, pictures, in.Note, in.Base))
+	parts.Source, parts.Settings = in.Source, in.Settings
+	if in.Texts != nil {
+		parts.Texts = in.Texts
+	}
+	a.saved(c)(a.Templates.Save(ctx, name, parts, templates.Edit{Note: in.Note, Author: in.Author, Base: in.Base}))
 }
 
 // saved answers with the version that was saved.
@@ -259,7 +272,7 @@ func (a *API) putArchive(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	a.saved(c)(a.Templates.Save(c.Request.Context(), name, t.Source, t.SettingsText, templates.PicturesOf(t), c.Query("note"), -1))
+	a.saved(c)(a.Templates.Save(c.Request.Context(), name, t.Parts(), templates.Edit{Note: c.Query("note"), Author: c.Query("author"), Base: -1}))
 }
 
 func (a *API) getPicture(c *gin.Context) {
@@ -291,9 +304,9 @@ func (a *API) putPicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	pictures := templates.PicturesOf(s.Template)
-	pictures[c.Param("file")] = body
-	a.saved(c)(a.Templates.Save(ctx, s.Name, s.Source, s.SettingsText, pictures, "Picture "+c.Param("file"), s.Number))
+	parts := s.Parts()
+	parts.Pictures[c.Param("file")] = body
+	a.saved(c)(a.Templates.Save(ctx, s.Name, parts, templates.Edit{Note: "Picture " + c.Param("file"), Author: c.Query("author"), Base: s.Number}))
 }
 
 // subject is what a request about a template is about: the draft and the directory.
@@ -314,17 +327,20 @@ func (a *API) readSubject(c *gin.Context, request any, d *Draft) (subject, error
 		return subject{}, err
 	}
 	s, err := a.Templates.Get(ctx, c.Param("name"), 0)
-	if err != nil || d.Source == nil && d.Settings == nil {
+	if err != nil || d.Source == nil && d.Settings == nil && d.Texts == nil {
 		return subject{s.Template, people}, err
 	}
-	source, settings := s.Source, s.SettingsText
+	parts := s.Parts()
 	if d.Source != nil {
-		source = *d.Source
+		parts.Source = *d.Source
 	}
 	if d.Settings != nil {
-		settings = *d.Settings
+		parts.Settings = *d.Settings
 	}
-	t, err := template.New(s.Name, source, settings, templates.PicturesOf(s.Template))
+	if d.Texts != nil {
+		parts.Texts = d.Texts
+	}
+	t, err := template.New(s.Name, parts)
 	if err != nil {
 		return subject{}, bad(err)
 	}

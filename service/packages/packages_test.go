@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"missivum/core/person"
+	"missivum/core/template"
 	staff "missivum/demo/people"
 	"missivum/service/people"
 	"missivum/service/store"
@@ -49,7 +50,7 @@ func start(t *testing.T, count int) *Packages {
 	if err := ppl.Apply(ctx, plan); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.Templates.Save(ctx, "crew", "<p>{{ cn }} {{ mobile | phone }}</p>", "", nil, "", 0); err != nil {
+	if _, err := p.Templates.Save(ctx, "crew", template.Parts{Source: "<p>{{ cn }} {{ mobile | phone }}</p>"}, templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
 	return p

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"time"
 )
@@ -16,7 +17,9 @@ type TemplateVersion struct {
 	Content  string // template.Version
 	Source   string
 	Settings string
+	Texts    map[string]string // by file
 	Note     string
+	Author   string
 	Created  time.Time
 	Pictures map[string][]byte // by file; only where they were asked for
 }
@@ -43,8 +46,12 @@ func (s *Store) SaveTemplate(ctx context.Context, v TemplateVersion, base int) (
 			return ErrConflict
 		}
 		number = latest + 1
-		res, err := tx.ExecContext(ctx, `INSERT INTO template_versions (template_id, number, content, source, settings, note, created_at)
-			VALUES (?, ?, ?, ?, ?, ?, ?)`, id, number, v.Content, v.Source, v.Settings, v.Note, stamp(v.Created))
+		texts, err := json.Marshal(v.Texts)
+		if err != nil {
+			return err
+		}
+		res, err := tx.ExecContext(ctx, `INSERT INTO template_versions (template_id, number, content, source, settings, texts, note, author, created_at)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, id, number, v.Content, v.Source, v.Settings, string(texts), v.Note, v.Author, stamp(v.Created))
 		if err != nil {
 			return err
 		}
@@ -77,14 +84,17 @@ func savePictures(ctx context.Context, tx *sql.Tx, version int64, pictures map[s
 	return nil
 }
 
-const versionColumns = `t.name, v.number, v.content, v.source, v.settings, v.note, v.created_at`
+const versionColumns = `t.name, v.number, v.content, v.source, v.settings, v.texts, v.note, v.author, v.created_at`
 
 func scanVersion(row interface{ Scan(...any) error }) (TemplateVersion, error) {
 	var v TemplateVersion
-	var created string
-	err := row.Scan(&v.Template, &v.Number, &v.Content, &v.Source, &v.Settings, &v.Note, &created)
+	var created, texts string
+	err := row.Scan(&v.Template, &v.Number, &v.Content, &v.Source, &v.Settings, &texts, &v.Note, &v.Author, &created)
+	if err != nil {
+		return v, orNotFound(err)
+	}
 	v.Created = parseStamp(created)
-	return v, orNotFound(err)
+	return v, json.Unmarshal([]byte(texts), &v.Texts)
 }
 
 // Template returns a version of a template with its pictures; number 0 is the latest.
@@ -132,7 +142,7 @@ func (s *Store) TemplateNames(ctx context.Context) ([]string, error) {
 
 // TemplateVersions lists a template's versions, newest first, without source and pictures.
 func (s *Store) TemplateVersions(ctx context.Context, name string) ([]TemplateVersion, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT t.name, v.number, v.content, '', '', v.note, v.created_at FROM template_versions v
+	rows, err := s.db.QueryContext(ctx, `SELECT t.name, v.number, v.content, '', '', '{}', v.note, v.author, v.created_at FROM template_versions v
 		JOIN templates t ON t.id = v.template_id WHERE t.name = ? ORDER BY v.number DESC`, name)
 	if err != nil {
 		return nil, err

@@ -10,7 +10,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -40,7 +42,16 @@ type Stored struct {
 	*template.Template
 	Number  int
 	Note    string
+	Author  string
 	Created time.Time
+}
+
+// Edit says of a save what was changed, by whom, and from which version: 0 for a new template. With
+// another latest version meanwhile, nothing is saved; a negative base saves without asking.
+type Edit struct {
+	Note   string
+	Author string
+	Base   int
 }
 
 // State counts what the checks find in a template.
@@ -58,11 +69,11 @@ func (t *Templates) Get(ctx context.Context, name string, number int) (Stored, e
 	if err != nil {
 		return Stored{}, err
 	}
-	parsed, err := template.New(v.Template, v.Source, v.Settings, v.Pictures)
+	parsed, err := template.New(v.Template, template.Parts{Source: v.Source, Settings: v.Settings, Texts: v.Texts, Pictures: v.Pictures})
 	if err != nil {
 		return Stored{}, fmt.Errorf("the stored template %s cannot be read: %w", name, err)
 	}
-	return Stored{Template: parsed, Number: v.Number, Note: v.Note, Created: v.Created}, nil
+	return Stored{Template: parsed, Number: v.Number, Note: v.Note, Author: v.Author, Created: v.Created}, nil
 }
 
 // List returns the latest version of every template.
@@ -87,31 +98,22 @@ func (t *Templates) Versions(ctx context.Context, name string) ([]store.Template
 	return t.Store.TemplateVersions(ctx, name)
 }
 
-// Save stores a new version with its pictures. base is the number it was made from, 0 for a new
-// template; store.ErrConflict says that somebody saved meanwhile. A template with mistakes in its
-// fields is stored, since it is being worked on; it cannot be filled.
-func (t *Templates) Save(ctx context.Context, name, source, settings string, pictures map[string][]byte, note string, base int) (Stored, error) {
+// Save stores a new version. store.ErrConflict says that somebody saved meanwhile. A template with
+// mistakes in its fields is stored, since it is being worked on; it cannot be filled.
+func (t *Templates) Save(ctx context.Context, name string, parts template.Parts, edit Edit) (Stored, error) {
 	if !template.ValidName(name) {
 		return Stored{}, fmt.Errorf("%w: the name %q must be lower-case letters, digits and hyphens, at most 63", ErrRefused, name)
 	}
-	parsed, err := template.New(name, source, settings, pictures)
+	parsed, err := template.New(name, parts)
 	if err != nil {
 		return Stored{}, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	s := Stored{Template: parsed, Note: note, Created: t.Now()}
+	s := Stored{Template: parsed, Note: edit.Note, Author: edit.Author, Created: t.Now()}
 	s.Number, err = t.Store.SaveTemplate(ctx, store.TemplateVersion{
-		Template: name, Content: parsed.Version(), Source: source, Settings: settings, Note: note, Created: s.Created, Pictures: pictures,
-	}, base)
+		Template: name, Content: parsed.Version(), Source: parts.Source, Settings: parts.Settings, Texts: parts.Texts,
+		Note: edit.Note, Author: edit.Author, Created: s.Created, Pictures: parts.Pictures,
+	}, edit.Base)
 	return s, err
-}
-
-// PicturesOf are the template's pictures by file.
-func PicturesOf(t *template.Template) map[string][]byte {
-	files := map[string][]byte{}
-	for _, p := range t.Pictures {
-		files[p.File] = p.Data
-	}
-	return files
 }
 
 // State checks a template against all shipped profiles and the directory; the answer is kept until
@@ -164,25 +166,15 @@ const maxArchive = 64 << 20
 // WriteArchive writes a template as a zip of its folder.
 func WriteArchive(w io.Writer, t *template.Template) error {
 	z := zip.NewWriter(w)
-	add := func(name string, data []byte) error {
+	files := t.Files()
+	for _, name := range slices.Sorted(maps.Keys(files)) {
 		w, err := z.Create(name)
 		if err != nil {
 			return err
 		}
-		_, err = w.Write(data)
-		return err
-	}
-	err := add(template.SourceFile, []byte(t.Source))
-	if t.SettingsText != "" && err == nil {
-		err = add(template.SettingsFile, []byte(t.SettingsText))
-	}
-	for _, p := range t.Pictures {
-		if err == nil {
-			err = add(template.PictureFolder+"/"+p.File, p.Data)
+		if _, err := w.Write(files[name]); err != nil {
+			return err
 		}
-	}
-	if err != nil {
-		return err
 	}
 	return z.Close()
 }
@@ -197,7 +189,8 @@ func ReadArchive(name string, data []byte) (*template.Template, error) {
 	var total uint64
 	for _, f := range z.File {
 		total += f.UncompressedSize64
-		known := f.Name == template.SourceFile || f.Name == template.SettingsFile || f.Name == template.PictureFolder+"/" ||
+		_, text := template.TextFile(f.Name)
+		known := text || f.Name == template.SourceFile || f.Name == template.SettingsFile || f.Name == template.PictureFolder+"/" ||
 			path.Dir(f.Name) == template.PictureFolder && !strings.HasPrefix(path.Base(f.Name), ".")
 		if !known || !fs.ValidPath(strings.TrimSuffix(f.Name, "/")) {
 			return nil, fmt.Errorf("%w: the archive holds %q, which is no part of a template", ErrRefused, f.Name)
