@@ -53,7 +53,10 @@ func TestExitCodes(t *testing.T) {
 		{"missing template", "check demo/templates/none", ExitFailed, "no such file"},
 		{"missing people", "check demo/templates/harbour --people none.csv", ExitFailed, "no such file"},
 		{"nobody", "fill demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example", ExitFailed, "maren.lind@brackwater.example"},
-		{"unknown form", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form rtf", ExitUsage, "html, fragment or text"},
+		{"unknown form", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form odt", ExitUsage, "html, fragment, text, rtf, part"},
+		{"set without a folder", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form set", ExitUsage, "--output with the folder"},
+		{"header of nothing", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --keep-header", ExitUsage, "--form part"},
+		{"unknown form to pack", "pack demo/templates/harbour --people demo/people.csv --form odt -o x.zip", ExitUsage, "message, copy"},
 		{"unknown variant", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --variant x", ExitUsage, "new, reply"},
 		{"person without people", "simulate demo/templates/harbour --client capped-webmail --person x@y.example", ExitUsage, "--person needs --people"},
 		{"simulate without client", "simulate demo/templates/harbour", ExitUsage, "there are append-rule"},
@@ -123,11 +126,58 @@ func TestATemplateWithMistakesIsRefusedWithAllOfThem(t *testing.T) {
 	}
 }
 
+func TestThreeFormatSet(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "signatures")
+	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "set", "--base", "Work", "-o", folder}
+	if code, out, errs := run(t, fill...); code != ExitFine || strings.Count(out, "\n") != 5 {
+		t.Fatalf("exit %d: %s%s", code, out, errs)
+	}
+	for _, name := range []string{"Work.html", "Work.rtf", "Work.txt", "Work-pictures/logo.png", "Work-pictures/banner.png"} {
+		if _, err := os.Stat(filepath.Join(folder, name)); err != nil {
+			t.Error(err)
+		}
+	}
+	page, err := os.ReadFile(filepath.Join(folder, "Work.html"))
+	if err != nil || strings.Count(string(page), `src="Work-pictures/`) != 2 {
+		t.Errorf("the page's pictures: %s, %v", page, err)
+	}
+	if code, _, errs := run(t, fill...); code != ExitFindings || !strings.Contains(errs, "is there already") {
+		t.Errorf("a second time: exit %d, %s", code, errs)
+	}
+	if code, _, errs := run(t, append(fill, "--replace", "--variant", "reply")...); code != ExitFine {
+		t.Errorf("replacing: exit %d, %s", code, errs)
+	}
+}
+
+func TestBodyOfAPartIsReplacedAndItsHeaderKept(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "signature.part")
+	header := "Content-Type: text/html; charset=utf-8\nX-Kept: yes\nContent-Transfer-Encoding: 8bit\n\n"
+	if err := os.WriteFile(file, []byte(header+"<p>old</p>"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "part", "--keep-header", "-o", file}
+	if code, _, errs := run(t, fill...); code != ExitFine {
+		t.Fatalf("exit %d: %s", code, errs)
+	}
+	if data, err := os.ReadFile(file); err != nil || !strings.HasPrefix(string(data), header) || !strings.Contains(string(data), ">Bo<") || strings.Contains(string(data), "old") {
+		t.Errorf("%s, %v", data, err)
+	}
+	if err := os.WriteFile(file, []byte("no header"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, errs := run(t, fill...); code != ExitFindings || !strings.Contains(errs, "no header lines") {
+		t.Errorf("without a header: exit %d, %s", code, errs)
+	}
+	if data, err := os.ReadFile(file); err != nil || string(data) != "no header" {
+		t.Errorf("a refused file was changed: %s, %v", data, err)
+	}
+}
+
 func TestFilesAppearWholeOrNotAtAll(t *testing.T) {
 	folder := t.TempDir()
 	target := filepath.Join(folder, "out.zip")
 	code, out, errs := run(t, "pack", "demo/templates/harbour", "--people", peopleFile, "-o", target)
-	if code != 0 || !strings.Contains(out, "80 people, 640 files") {
+	if code != 0 || !strings.Contains(out, "80 people, 1\u00a0280 files") {
 		t.Fatalf("exit %d: %s %s", code, out, errs)
 	}
 	before, err := os.ReadFile(target)

@@ -1,64 +1,172 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"missivum/core/compose"
+	"missivum/core/person"
+	"missivum/core/template"
 )
 
+// setForm is what --form takes beside the forms: the three formats that some clients read side by side.
+const setForm = "set"
+
+// fillFlags are the flags of fill beside those of every command on a template.
+type fillFlags struct {
+	templateFlags
+	mail, form, output, base string
+	keepHeader, replace      bool
+}
+
 func (a *app) fillCommand() *cobra.Command {
-	var flags templateFlags
-	var mail, form, output string
+	var flags fillFlags
 	c := &cobra.Command{
-		Use:     "fill TEMPLATE",
-		Short:   "Fill a template for one person",
-		Long:    "Writes the signature of one person: the whole page (pictures beside it), the fragment to paste (pictures hosted), or the text form.",
+		Use:   "fill TEMPLATE",
+		Short: "Fill a template for one person",
+		Long: "Writes the signature of one person in one of the forms:\n" + formList() + `
+  set       html, rtf and text with one base name in a folder, the pictures in a folder beside them`,
 		Example: "  missivum fill demo/templates/harbour --people demo/people.csv --person maren.lind@brackwater.example --form text",
 		Args:    exactly("TEMPLATE"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if !known(form) {
-				return usage("--form %q is not known; it is html, fragment or text", form)
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := flags.complete(); err != nil {
+				return err
 			}
-			if flags.people.file == "" || mail == "" {
-				return usage("fill needs --people and --person")
-			}
-			l, err := a.load(args[0], flags)
+			l, err := a.load(args[0], flags.templateFlags)
 			if err != nil {
 				return err
 			}
-			p, err := findPerson(l.people, mail)
+			p, err := findPerson(l.people, flags.mail)
 			if err != nil {
 				return err
+			}
+			if flags.form == setForm {
+				return a.fillSet(l, p, flags)
 			}
 			s, err := compose.Compile(l.template, l.schema, l.day, l.variant)
 			if err != nil {
 				return mistakes(l.source, err)
 			}
-			return a.writeFile(output, func(w io.Writer) error {
-				_, err := w.Write(withNewline(s.Fill(l.variant, compose.Form(form), p)))
-				return err
-			})
+			return a.fillOne(s, l, p, flags)
 		},
 	}
-	a.templateFlags(c, &flags)
-	c.Flags().StringVar(&mail, "person", "", "mail address of the person")
-	c.Flags().StringVar(&form, "form", "html", "html, fragment or text")
+	a.templateFlags(c, &flags.templateFlags)
+	c.Flags().StringVar(&flags.mail, "person", "", "mail address of the person")
+	c.Flags().StringVar(&flags.form, "form", "html", strings.Join(formNames(), ", "))
 	c.Flags().StringVar(&flags.variant, "variant", "", "variant, such as new or reply (default the template's first)")
-	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
+	c.Flags().StringVarP(&flags.output, "output", "o", "", "file to write (default standard output); for a set the folder")
+	c.Flags().StringVar(&flags.base, "base", "", "base name of a set's files (default the template's name and the variant)")
+	c.Flags().BoolVar(&flags.keepHeader, "keep-header", false, "with the form part: replace only the body of the file that is there")
+	c.Flags().BoolVar(&flags.replace, "replace", false, "with the form set: replace the files that are there")
 	return c
 }
 
-func known(form string) bool {
-	for _, f := range compose.Forms {
-		if string(f) == form {
-			return true
+func formNames() []string {
+	var names []string
+	for _, f := range compose.Forms() {
+		names = append(names, string(f))
+	}
+	return append(names, setForm)
+}
+
+// formList describes the forms for a command's help.
+func formList() string {
+	var b strings.Builder
+	for _, info := range compose.FormInfos() {
+		fmt.Fprintf(&b, "\n  %-9s %s", info.Form, info.About)
+	}
+	return b.String()
+}
+
+// complete refuses flags that do not go together.
+func (f *fillFlags) complete() error {
+	switch {
+	case !slices.Contains(formNames(), f.form):
+		return usage("--form %q is not known; it is %s", f.form, strings.Join(formNames(), ", "))
+	case f.people.file == "" || f.mail == "":
+		return usage("fill needs --people and --person")
+	case f.form == setForm && (f.output == "" || f.output == "-"):
+		return usage("a set needs --output with the folder to write it into")
+	case f.keepHeader && (f.form != string(compose.Part) || f.output == "" || f.output == "-"):
+		return usage("--keep-header goes with --form part and an existing file in --output")
+	}
+	return nil
+}
+
+func (a *app) fillOne(s *compose.Signature, l loaded, p *person.Person, flags fillFlags) error {
+	form := compose.Form(flags.form)
+	out := s.Fill(l.variant, form, p)
+	if flags.keepHeader {
+		existing, err := os.ReadFile(flags.output)
+		if err != nil {
+			return fmt.Errorf("the file whose header is to be kept: %w", err)
+		}
+		if out, err = compose.ReplaceBody(existing, s.HostedPage(l.variant, p)); err != nil {
+			return exitError{ExitFindings, fmt.Errorf("%s: %w", flags.output, err)}
 		}
 	}
-	return false
+	return a.writeFile(flags.output, func(w io.Writer) error {
+		_, err := w.Write(withNewline(out))
+		return err
+	})
+}
+
+// fillSet writes the three formats and their pictures. Nothing is written when one of the files is there
+// already, unless it may be replaced.
+func (a *app) fillSet(l loaded, p *person.Person, flags fillFlags) error {
+	base := flags.base
+	if base == "" {
+		base = l.template.Name + "-" + l.variant
+	}
+	if strings.ContainsAny(base, `/\`) || strings.HasPrefix(base, ".") {
+		return usage("--base %q cannot be the name of files", base)
+	}
+	pictures := base + "-" + template.PictureFolder
+	s, err := compose.CompileIn(compose.Below(pictures+"/"), l.template, l.schema, l.day, l.variant)
+	if err != nil {
+		return mistakes(l.source, err)
+	}
+	files := map[string][]byte{}
+	for _, form := range compose.Set {
+		files[base+form.Info().Suffix] = s.Fill(l.variant, form, p)
+	}
+	page := string(files[base+compose.HTML.Info().Suffix])
+	for _, picture := range s.Pictures() {
+		if strings.Contains(page, compose.Below(pictures+"/")(picture)) {
+			files[pictures+"/"+picture.File] = picture.Data
+		}
+	}
+	names := make([]string, 0, len(files))
+	for name := range files {
+		names = append(names, name)
+		if _, err := os.Stat(filepath.Join(flags.output, name)); !errors.Is(err, fs.ErrNotExist) && !flags.replace {
+			return exitError{ExitFindings, fmt.Errorf("%s is there already; give --replace to replace it", filepath.Join(flags.output, name))}
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		path := filepath.Join(flags.output, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		err := a.writeFile(path, func(w io.Writer) error {
+			_, err := w.Write(files[name])
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s: %s bytes\n", path, grouped(len(files[name])))
+	}
+	return nil
 }
 
 // mistakes puts the file's name before the mistakes of a template, which is refused.

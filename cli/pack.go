@@ -6,6 +6,9 @@ import (
 	"io"
 	"iter"
 	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,12 +20,12 @@ import (
 func (a *app) packCommand() *cobra.Command {
 	var people peopleFlags
 	var output, date string
-	var variants []string
+	var variants, forms []string
 	c := &cobra.Command{
 		Use:   "pack TEMPLATE",
 		Short: "Write everybody's files into one zip",
-		Long: `Writes a zip with a folder for each person: every variant as page, fragment and text, the pictures beside
-them, and manifest.json with the checksum of every file. The file appears when it is whole.`,
+		Long: `Writes a zip with a folder for each person: every variant in every form, the pictures beside them, and
+manifest.json with the checksum of every file. The file appears when it is whole.`,
 		Example: "  missivum pack demo/templates/harbour --people demo/people.csv -o harbour.zip",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -42,6 +45,10 @@ them, and manifest.json with the checksum of every file. The file appears when i
 					return usage("%w", err)
 				}
 			}
+			input := pack.Input{Template: t, Variants: variants, Day: day, Spool: pack.SpoolIn(spoolFolder(output))}
+			if input.Forms, err = chosenForms(forms); err != nil {
+				return err
+			}
 			reader, file, err := people.open()
 			if err != nil {
 				return err
@@ -52,9 +59,8 @@ them, and manifest.json with the checksum of every file. The file appears when i
 			var bad []person.RowError
 			err = a.writeFile(output, func(w io.Writer) error {
 				var err error
-				result, err = pack.Write(cmd.Context(), w, pack.Input{
-					Template: t, Schema: reader.Schema(), People: rows(reader, &bad), Variants: variants, Day: day, Progress: bar.done,
-				})
+				input.Schema, input.People, input.Progress = reader.Schema(), rows(reader, &bad), bar.done
+				result, err = pack.Write(cmd.Context(), w, input)
 				return err
 			})
 			bar.end()
@@ -75,8 +81,29 @@ them, and manifest.json with the checksum of every file. The file appears when i
 	people.add(c)
 	c.Flags().StringVarP(&output, "output", "o", "", "zip file to write")
 	c.Flags().StringArrayVar(&variants, "variant", nil, "variant to pack; may be given several times (default all)")
+	c.Flags().StringSliceVar(&forms, "form", nil, "forms to pack, such as html,text (default all)")
 	a.dayFlag(c, &date)
 	return c
+}
+
+// spoolFolder is where a package's temporary files lie: beside it.
+func spoolFolder(output string) string {
+	if output == "-" {
+		return ""
+	}
+	return filepath.Dir(output)
+}
+
+// chosenForms reads the values of --form.
+func chosenForms(names []string) ([]compose.Form, error) {
+	var forms []compose.Form
+	for _, name := range names {
+		if !slices.Contains(compose.Forms(), compose.Form(name)) {
+			return nil, usage("--form %q is not known; it is %s", name, strings.Join(formNames()[:len(compose.Forms())], ", "))
+		}
+		forms = append(forms, compose.Form(name))
+	}
+	return forms, nil
 }
 
 // rows reads people one by one; rows that are left out are added to bad.

@@ -6,6 +6,7 @@ package check
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sort"
 	"strings"
 	"time"
@@ -193,9 +194,14 @@ func (p *Pass) language(mistakes field.Errors) {
 		if len(e.Nearest) > 0 {
 			remedy = "Probably meant: " + strings.Join(e.Nearest, ", ") + "."
 		}
+		message := e.Message
+		if e.File != "" { // findings stand in the source; this one is told at its beginning
+			message = fmt.Sprintf("%s, line %d, column %d: %s", e.File, e.Line, e.Column, e.Message)
+			e.Offset, e.End = 0, 0
+		}
 		p.add(Finding{
 			Check: LanguageID, Severity: client.Breaks, Clients: client.IDs(p.Profiles), Offset: e.Offset, End: e.End,
-			Message: e.Message, Why: "A template with a mistake is not filled: it would go out as it stands.", Remedy: remedy,
+			Message: message, Why: "A template with a mistake is not filled: it would go out as it stands.", Remedy: remedy,
 		})
 	}
 }

@@ -1,13 +1,16 @@
 // Package compose turns a template into the forms that go out: a whole HTML page, the fragment to
-// paste, and the text form. A template is prepared once (pictures resolved, styles inlined), compiled
+// paste, text, rich text, a MIME part, a message draft and a page to copy from. A template is prepared once (pictures resolved, styles inlined), compiled
 // once for a directory's schema, and then filled for each person by appending. Start with Prepare,
 // Compile and Signature.
 package compose
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,19 +21,6 @@ import (
 	"missivum/core/style"
 	"missivum/core/template"
 )
-
-// Form is a form of the signature.
-type Form string
-
-// The forms.
-const (
-	HTML     Form = "html"     // a whole page; pictures lie beside it
-	Fragment Form = "fragment" // what is pasted: no html, head or body; pictures are hosted
-	Text     Form = "text"     // RFC 3676, below its separator line
-)
-
-// Forms lists the forms.
-var Forms = []Form{HTML, Fragment, Text}
 
 // Addresser gives the address under which a picture is reached.
 type Addresser func(p *template.Picture) string
@@ -46,7 +36,7 @@ func Hosted(t *template.Template) Addresser {
 // Beside gives relative addresses into the picture folder.
 func Beside(p *template.Picture) string { return template.PictureFolder + "/" + url.PathEscape(p.File) }
 
-// Below gives addresses below a path, for previews.
+// Below gives addresses below a path: a preview's, or that of another folder.
 func Below(base string) Addresser {
 	return func(p *template.Picture) string { return base + url.PathEscape(p.File) }
 }
@@ -75,6 +65,12 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 	errs := p.FieldSource().Validate()
 	errs = append(errs, p.resolveSlots(day)...)
 	errs = append(errs, p.resolvePictures(address)...)
+	for _, file := range slices.Sorted(maps.Keys(t.Texts)) {
+		var wrong field.Errors
+		if _, err := p.compileHandText(p.NewTable(), file, t.Texts[file]); errors.As(err, &wrong) {
+			errs = append(errs, wrong...)
+		}
+	}
 	p.Styles = style.Inline(doc)
 	if len(errs) > 0 {
 		return p, errs
@@ -207,21 +203,26 @@ func (p *Prepared) PictureOf(img *markup.Node) *template.Picture {
 // table of values.
 type Signature struct {
 	table    *field.Table
-	programs map[programKey]*field.Program
+	forms    map[formKey]appender
 	pictures []*template.Picture
 }
 
 // Pictures are the pictures that the signature shows to anybody, each once.
 func (s *Signature) Pictures() []*template.Picture { return s.pictures }
 
-type programKey struct {
+type formKey struct {
 	variant string
 	form    Form
 }
 
-// Compile makes the programs of all forms for the given variants of the template. Pictures lie beside
-// the page and are hosted in the fragment.
+// Compile makes the programs of all forms for the given variants of the template. Pictures beside the page
+// lie in the template's picture folder.
 func Compile(t *template.Template, schema *person.Schema, day time.Time, variants ...string) (*Signature, error) {
+	return CompileIn(Beside, t, schema, day, variants...)
+}
+
+// CompileIn is Compile with another place for the pictures beside the page.
+func CompileIn(beside Addresser, t *template.Template, schema *person.Schema, day time.Time, variants ...string) (*Signature, error) {
 	for _, variant := range variants {
 		if err := CheckVariant(t, variant); err != nil {
 			return nil, err
@@ -231,27 +232,62 @@ func Compile(t *template.Template, schema *person.Schema, day time.Time, variant
 	if err != nil {
 		return nil, err
 	}
-	page, err := Prepare(t, schema, day, Beside)
-	if err != nil {
-		return nil, err
-	}
-	s := &Signature{table: fragment.NewTable(), programs: map[programKey]*field.Program{}}
-	s.pictures = page.picturesUsed()
-	page.page()
-	for _, variant := range variants {
-		if s.programs[programKey{variant, Text}], err = fragment.compileText(s.table, variant); err != nil {
+	s := &Signature{table: fragment.NewTable(), forms: map[formKey]appender{}, pictures: fragment.picturesUsed()}
+	c := compiler{Signature: s, fragment: fragment, pages: map[Form]*Prepared{}}
+	for form, address := range map[Form]Addresser{HTML: beside, Part: Hosted(t), Message: Carried(t)} {
+		if c.pages[form], err = Prepare(t, schema, day, address); err != nil {
 			return nil, err
 		}
-		if s.programs[programKey{variant, HTML}], err = field.CompileHTML(page.FieldSource(), s.table, variant); err != nil {
+		c.pages[form].page()
+	}
+	for _, variant := range variants {
+		if err := c.variant(variant, day); err != nil {
 			return nil, err
 		}
 	}
-	for _, variant := range variants {
-		if s.programs[programKey{variant, Fragment}], err = fragment.FragmentProgram(fragment.Doc, s.table, variant); err != nil {
+	for _, variant := range variants { // the document becomes a fragment
+		program, err := fragment.FragmentProgram(fragment.Doc, s.table, variant)
+		if err != nil {
 			return nil, err
 		}
+		s.forms[formKey{variant, Fragment}] = program
+		s.forms[formKey{variant, Copy}] = newCopyForm(t.Title(), program)
 	}
 	return s, nil
+}
+
+// compiler makes a signature.
+type compiler struct {
+	*Signature
+	fragment *Prepared
+	pages    map[Form]*Prepared
+}
+
+// variant makes the forms of a variant but for the fragment.
+func (c *compiler) variant(variant string, day time.Time) error {
+	text, err := c.fragment.TextProgram(c.table, variant)
+	if err != nil {
+		return err
+	}
+	rich, err := c.pages[HTML].RTFProgram(c.table, variant)
+	if err != nil {
+		return err
+	}
+	pages := map[Form]appender{}
+	for form, prepared := range c.pages {
+		if pages[form], err = field.CompileHTML(prepared.FieldSource(), c.table, variant); err != nil {
+			return err
+		}
+	}
+	message, err := newMessageForm(c.fragment.Template, c.pictures, c.table, c.fragment, day)
+	if err != nil {
+		return err
+	}
+	message.page, message.text = pages[Message], text
+	for form, program := range map[Form]appender{HTML: pages[HTML], Text: text, RTF: rich, Part: partForm{pages[Part]}, Message: message} {
+		c.forms[formKey{variant, form}] = program
+	}
+	return nil
 }
 
 // CheckVariant says whether the template has the variant, and which it has.
@@ -270,11 +306,7 @@ func (s *Signature) NewFiller() *field.Filler { return field.NewFiller(s.table) 
 // Append appends a form of a variant for the person set in the filler. The variant must be one that
 // the signature was compiled for.
 func (s *Signature) Append(dst []byte, variant string, form Form, f *field.Filler) []byte {
-	program := s.programs[programKey{variant, form}]
-	if form == Text {
-		return appendText(dst, program, f)
-	}
-	return program.Append(dst, f)
+	return s.forms[formKey{variant, form}].Append(dst, f)
 }
 
 // Fill gives one form of a variant for one person.
@@ -282,6 +314,13 @@ func (s *Signature) Fill(variant string, form Form, p *person.Person) []byte {
 	f := s.NewFiller()
 	f.Set(p)
 	return s.Append(nil, variant, form, f)
+}
+
+// HostedPage gives the page with hosted pictures, as it stands in a MIME part, for one person.
+func (s *Signature) HostedPage(variant string, p *person.Person) []byte {
+	f := s.NewFiller()
+	f.Set(p)
+	return s.forms[formKey{variant, Part}].(partForm).page.Append(nil, f)
 }
 
 // page makes a whole page of the prepared document: doctype, language, character set, title.

@@ -313,15 +313,26 @@ func LongestLine(text []byte) int {
 }
 
 // TextProgram is the compiled text form.
-type TextProgram struct{ program *field.Program }
+type TextProgram struct {
+	program *field.Program
+	byHand  bool
+}
 
-// TextProgram compiles the text form of a variant alone.
+// TextProgram compiles the text form of a variant: the one written by hand where there is one, or else what
+// follows from the markup.
 func (p *Prepared) TextProgram(table *field.Table, variant string) (TextProgram, error) {
+	if file, text, ok := p.Template.Text(variant); ok {
+		program, err := p.compileHandText(table, file, text)
+		return TextProgram{program, true}, err
+	}
 	program, err := p.compileText(table, variant)
-	return TextProgram{program}, err
+	return TextProgram{program, false}, err
 }
 
 // Append appends the text form for the person set in the filler.
 func (t TextProgram) Append(dst []byte, f *field.Filler) []byte {
+	if t.byHand {
+		return appendHandText(dst, t.program, f)
+	}
 	return appendText(dst, t.program, f)
 }

@@ -16,13 +16,17 @@ import (
 // Error is one mistake in a template.
 type Error struct {
 	markup.Place
-	End     int      `json:"end"` // byte offset behind the text in question
+	File    string   `json:"file,omitempty"` // empty for the template's source
+	End     int      `json:"end"`            // byte offset behind the text in question
 	Message string   `json:"message"`
 	Nearest []string `json:"nearest,omitempty"` // what was probably meant
 }
 
 func (e Error) Error() string {
 	s := fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Message)
+	if e.File != "" {
+		s = e.File + ", " + s
+	}
 	if len(e.Nearest) > 0 {
 		s += " Did you mean " + strings.Join(e.Nearest, " or ") + "?"
 	}

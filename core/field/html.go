@@ -207,6 +207,11 @@ func (s *Source) TextPieces(n *markup.Node) ([]Piece, Errors) {
 	return s.pieces(raw, n.Open.Start, !n.Changed())
 }
 
+// LinePieces cuts a line of a plain text that stands at a byte offset of the document.
+func (s *Source) LinePieces(line string, offset int) ([]Piece, Errors) {
+	return s.pieces(line, offset, true)
+}
+
 // AttrPieces cuts an attribute's value, as it stands between double quotes, at its fields.
 func (s *Source) AttrPieces(a markup.Attr) ([]Piece, Errors) {
 	raw := s.Doc.RawValue(a)

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -98,6 +99,15 @@ func (t *Table) addExpr(e Expr) int {
 	}
 	t.Exprs = append(t.Exprs, e)
 	return len(t.Exprs) - 1
+}
+
+// Add adds the expression that stands between double braces, and gives its number for Filler.Value.
+func (t *Table) Add(text string, schema *person.Schema) (int, error) {
+	e, problems := parseExpr(text, schema)
+	if len(problems) > 0 {
+		return 0, fmt.Errorf("{{ %s }}: %s", text, problems[0].message)
+	}
+	return t.addExpr(e), nil
 }
 
 func (t *Table) addCondition(c Condition) int {

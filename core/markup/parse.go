@@ -22,6 +22,17 @@ var ErrTooLarge = fmt.Errorf("the source is larger than %d kB", MaxSource>>10)
 // ErrTooDeep is returned when elements are nested deeper than MaxDepth.
 var ErrTooDeep = fmt.Errorf("elements are nested deeper than %d", MaxDepth)
 
+// PlainText makes a document of a text that is no markup, for the places in it.
+func PlainText(text string) *Document {
+	d := &Document{Source: text, Root: &Node{Kind: Root}, lines: []int{0}}
+	for i := range len(text) {
+		if text[i] == '\n' {
+			d.lines = append(d.lines, i+1)
+		}
+	}
+	return d
+}
+
 // Parse reads HTML source, a whole page or a fragment. Like a browser it accepts anything that
 // is not too large or too deep; end tags that close nothing become Stray nodes. Elements whose end
 // tag may be left out (HTML Living Standard, 13.1.2.4) are closed where a browser closes them.
@@ -29,12 +40,7 @@ func Parse(source string) (*Document, error) {
 	if len(source) > MaxSource {
 		return nil, ErrTooLarge
 	}
-	d := &Document{Source: source, Root: &Node{Kind: Root}, lines: []int{0}}
-	for i := 0; i < len(source); i++ {
-		if source[i] == '\n' {
-			d.lines = append(d.lines, i+1)
-		}
-	}
+	d := PlainText(source)
 	p := parser{src: source, top: d.Root}
 	if err := p.parse(0, len(source)); err != nil {
 		return nil, err

@@ -4,7 +4,6 @@
 package pack
 
 import (
-	"archive/zip"
 	"bufio"
 	"bytes"
 	"compress/flate"
@@ -12,9 +11,13 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"hash"
+	"hash/crc32"
 	"io"
 	"iter"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -61,7 +64,10 @@ type Input struct {
 	Schema   *person.Schema
 	People   iter.Seq2[*person.Person, error] // an error ends the package
 	Variants []string                         // empty: all of the template's
+	Forms    []compose.Form                   // empty: all
 	Day      time.Time
+	// Spool keeps what grows with the package and stands at its end; SpoolIn gives files.
+	Spool func() (Spool, error)
 	// Progress is told after each person how many are done; nil for none.
 	Progress func(done int)
 }
@@ -86,11 +92,12 @@ func Everybody(d *person.Directory) iter.Seq2[*person.Person, error] {
 // Write writes a package. Filling and compressing is shared among the processors; the files stand in the
 // order of the people all the same. When the context ends, or on an error, what was written is not a whole
 // zip file and cannot be taken for one: its directory stands at the end.
-func Write(ctx context.Context, w io.Writer, in Input) (Result, error) {
+func Write(ctx context.Context, w io.Writer, in Input) (result Result, err error) {
 	p, err := newPacker(w, in)
 	if err != nil {
 		return Result{}, err
 	}
+	defer func() { err = errors.Join(err, p.close()) }()
 	working, stop := context.WithCancel(ctx)
 	var workers sync.WaitGroup
 	defer workers.Wait()
@@ -110,45 +117,67 @@ func Write(ctx context.Context, w io.Writer, in Input) (Result, error) {
 	return p.finish()
 }
 
-// stamp is the time of every file in a package: none is meant, and the same input must give the
-// same bytes.
-var stamp = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
-
 type packer struct {
 	in        Input
-	zip       *zip.Writer
+	zip       *zipWriter
 	version   string
 	mail      int
 	signature *compose.Signature
-	pictures  []*storedPicture
+	pictures  []storedPicture
 	names     map[string]bool
 	manifest  *manifestWriter
+	spools    []Spool
 	people    int
 	files     int
 }
 
-// storedPicture is a picture with its checksum, worked out once.
+// storedPicture is a picture with its checksums, worked out once.
 type storedPicture struct {
 	*template.Picture
 	hash string
+	crc  uint32
 }
 
 func newPacker(w io.Writer, in Input) (*packer, error) {
 	if len(in.Variants) == 0 {
 		in.Variants = in.Template.Variants()
 	}
-	p := &packer{in: in, zip: zip.NewWriter(w), version: in.Template.Version(), names: map[string]bool{}}
+	if len(in.Forms) == 0 {
+		in.Forms = compose.Forms()
+	}
+	p := &packer{in: in, version: in.Template.Version(), names: map[string]bool{}}
 	p.mail, _, _ = in.Schema.Column("mail")
 	var err error
 	if p.signature, err = compose.Compile(in.Template, in.Schema, in.Day, in.Variants...); err != nil {
 		return nil, err
 	}
-	for _, picture := range p.signature.Pictures() {
-		sum := sha256.Sum256(picture.Data)
-		p.pictures = append(p.pictures, &storedPicture{picture, hex.EncodeToString(sum[:])})
+	if slices.Contains(in.Forms, compose.HTML) {
+		for _, picture := range p.signature.Pictures() {
+			sum := sha256.Sum256(picture.Data)
+			p.pictures = append(p.pictures, storedPicture{picture, hex.EncodeToString(sum[:]), crc32.ChecksumIEEE(picture.Data)})
+		}
 	}
-	p.manifest, err = newManifestWriter(in.Template, p.version, in.Day)
-	return p, err
+	for range 2 {
+		spool, err := in.Spool()
+		if err != nil {
+			return nil, errors.Join(err, p.close())
+		}
+		p.spools = append(p.spools, spool)
+	}
+	p.zip = newZipWriter(w, p.spools[0])
+	if p.manifest, err = newManifestWriter(p.spools[1], in.Template, p.version, in.Day); err != nil {
+		return nil, errors.Join(err, p.close())
+	}
+	return p, nil
+}
+
+// close gives the spools back.
+func (p *packer) close() error {
+	var err error
+	for _, s := range p.spools {
+		err = errors.Join(err, s.Close())
+	}
+	return err
 }
 
 // batch writes the files of some people.
@@ -159,12 +188,16 @@ func (p *packer) batch(ctx context.Context, b *batch) error {
 		}
 		one := &b.people[i]
 		for j := range one.files {
-			if err := p.file(one, &one.files[j]); err != nil {
+			f := &one.files[j]
+			e := zipEntry{f.name, methodDeflate, f.crc, int64(f.size), int64(len(f.data))}
+			if err := p.file(one, e, f.data, hex.EncodeToString(f.hash[:])); err != nil {
 				return err
 			}
 		}
-		for _, picture := range p.pictures {
-			if err := p.picture(one, picture); err != nil {
+		for _, picture := range p.pictures { // stored as they are: they are compressed already
+			name := one.folder + "/" + template.PictureFolder + "/" + picture.File
+			size := int64(len(picture.Data))
+			if err := p.file(one, zipEntry{name, methodStore, picture.crc, size, size}, picture.Data, picture.hash); err != nil {
 				return err
 			}
 		}
@@ -176,46 +209,19 @@ func (p *packer) batch(ctx context.Context, b *batch) error {
 	return nil
 }
 
-// file writes a file that a worker has compressed.
-func (p *packer) file(one *packed, f *packedFile) error {
-	header := &zip.FileHeader{
-		Name: f.name, Method: zip.Deflate, CRC32: f.crc, CompressedSize64: uint64(len(f.data)), UncompressedSize64: uint64(f.size),
+func (p *packer) file(one *packed, e zipEntry, data []byte, hash string) error {
+	if err := p.zip.add(e, bytes.NewReader(data)); err != nil {
+		return fmt.Errorf("writing %s: %w", e.name, err)
 	}
-	//lint:ignore SA1019 a raw entry takes its time from the fields that only this sets
-	header.SetModTime(stamp)
-	w, err := p.zip.CreateRaw(header)
-	if err != nil {
-		return fmt.Errorf("writing %s: %w", f.name, err)
-	}
-	if _, err := w.Write(f.data); err != nil {
-		return fmt.Errorf("writing %s: %w", f.name, err)
-	}
-	return p.list(f.name, one.mail, f.size, hex.EncodeToString(f.hash[:]))
-}
-
-// picture stores a picture as it is: it is compressed already.
-func (p *packer) picture(one *packed, picture *storedPicture) error {
-	name := one.folder + "/" + template.PictureFolder + "/" + picture.File
-	w, err := p.zip.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: stamp})
-	if err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
-	}
-	if _, err := w.Write(picture.Data); err != nil {
-		return fmt.Errorf("writing %s: %w", name, err)
-	}
-	return p.list(name, one.mail, len(picture.Data), picture.hash)
-}
-
-func (p *packer) list(name, mail string, size int, hash string) error {
 	p.files++
-	return p.manifest.add(Entry{File: name, Bytes: size, SHA256: hash, Person: mail, TemplateVersion: p.version})
+	return p.manifest.add(Entry{File: e.name, Bytes: int(e.size), SHA256: hash, Person: one.mail, TemplateVersion: p.version})
 }
 
 func (p *packer) finish() (Result, error) {
 	if err := p.manifest.writeTo(p.zip, p.people); err != nil {
 		return Result{}, fmt.Errorf("writing %s: %w", ManifestFile, err)
 	}
-	if err := p.zip.Close(); err != nil {
+	if err := p.zip.finish(); err != nil {
 		return Result{}, fmt.Errorf("closing the package: %w", err)
 	}
 	return Result{People: p.people, Files: p.files}, nil
@@ -242,28 +248,42 @@ func (p *packer) folder(mail string) string {
 	return unique
 }
 
-// manifestWriter keeps the manifest compressed as it grows: a large package's would not fit otherwise.
+// manifestWriter spools the manifest compressed as it grows.
 type manifestWriter struct {
-	out   bytes.Buffer
-	flate *flate.Writer
-	text  *bufio.Writer
-	first bool
+	spool  Spool
+	packed int64
+	size   int64
+	crc    hash.Hash32
+	flate  *flate.Writer
+	text   *bufio.Writer
+	first  bool
 }
 
-func newManifestWriter(t *template.Template, version string, day time.Time) (*manifestWriter, error) {
-	m := &manifestWriter{first: true}
-	f, err := flate.NewWriter(&m.out, flate.BestSpeed)
-	if err != nil {
+func newManifestWriter(spool Spool, t *template.Template, version string, day time.Time) (*manifestWriter, error) {
+	m := &manifestWriter{spool: spool, crc: crc32.NewIEEE(), first: true}
+	var err error
+	if m.flate, err = flate.NewWriter(counting{spool, &m.packed}, flate.BestSpeed); err != nil {
 		return nil, err
 	}
-	m.flate = f
-	m.text = bufio.NewWriterSize(f, 64<<10)
+	m.text = bufio.NewWriterSize(counting{io.MultiWriter(m.flate, m.crc), &m.size}, 64<<10)
 	about, err := json.Marshal(TemplateName{Name: t.Name, Title: t.Title(), Version: version})
 	if err != nil {
 		return nil, err
 	}
 	fmt.Fprintf(m.text, "{\"format\":%d,\"template\":%s,\"day\":%q,\"files\":[", Format, about, day.Format(time.DateOnly))
 	return m, nil
+}
+
+// counting adds up what is written.
+type counting struct {
+	io.Writer
+	n *int64
+}
+
+func (c counting) Write(b []byte) (int, error) {
+	n, err := c.Writer.Write(b)
+	*c.n += int64(n)
+	return n, err
 }
 
 func (m *manifestWriter) add(e Entry) error {
@@ -280,18 +300,13 @@ func (m *manifestWriter) add(e Entry) error {
 	return err
 }
 
-func (m *manifestWriter) writeTo(z *zip.Writer, people int) error {
+func (m *manifestWriter) writeTo(z *zipWriter, people int) error {
 	fmt.Fprintf(m.text, "\n],\"people\":%d}\n", people)
-	if err := m.text.Flush(); err != nil {
+	if err := errors.Join(m.text.Flush(), m.flate.Close()); err != nil {
 		return err
 	}
-	if err := m.flate.Close(); err != nil {
+	if _, err := m.spool.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	w, err := z.CreateHeader(&zip.FileHeader{Name: ManifestFile, Method: zip.Deflate, Modified: stamp})
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(w, flate.NewReader(&m.out))
-	return err
+	return z.add(zipEntry{ManifestFile, methodDeflate, m.crc.Sum32(), m.size, m.packed}, m.spool)
 }

@@ -10,7 +10,6 @@ import (
 	"runtime"
 	"sync"
 
-	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/person"
 )
@@ -113,26 +112,15 @@ func (w *worker) fill(people []packed) {
 		w.filler.Set(one.who)
 		base := one.folder + "/" + w.p.in.Template.Name
 		for _, variant := range w.p.in.Variants {
-			for _, form := range compose.Forms {
+			for _, form := range w.p.in.Forms {
 				w.text = w.p.signature.Append(w.text[:0], variant, form, w.filler)
 				one.files = append(one.files, packedFile{
-					name: base + "-" + variant + suffix(form), data: w.deflate(w.text), size: len(w.text),
+					name: base + "-" + variant + form.Info().Suffix, data: w.deflate(w.text), size: len(w.text),
 					crc: crc32.ChecksumIEEE(w.text), hash: sha256.Sum256(w.text),
 				})
 			}
 		}
 	}
-}
-
-// suffix is a form's file ending.
-func suffix(form compose.Form) string {
-	switch form {
-	case compose.HTML:
-		return ".html"
-	case compose.Fragment:
-		return ".fragment.html"
-	}
-	return ".txt"
 }
 
 // deflate compresses; a buffer in memory takes everything, so there is no error to tell.

@@ -79,13 +79,15 @@ func (p *Packages) Start(ctx context.Context) error {
 			}
 		}
 	}
-	leftovers, err := filepath.Glob(filepath.Join(p.Folder, "*.part"))
-	if err != nil {
-		return err
-	}
-	for _, file := range leftovers {
-		if err := os.Remove(file); err != nil {
+	for _, pattern := range []string{"*.part", ".spool-*"} {
+		leftovers, err := filepath.Glob(filepath.Join(p.Folder, pattern))
+		if err != nil {
 			return err
+		}
+		for _, file := range leftovers {
+			if err := os.Remove(file); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -138,7 +140,7 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 		defer p.jobs.Done()
 		defer stop()
 		p.run(running, j, pack.Input{
-			Template: t.Template, Schema: d.Schema, People: pack.Everybody(d), Variants: variants, Day: day,
+			Template: t.Template, Schema: d.Schema, People: pack.Everybody(d), Variants: variants, Day: day, Spool: pack.SpoolIn(p.Folder),
 			Progress: func(done int) { p.update(j, func(r *store.Package) { r.Done = done }) },
 		})
 	}()

@@ -1,0 +1,30 @@
+package compose
+
+import (
+	_ "embed"
+	"html"
+	"strings"
+
+	"missivum/core/field"
+)
+
+// copyPageSource is the page around the signature. What stands between exclamation marks is filled in once.
+//
+//go:embed copypage.html
+var copyPageSource string
+
+// copyForm is a page for the person, from which the signature is copied.
+type copyForm struct {
+	fragment   appender
+	head, tail string
+}
+
+func newCopyForm(title string, fragment appender) copyForm {
+	page := strings.ReplaceAll(copyPageSource, "!title!", html.EscapeString(title))
+	head, tail, _ := strings.Cut(page, "!signature!")
+	return copyForm{fragment, head, tail}
+}
+
+func (c copyForm) Append(dst []byte, f *field.Filler) []byte {
+	return append(c.fragment.Append(append(dst, c.head...), f), c.tail...)
+}
