@@ -159,7 +159,7 @@ func TestBodyOfAPartIsReplacedAndItsHeaderKept(t *testing.T) {
 	if code, _, errs := run(t, fill...); code != ExitFine {
 		t.Fatalf("exit %d: %s", code, errs)
 	}
-	if data, err := os.ReadFile(file); err != nil || !strings.HasPrefix(string(data), header) || !strings.Contains(string(data), ">Bo<") || strings.Contains(string(data), "old") {
+	if data, err := os.ReadFile(file); err != nil || !strings.HasPrefix(string(data), header) || !strings.Contains(string(data), ">Bo<") || strings.Contains(string(data), ">old<") {
 		t.Errorf("%s, %v", data, err)
 	}
 	if err := os.WriteFile(file, []byte("no header"), 0o600); err != nil {
