@@ -292,30 +292,6 @@ func TestKept(t *testing.T) {
 	}
 }
 
-// BenchmarkFill fills the demo template's fragment for its people, compiled once. parse-anew/fill is
-// how much longer it takes to compile it for each person.
-func BenchmarkFill(b *testing.B) {
-	tmpl, d := demoParts(b, "harbour")
-	s := compile(b, tmpl, d.Schema, "new")
-	filler := s.NewFiller()
-	var buffer []byte
-	n := 0
-	for b.Loop() {
-		filler.Set(&d.People[n%len(d.People)])
-		buffer = s.Append(buffer[:0], "new", Fragment, filler)
-		n++
-	}
-	once := b.Elapsed().Seconds() / float64(n)
-	b.ReportMetric(1/once, "people/s")
-	const sample = 200
-	began := time.Now()
-	for i := range sample {
-		anew := compile(b, tmpl, d.Schema, "new")
-		buffer = append(buffer[:0], anew.Fill("new", Fragment, &d.People[i%len(d.People)])...)
-	}
-	b.ReportMetric(time.Since(began).Seconds()/sample/once, "parse-anew/fill")
-}
-
 func TestPictureAddressesAreEncoded(t *testing.T) {
 	var b bytes.Buffer
 	if err := png.Encode(&b, image.NewGray(image.Rect(0, 0, 4, 4))); err != nil {

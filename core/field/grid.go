@@ -139,7 +139,7 @@ type grids struct {
 func (s *Source) grid(b *Builder, table *markup.Node, variant string, into *grids) {
 	layout := markup.TableOf(table)
 	g := Grid{}
-	varies := false
+	cellsVary, rowsVary, tall := false, 0, false
 	for i, tr := range layout.Rows {
 		r := gridRow{list: -1, entries: layout.Covered[i]}
 		for n := tr; n != table; n = n.Parent {
@@ -149,18 +149,20 @@ func (s *Source) grid(b *Builder, table *markup.Node, variant string, into *grid
 		if l, ok := s.list(tr); ok {
 			r.list = b.addList(l)
 		}
-		varies = varies || len(r.needs) > 0 || r.never || r.list >= 0
+		if len(r.needs) > 0 || r.never || r.list >= 0 {
+			rowsVary++
+		}
 		g.rows = append(g.rows, r)
 	}
 	for i, cell := range layout.Cells {
 		c := gridCell{row: cell.Row, cols: cell.Cols, rows: cell.Rows}
 		c.needs, c.never = s.needs(b, cell.Node, variant)
-		varies = varies || c.conditional()
+		cellsVary, tall = cellsVary || c.conditional(), tall || c.rows > 1
 		g.cells = append(g.cells, c)
 		g.rows[c.row].cells = append(g.rows[c.row].cells, i)
 	}
-	if !varies {
-		return
+	if !cellsVary && !(tall && rowsVary > 0) && rowsVary < max(len(g.rows), 1) {
+		return // rows that go take nothing along, and one stays
 	}
 	at := len(b.program.Grids)
 	into.table[table] = at

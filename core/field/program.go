@@ -34,6 +34,7 @@ type Step struct {
 	Kind   StepKind
 	Escape Escape
 	Mark   Mark
+	Output int // StepValue: the escaped value in the Table
 	Index  int // of the expression, condition or list in the Table, of the grid in the program; joins: level
 	Level  int // StepEach, StepAgain, StepEntry: how deep the loops are nested; rows and cells: their number in the grid
 	Jump   int // the step to go on with
@@ -77,6 +78,8 @@ type Table struct {
 	Conditions []Condition
 	Lists      []List
 
+	outputs []output
+
 	country, language int
 	defaultCountry    string
 	fallback          []string // languages for those who have none
@@ -89,6 +92,21 @@ func NewTable(schema *person.Schema, defaultCountry string) *Table {
 	t.country, _, _ = schema.Column("c")
 	t.language, _, _ = schema.Column("preferredLanguage")
 	return t
+}
+
+// output is an expression's value, escaped for a kind of place: worked out once per person, however often
+// and in however many forms it is shown.
+type output struct {
+	expr   int
+	escape Escape
+}
+
+func (t *Table) addOutput(o output) int {
+	if i := slices.Index(t.outputs, o); i >= 0 {
+		return i
+	}
+	t.outputs = append(t.outputs, o)
+	return len(t.outputs) - 1
 }
 
 func (t *Table) addExpr(e Expr) int {
@@ -149,7 +167,8 @@ func (b *Builder) Value(e Expr, escape Escape) {
 		b.step(Step{Kind: StepEntry, Escape: escape, Index: b.program.Table.addExpr(e), Level: b.loop - 1})
 		return
 	}
-	b.step(Step{Kind: StepValue, Escape: escape, Index: b.program.Table.addExpr(e)})
+	index := b.program.Table.addExpr(e)
+	b.step(Step{Kind: StepValue, Escape: escape, Index: index, Output: b.program.Table.addOutput(output{index, escape})})
 }
 
 // Mark appends a sign for the sink.
@@ -255,14 +274,18 @@ func (p *Program) Trim() {
 // Filler holds one person's values for all programs of a table. It is reused from person to person
 // and is not for use by several goroutines at once.
 type Filler struct {
-	table  *Table
-	values []string
-	holds  []bool
-	lists  [][]string
-	joined []bool
-	loops  []loop
-	grids  []settledGrid
-	env    Env
+	table   *Table
+	values  []string
+	escaped []byte // the outputs, one behind the other
+	ends    []int  // where each of them ends
+	holds   []bool
+	lists   [][]string
+	mask    uint64 // which conditions hold, the first as the lowest bit
+	plans   map[planKey]*plan
+	joined  []bool
+	loops   []loop
+	grids   []settledGrid
+	env     Env
 }
 
 // NewFiller makes a filler for the programs of a table.
@@ -281,10 +304,16 @@ func (f *Filler) Set(p *person.Person) {
 	for i := range t.Exprs {
 		f.values = append(f.values, t.Exprs[i].value(p, &f.env))
 	}
+	f.escaped, f.ends = f.escaped[:0], append(f.ends[:0], 0)
+	for _, o := range t.outputs {
+		f.escaped = AppendEscaped(f.escaped, f.values[o.expr], o.escape)
+		f.ends = append(f.ends, len(f.escaped))
+	}
 	f.holds = f.holds[:0]
 	for i := range t.Conditions {
 		f.holds = append(f.holds, t.Conditions[i].Holds(p))
 	}
+	f.remember()
 	f.lists = f.lists[:0]
 	for i := range t.Lists {
 		f.lists = append(f.lists, t.Lists[i].entries(p))
@@ -297,6 +326,17 @@ func (f *Filler) SetAnybody() {
 	f.Set(&person.Person{})
 	for i := range f.holds {
 		f.holds[i] = !f.table.Conditions[i].Unless
+	}
+	f.remember()
+}
+
+// remember notes which conditions hold, for finding a plan.
+func (f *Filler) remember() {
+	f.mask = 0
+	for i, holds := range f.holds {
+		if holds && i < maxPlanned {
+			f.mask |= 1 << i
+		}
 	}
 }
 
@@ -338,31 +378,6 @@ func (e *Expr) modified(value string, env *Env) string {
 	return value
 }
 
-// Append appends the program's output for the person set in f. The filler must be of the program's table.
-func (p *Program) Append(dst []byte, f *Filler) []byte {
-	f.begin(p)
-	for i := 0; i < len(p.Steps); i++ {
-		s := &p.Steps[i]
-		switch s.Kind {
-		case StepLiteral:
-			dst = append(dst, s.Text...)
-		case StepValue:
-			dst = AppendEscaped(dst, f.values[s.Index], s.Escape)
-		case StepEntry:
-			dst = AppendEscaped(dst, f.entry(s), s.Escape)
-		case StepNeeds:
-			if !f.holds[s.Index] {
-				i = s.Jump - 1
-			}
-		default:
-			next, text := f.control(p, s, i)
-			dst = append(dst, text...)
-			i = next
-		}
-	}
-	return dst
-}
-
 // Sink takes a program's output piece by piece.
 type Sink interface {
 	Text(s string)
@@ -392,22 +407,15 @@ func (p *Program) Visit(f *Filler, visit func(s *Step, text string)) {
 			text = s.Text
 		case StepMark:
 		case StepValue:
-			text = escaped(f.values[s.Index], s.Escape)
+			text = string(f.escaped[f.ends[s.Output]:f.ends[s.Output+1]])
 		case StepEntry:
-			text = escaped(f.entry(s), s.Escape)
+			text = string(AppendEscaped(nil, f.entry(s), s.Escape))
 		default:
 			next, text = f.control(p, s, i)
 		}
 		visit(s, text)
 		i = next
 	}
-}
-
-func escaped(value string, escape Escape) string {
-	if escape == EscapeNone {
-		return value
-	}
-	return string(AppendEscaped(nil, value, escape))
 }
 
 // begin makes room for the state of a program's joins, loops and grids.
