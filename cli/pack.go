@@ -15,6 +15,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/pack"
 	"missivum/core/person"
+	"missivum/service/packages"
 )
 
 func (a *app) packCommand() *cobra.Command {
@@ -45,7 +46,7 @@ manifest.json with the checksum of every file. The file appears when it is whole
 					return usage("%w", err)
 				}
 			}
-			input := pack.Input{Template: t, Variants: variants, Day: day, Spool: pack.SpoolIn(spoolFolder(output))}
+			input := pack.Input{Template: t, Variants: variants, Day: day, Spool: packages.SpoolIn(spoolFolder(output))}
 			if input.Forms, err = chosenForms(forms); err != nil {
 				return err
 			}

@@ -88,9 +88,6 @@ func (a *app) templatePull(server *string) *cobra.Command {
 			if output == "" {
 				output = args[0]
 			}
-			if _, err := os.Stat(output); err == nil {
-				return fmt.Errorf("%s exists already; name another folder with -o", output)
-			}
 			answer, err := r.do(ctx, http.MethodGet, "/api/v1/templates/"+url.PathEscape(args[0])+"/archive", nil, "")
 			if err != nil {
 				return err
@@ -104,7 +101,7 @@ func (a *app) templatePull(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := writeFolder(output, t); err != nil {
+			if err := newFolder(output, t); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s: %s, %s\n", output, template.SourceFile, plural(len(t.Pictures), "picture", "pictures"))

@@ -7,8 +7,8 @@ import (
 	"missivum/core/markup"
 )
 
-// compileHandText makes the program of a text form that was written by hand. Its lines stay as they are; a
-// line goes when it has fields and all of them are blank.
+// compileHandText makes the program of a text form that was written by hand. Its lines stay as they are, but
+// for those that a value makes too long; a line goes when it has fields and all of them are blank.
 func (p *Prepared) compileHandText(table *field.Table, file, text string) (*field.Program, error) {
 	source := &field.Source{Doc: markup.PlainText(text), Schema: p.Schema, Variants: p.Template.Variants()}
 	b := field.NewBuilder(table)
@@ -79,7 +79,7 @@ func appendHandText(dst []byte, program *field.Program, f *field.Filler) []byte 
 			dst = append(dst, '\n')
 			blank = false
 		}
-		dst = append(append(dst, line...), '\n')
+		dst = appendWrapped(dst, line) // a long value must not make the line too long
 	}
 	return dst
 }

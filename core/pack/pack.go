@@ -66,7 +66,7 @@ type Input struct {
 	Variants []string                         // empty: all of the template's
 	Forms    []compose.Form                   // empty: all
 	Day      time.Time
-	// Spool keeps what grows with the package and stands at its end; SpoolIn gives files.
+	// Spool keeps what grows with the package and stands at its end.
 	Spool func() (Spool, error)
 	// Progress is told after each person how many are done; nil for none.
 	Progress func(done int)

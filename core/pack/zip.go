@@ -3,11 +3,9 @@ package pack
 import (
 	"bufio"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"math"
-	"os"
 )
 
 // Spool keeps what grows with a package until its end: it is written once, then read from the beginning,
@@ -16,21 +14,6 @@ type Spool interface {
 	io.ReadWriteCloser
 	io.Seeker
 }
-
-// SpoolIn gives spools that are temporary files in a folder.
-func SpoolIn(folder string) func() (Spool, error) {
-	return func() (Spool, error) {
-		f, err := os.CreateTemp(folder, ".spool-*")
-		if err != nil {
-			return nil, fmt.Errorf("a file for what grows with the package: %w", err)
-		}
-		return &fileSpool{f}, nil
-	}
-}
-
-type fileSpool struct{ *os.File }
-
-func (s *fileSpool) Close() error { return errors.Join(s.File.Close(), os.Remove(s.Name())) }
 
 // The signatures of the ZIP file format (APPNOTE 6.3.10, 4.3).
 const (

@@ -298,3 +298,21 @@ func mirrorChildren(into *html.Node, from *markup.Node, back map[*html.Node]*mar
 		}
 	}
 }
+
+// Unused lists the rules of a style sheet's text that reach no element of the document, by their place in the
+// text. Rules of which that cannot be said (states of the reader's mouse, conditions) are not among them.
+func Unused(doc *markup.Document, sheet string) []markup.Span {
+	mirror, _ := mirrorTree(doc.Root)
+	var unused []markup.Span
+	for _, rule := range ParseSheet(sheet, 0).Rules {
+		reaches := false
+		for _, selector := range rule.Selectors {
+			matcher, _ := compile(selector)
+			reaches = reaches || matcher == nil || len(cascadia.QueryAll(mirror, matcher)) > 0
+		}
+		if !reaches {
+			unused = append(unused, rule.Span)
+		}
+	}
+	return unused
+}

@@ -51,6 +51,28 @@ func All() (map[string]map[string][]byte, error) {
 	}, nil
 }
 
+// Starters are the pictures of the starter templates: plain ones to be replaced.
+func Starters() (map[string][]byte, error) {
+	mark := image.NewRGBA(image.Rect(0, 0, 128, 128))
+	draw.Draw(mark, mark.Bounds(), image.NewUniform(white), image.Point{}, draw.Src)
+	fill(mark, sea, 128, shape{{0.04, 0.04}, {0.96, 0.04}, {0.96, 0.96}, {0.04, 0.96}})
+	fill(mark, foam, 128, circle(0.5, 0.5, 0.3))
+	logo, err := encode(mark)
+	if err != nil {
+		return nil, err
+	}
+	wide := image.NewRGBA(image.Rect(0, 0, 960, 168))
+	draw.Draw(wide, wide.Bounds(), image.NewUniform(deep), image.Point{}, draw.Src)
+	if err := text(wide, gobold.TTF, 44, 40, 80, "What is new"); err != nil {
+		return nil, err
+	}
+	if err := text(wide, goregular.TTF, 28, 40, 124, "Replace this picture: 960 by 168 pixels, shown at half of that"); err != nil {
+		return nil, err
+	}
+	banner, err := encode(wide)
+	return map[string][]byte{"logo.png": logo, "banner.png": banner}, err
+}
+
 // shape is a closed path in a square of side 1.
 type shape [][2]float32
 

@@ -28,9 +28,21 @@ func main() {
 			write(filepath.Join("demo", "templates", template, "pictures", name), data)
 		}
 	}
+	starters, err := drawing.Starters()
+	if err != nil {
+		log.Fatal(err)
+	}
+	for template, files := range map[string][]string{"columns": {"logo.png"}, "banner": {"logo.png", "banner.png"}, "bilingual": {"logo.png"}, "right-to-left": {"logo.png"}, "variants": {"logo.png"}} {
+		for _, name := range files {
+			write(filepath.Join("core", "starter", "starters", template, "pictures", name), starters[name])
+		}
+	}
 }
 
 func write(name string, data []byte) {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		log.Fatal(err)
+	}
 	if err := os.WriteFile(name, data, 0o644); err != nil {
 		log.Fatal(err)
 	}

@@ -140,7 +140,7 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 		defer p.jobs.Done()
 		defer stop()
 		p.run(running, j, pack.Input{
-			Template: t.Template, Schema: d.Schema, People: pack.Everybody(d), Variants: variants, Day: day, Spool: pack.SpoolIn(p.Folder),
+			Template: t.Template, Schema: d.Schema, People: pack.Everybody(d), Variants: variants, Day: day, Spool: SpoolIn(p.Folder),
 			Progress: func(done int) { p.update(j, func(r *store.Package) { r.Done = done }) },
 		})
 	}()

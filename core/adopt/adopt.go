@@ -1,0 +1,241 @@
+// Package adopt takes a whole page apart that somebody brings: its character set is recognised, its head
+// styles are kept, its body is taken, and the pictures that came along become files of a template. Start
+// with Page.
+package adopt
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
+	"net/mail"
+	"net/url"
+	"path"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/net/html/charset"
+
+	"missivum/core/markup"
+	"missivum/core/picture"
+	"missivum/core/template"
+)
+
+// MaxPage is the largest file that is taken apart, in bytes.
+const MaxPage = 16 << 20
+
+// ErrPage marks a file that cannot be taken apart; the message says why.
+var ErrPage = errors.New("the page cannot be taken apart")
+
+// Adopted is a page as parts of a template.
+type Adopted struct {
+	Parts    template.Parts
+	Charset  string   // what the page was written in
+	Pictures []string // files of the pictures that came along
+	Missing  []string // addresses of pictures that did not
+}
+
+// Page takes a file apart: an HTML page or fragment, or a page saved with its pictures in one file (MHTML,
+// RFC 2557).
+func Page(data []byte) (Adopted, error) {
+	if len(data) > MaxPage {
+		return Adopted{}, fmt.Errorf("%w: it is larger than %d MB", ErrPage, MaxPage>>20)
+	}
+	carried := map[string][]byte{}
+	if page, found, ok := archive(data); ok {
+		data, carried = page, found
+	}
+	source, label, err := Decode(data)
+	if err != nil {
+		return Adopted{}, err
+	}
+	doc, err := markup.Parse(source)
+	if err != nil {
+		return Adopted{}, fmt.Errorf("%w: %w", ErrPage, err)
+	}
+	a := Adopted{Charset: label, Parts: template.Parts{Pictures: map[string][]byte{}}}
+	a.take(doc, carried)
+	trimPage(doc)
+	a.Parts.Source = strings.TrimSpace(doc.Render()) + "\n"
+	return a, nil
+}
+
+// Decode gives a page's text. Its character set is what a byte order mark says, or its meta element, or else
+// UTF-8 where it is that, or else windows-1252 (HTML Living Standard, 13.2.3).
+func Decode(data []byte) (text, label string, err error) {
+	encoding, label, _ := charset.DetermineEncoding(data, "")
+	if utf8.Valid(data) && !bytes.HasPrefix(data, []byte("\xfe\xff")) && !bytes.HasPrefix(data, []byte("\xff\xfe")) && !strings.HasPrefix(label, "utf-16") && label != "iso-2022-jp" {
+		return strings.TrimPrefix(string(data), "\ufeff"), "utf-8", nil
+	}
+	decoded, err := encoding.NewDecoder().Bytes(data)
+	if err != nil {
+		return "", label, fmt.Errorf("%w: it is not written in %s: %w", ErrPage, label, err)
+	}
+	return strings.TrimPrefix(string(decoded), "\ufeff"), label, nil
+}
+
+// archive reads a page saved in one file with its pictures, and gives the pictures by their address.
+func archive(data []byte) (page []byte, carried map[string][]byte, ok bool) {
+	m, err := mail.ReadMessage(bytes.NewReader(data))
+	if err != nil {
+		return nil, nil, false
+	}
+	media, params, err := mime.ParseMediaType(m.Header.Get("Content-Type"))
+	if err != nil || !strings.HasPrefix(media, "multipart/") || params["boundary"] == "" {
+		return nil, nil, false
+	}
+	carried = map[string][]byte{}
+	readParts(multipart.NewReader(m.Body, params["boundary"]), 0, func(p *multipart.Part, content []byte) {
+		media, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type"))
+		switch {
+		case media == "text/html" && page == nil:
+			page = content
+		case strings.HasPrefix(media, "image/"):
+			if id := strings.Trim(p.Header.Get("Content-ID"), "<> "); id != "" {
+				carried["cid:"+id] = content
+			}
+			if location := p.Header.Get("Content-Location"); location != "" {
+				carried[location] = content
+			}
+		}
+	})
+	return page, carried, page != nil
+}
+
+// maxParts is how deep and how wide a saved page may be nested.
+const maxParts = 200
+
+func readParts(r *multipart.Reader, depth int, visit func(*multipart.Part, []byte)) {
+	for range maxParts {
+		p, err := r.NextRawPart()
+		if err != nil {
+			return // what cannot be read is left out
+		}
+		if media, params, err := mime.ParseMediaType(p.Header.Get("Content-Type")); err == nil && strings.HasPrefix(media, "multipart/") && params["boundary"] != "" && depth < 4 {
+			readParts(multipart.NewReader(p, params["boundary"]), depth+1, visit)
+			continue
+		}
+		var content io.Reader = p
+		switch strings.ToLower(strings.TrimSpace(p.Header.Get("Content-Transfer-Encoding"))) {
+		case "base64":
+			content = base64.NewDecoder(base64.StdEncoding, p)
+		case "quoted-printable":
+			content = quotedprintable.NewReader(p)
+		}
+		if data, err := io.ReadAll(io.LimitReader(content, MaxPage)); err == nil {
+			visit(p, data)
+		}
+	}
+}
+
+// take makes the pictures that came along files, and their elements show those.
+func (a *Adopted) take(doc *markup.Document, carried map[string][]byte) {
+	names := map[string]string{} // file by address
+	for _, img := range doc.Root.Elements("img") {
+		src, ok := img.Attr("src")
+		if !ok || src == "" {
+			continue
+		}
+		if file, done := names[src]; done {
+			img.SetAttr("src", template.PictureFolder+"/"+file)
+			continue
+		}
+		data, found := carried[src]
+		if !found {
+			data, found = dataAddress(src)
+		}
+		facts, err := picture.Probe(data)
+		if !found || err != nil || len(names) >= template.MaxPictures {
+			a.Missing = append(a.Missing, shortened(src))
+			continue
+		}
+		file := a.fileName(src, img, facts.Format)
+		names[src] = file
+		a.Parts.Pictures[file] = data
+		a.Pictures = append(a.Pictures, file)
+		img.SetAttr("src", template.PictureFolder+"/"+file)
+	}
+}
+
+func shortened(address string) string {
+	if len(address) > 200 {
+		return strings.ToValidUTF8(address[:200], "") + "..."
+	}
+	return address
+}
+
+// dataAddress reads a data: address (RFC 2397).
+func dataAddress(src string) ([]byte, bool) {
+	rest, ok := strings.CutPrefix(src, "data:")
+	if !ok {
+		return nil, false
+	}
+	head, body, ok := strings.Cut(rest, ",")
+	if !ok {
+		return nil, false
+	}
+	if strings.HasSuffix(strings.TrimSpace(head), ";base64") {
+		if unescaped, err := url.PathUnescape(body); err == nil {
+			body = unescaped
+		}
+		data, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(body), ""))
+		return data, err == nil
+	}
+	unescaped, err := url.PathUnescape(body)
+	return []byte(unescaped), err == nil
+}
+
+// fileName makes a file name of a picture's address or alternative text that no other picture has.
+func (a *Adopted) fileName(src string, img *markup.Node, format string) string {
+	name := ""
+	if u, err := url.Parse(src); err == nil && u.Scheme != "data" && u.Scheme != "cid" {
+		name = strings.TrimSuffix(path.Base(u.Path), path.Ext(u.Path))
+	}
+	if alt, _ := img.Attr("alt"); name == "" || name == "." || name == "/" {
+		name = alt
+	}
+	var b strings.Builder
+	for _, r := range strings.ToLower(name) {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-") && b.Len() < 40:
+			b.WriteByte('-')
+		}
+	}
+	base := strings.Trim(b.String(), "-")
+	if base == "" {
+		base = "picture"
+	}
+	extension := map[string]string{"jpeg": "jpg"}[format]
+	if extension == "" {
+		extension = format
+	}
+	file := base + "." + extension
+	for i := 2; a.Parts.Pictures[file] != nil; i++ {
+		file = fmt.Sprintf("%s-%d.%s", base, i, extension)
+	}
+	return file
+}
+
+// trimPage makes a page the source of a template: the character set that is written is UTF-8 from now on, and
+// scripts, links to sheets elsewhere and what else a page loads are gone.
+func trimPage(doc *markup.Document) {
+	for _, n := range doc.Root.Elements("meta") {
+		equiv, _ := n.Attr("http-equiv")
+		_, has := n.Attr("charset")
+		switch {
+		case has:
+			n.SetAttr("charset", "utf-8")
+		case strings.EqualFold(equiv, "content-type"):
+			n.SetAttr("content", "text/html; charset=utf-8")
+		}
+	}
+	for _, n := range doc.Root.Elements("script", "noscript", "iframe", "base") {
+		n.Remove()
+	}
+}
