@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -27,7 +28,7 @@ written into the source, become files of the template.`,
 			if err != nil {
 				return fmt.Errorf("the page cannot be read: %w", err)
 			}
-			adopted, err := adopt.Page(data)
+			adopted, err := adopt.Page(data, os.DirFS(filepath.Dir(args[0])))
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -63,7 +64,7 @@ func (a *app) liftInput(file string, flags templateFlags, mail string) (lift.Inp
 	if err != nil {
 		return lift.Input{}, adopt.Adopted{}, fmt.Errorf("the signature cannot be read: %w", err)
 	}
-	adopted, err := adopt.Page(data)
+	adopted, err := adopt.Page(data, os.DirFS(filepath.Dir(file)))
 	if err != nil {
 		return lift.Input{}, adopted, fmt.Errorf("%s: %w", file, err)
 	}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"mime"
 	"mime/multipart"
 	"mime/quotedprintable"
@@ -19,8 +20,12 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/net/html/charset"
+	"golang.org/x/text/encoding/charmap"
+	"gopkg.in/yaml.v3"
 
+	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/template"
 )
@@ -37,11 +42,13 @@ type Adopted struct {
 	Charset  string   // what the page was written in
 	Pictures []string // files of the pictures that came along
 	Missing  []string // addresses of pictures that did not
+
+	settings settings
 }
 
 // Page takes a file apart: an HTML page or fragment, or a page saved with its pictures in one file (MHTML,
-// RFC 2557).
-func Page(data []byte) (Adopted, error) {
+// RFC 2557). Pictures with a relative address are read from beside the page; nil for a page that stands alone.
+func Page(data []byte, beside fs.FS) (Adopted, error) {
 	if len(data) > MaxPage {
 		return Adopted{}, fmt.Errorf("%w: it is larger than %d MB", ErrPage, MaxPage>>20)
 	}
@@ -58,9 +65,30 @@ func Page(data []byte) (Adopted, error) {
 		return Adopted{}, fmt.Errorf("%w: %w", ErrPage, err)
 	}
 	a := Adopted{Charset: label, Parts: template.Parts{Pictures: map[string][]byte{}}}
-	a.take(doc, carried)
+	a.settings.Pictures.Files = map[string]template.PictureSetting{}
+	for _, title := range doc.Root.Elements("title") {
+		for _, text := range title.Children {
+			a.settings.Title = person.Clean(text.Data)
+		}
+	}
+	a.take(doc, func(address string) []byte {
+		if found, ok := carried[address]; ok {
+			return found
+		}
+		if found, ok := dataAddress(address); ok {
+			return found
+		}
+		return readBeside(beside, address)
+	})
 	trimPage(doc)
 	a.Parts.Source = strings.TrimSpace(doc.Render()) + "\n"
+	if a.settings.Title != "" || len(a.Pictures) > 0 {
+		text, err := yaml.Marshal(a.settings)
+		if err != nil {
+			return Adopted{}, err
+		}
+		a.Parts.Settings = string(text)
+	}
 	return a, nil
 }
 
@@ -70,6 +98,9 @@ func Decode(data []byte) (text, label string, err error) {
 	encoding, label, _ := charset.DetermineEncoding(data, "")
 	if utf8.Valid(data) && !bytes.HasPrefix(data, []byte("\xfe\xff")) && !bytes.HasPrefix(data, []byte("\xff\xfe")) && !strings.HasPrefix(label, "utf-16") && label != "iso-2022-jp" {
 		return strings.TrimPrefix(string(data), "\ufeff"), "utf-8", nil
+	}
+	if label == "utf-8" { // said, and not true
+		encoding, label = charmap.Windows1252, "windows-1252"
 	}
 	decoded, err := encoding.NewDecoder().Bytes(data)
 	if err != nil {
@@ -133,7 +164,7 @@ func readParts(r *multipart.Reader, depth int, visit func(*multipart.Part, []byt
 }
 
 // take makes the pictures that came along files, and their elements show those.
-func (a *Adopted) take(doc *markup.Document, carried map[string][]byte) {
+func (a *Adopted) take(doc *markup.Document, read func(address string) []byte) {
 	names := map[string]string{} // file by address
 	for _, img := range doc.Root.Elements("img") {
 		src, ok := img.Attr("src")
@@ -141,15 +172,12 @@ func (a *Adopted) take(doc *markup.Document, carried map[string][]byte) {
 			continue
 		}
 		if file, done := names[src]; done {
-			img.SetAttr("src", template.PictureFolder+"/"+file)
+			show(img, file)
 			continue
 		}
-		data, found := carried[src]
-		if !found {
-			data, found = dataAddress(src)
-		}
+		data := read(src)
 		facts, err := picture.Probe(data)
-		if !found || err != nil || len(names) >= template.MaxPictures {
+		if err != nil || len(names) >= template.MaxPictures {
 			a.Missing = append(a.Missing, shortened(src))
 			continue
 		}
@@ -157,8 +185,44 @@ func (a *Adopted) take(doc *markup.Document, carried map[string][]byte) {
 		names[src] = file
 		a.Parts.Pictures[file] = data
 		a.Pictures = append(a.Pictures, file)
-		img.SetAttr("src", template.PictureFolder+"/"+file)
+		show(img, file)
+		alt, _ := img.Attr("alt")
+		a.settings.Pictures.Files[pictureName(file)] = template.PictureSetting{File: file, Alt: alt}
 	}
+}
+
+// settings are what a page says for template.yaml.
+type settings struct {
+	Title    string `yaml:"title,omitempty"`
+	Pictures struct {
+		Files map[string]template.PictureSetting `yaml:"files,omitempty"`
+	} `yaml:"pictures,omitempty"`
+}
+
+// show makes an element show a picture of the template.
+func show(img *markup.Node, file string) {
+	img.RemoveAttr("src")
+	img.SetAttr(field.AttrPicture, pictureName(file))
+}
+
+func pictureName(file string) string { return strings.ReplaceAll(file, ".", "-") }
+
+// readBeside reads a file by its relative address; nil for what cannot be read.
+func readBeside(beside fs.FS, address string) []byte {
+	name, err := url.PathUnescape(strings.TrimPrefix(address, "./"))
+	if beside == nil || err != nil || !fs.ValidPath(name) || strings.Contains(name, ":") {
+		return nil
+	}
+	f, err := beside.Open(name)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, picture.MaxBytes+1))
+	if err != nil {
+		return nil
+	}
+	return data
 }
 
 func shortened(address string) string {

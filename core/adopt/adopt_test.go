@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"missivum/core/template"
 )
@@ -31,7 +32,7 @@ func TestCharacterSets(t *testing.T) {
 		"UTF-16":                {"\xff\xfe<\x00p\x00>\x00G\x00r\x00\xfc\x00\xdf\x00e\x00<\x00/\x00p\x00>\x00", "utf-16le"},
 		"UTF-8 that says other": {"<meta charset=iso-8859-1><p>Grüße</p>", "utf-8"},
 	} {
-		a, err := Page([]byte(c.data))
+		a, err := Page([]byte(c.data), nil)
 		if err != nil || !strings.Contains(a.Parts.Source, "<p>Grüße</p>") || a.Charset != c.charset {
 			t.Errorf("%s: %q %q %v", name, a.Parts.Source, a.Charset, err)
 		}
@@ -43,17 +44,18 @@ func TestCharacterSets(t *testing.T) {
 
 func TestPicturesComeAlong(t *testing.T) {
 	data := "data:image/png;base64," + base64.StdEncoding.EncodeToString(dot(t))
-	a, err := Page([]byte(`<html><head><style>p{color:red}</style><script>x</script></head><body><p>Crew</p><img alt="Our Mark!" src="` + data + `"><img src="` + data + `"><img src="https://p.brackwater.example/x.png"><img src="data:text/html,x"></body></html>`))
+	a, err := Page([]byte(`<html><head><style>p{color:red}</style><script>x</script></head><body><p>Crew</p><img alt="Our Mark!" src="`+data+`"><img src="`+data+`"><img src="https://p.brackwater.example/x.png"><img src="data:text/html,x"><img src="./side%20on.png"><img src="../up.png"></body></html>`), fstest.MapFS{"side on.png": {Data: dot(t)}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if strings.Count(a.Parts.Source, `src="pictures/our-mark.png"`) != 2 || strings.Contains(a.Parts.Source, "script") || !strings.Contains(a.Parts.Source, "p{color:red}") {
+	if strings.Count(a.Parts.Source, `data-picture="our-mark-png"`) != 2 || strings.Contains(a.Parts.Source, "script") || !strings.Contains(a.Parts.Source, "p{color:red}") {
 		t.Errorf("%s", a.Parts.Source)
 	}
-	if len(a.Pictures) != 1 || !bytes.Equal(a.Parts.Pictures["our-mark.png"], dot(t)) || len(a.Missing) != 2 || a.Missing[0] != "https://p.brackwater.example/x.png" {
+	if len(a.Pictures) != 2 || a.Parts.Pictures["side-on.png"] == nil || !bytes.Equal(a.Parts.Pictures["our-mark.png"], dot(t)) || len(a.Missing) != 3 || a.Missing[0] != "https://p.brackwater.example/x.png" {
 		t.Errorf("%v %v", a.Pictures, a.Missing)
 	}
-	if _, err := template.New("x", a.Parts); err != nil {
+	made, err := template.New("x", a.Parts)
+	if err != nil || made.Picture("our-mark-png") == nil || made.Picture("our-mark-png").Alt != "Our Mark!" {
 		t.Errorf("the parts make no template: %v", err)
 	}
 }
@@ -64,14 +66,14 @@ func TestPageSavedInOneFile(t *testing.T) {
 		"--b\r\nContent-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n<p>Gr=C3=BC=C3=9Fe</p><img src=3D\"https://p.brackwater.example/a/logo.png\"><img src=3D\"cid:two@x\">\r\n" +
 		"--b\r\nContent-Type: image/png\r\nContent-Transfer-Encoding: base64\r\nContent-Location: https://p.brackwater.example/a/logo.png\r\n\r\n" + encoded + "\r\n" +
 		"--b\r\nContent-Type: image/png\r\nContent-Transfer-Encoding: base64\r\nContent-ID: <two@x>\r\n\r\n" + encoded + "\r\n--b--\r\n"
-	a, err := Page([]byte(saved))
-	if err != nil || !strings.Contains(a.Parts.Source, `<p>Grüße</p><img src="pictures/logo.png"><img src="pictures/picture.png">`) || len(a.Pictures) != 2 || len(a.Missing) != 0 {
+	a, err := Page([]byte(saved), nil)
+	if err != nil || !strings.Contains(a.Parts.Source, `<p>Grüße</p><img data-picture="logo-png"><img data-picture="picture-png">`) || len(a.Pictures) != 2 || len(a.Missing) != 0 {
 		t.Errorf("%+v %v", a, err)
 	}
 }
 
 func TestTooLargeAPageIsRefused(t *testing.T) {
-	if _, err := Page(make([]byte, MaxPage+1)); !errors.Is(err, ErrPage) {
+	if _, err := Page(make([]byte, MaxPage+1), nil); !errors.Is(err, ErrPage) {
 		t.Errorf("%v", err)
 	}
 }
@@ -80,7 +82,7 @@ func FuzzPage(f *testing.F) {
 	f.Add([]byte("<p>Gr\xfc\xdfe</p><img src='data:image/png;base64,AA=='>"))
 	f.Add([]byte("Content-Type: multipart/related; boundary=b\n\n--b\nContent-Type: text/html\n\n<p>\n--b--"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		a, err := Page(data)
+		a, err := Page(data, nil)
 		if err != nil {
 			return
 		}

@@ -96,6 +96,8 @@ func TestFill(t *testing.T) {
 		{"list of constants, joined", `<p data-join=" | "><b>{{ cn }}</b><i data-each="org.links">{{ entry.label }}</i><b>{{ ou }}</b></p>`, `<p><b>Maren Lind</b> | <i>Tides</i> | <i>https://b.example/</i></p>`, maren},
 		{"list in a list", `<p data-each="ou">{{ entry }}<i data-each="title">{{ entry }}</i>{{ entry }}</p>`, `<p>a<i>x</i><i>y</i>a</p><p>b<i>x</i><i>y</i>b</p>`, somebody("ou", "a\nb", "title", "x; y")},
 		{"list of unsafe addresses", `<a data-each="labeledURI" href="{{ entry.address }}">x</a>`, `<a href="">x</a>`, somebody("labeledURI", "javascript:alert(1)")},
+		{"number of the organisation", `{{ org.switchboard | phone }}, {{ '01632 960100' | dial }}`, `+44 1632 960100, +441632960100`, ipek},
+		{"percent in an address and in a text", `<a href="https://a.example/?q={{ cn | percent }}">{{ cn | percent }}</a>`, `<a href="https://a.example/?q=Maren%20Lind">Maren%20Lind</a>`, maren},
 		{"white space is a blank", `<p data-needs="ou">x</p>y`, `y`, somebody("ou", " \t\u200b ")},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -38,6 +38,8 @@ type settledGrid struct {
 	count []int // how often each row is there
 	cols  []int // over how many columns each cell goes; 0 when it is missing
 	rows  []int
+	// missing are the cells that are not there, before any takes their room
+	missing []bool
 }
 
 // collapses reports whether the row goes when its cells do: all of them can.
@@ -48,7 +50,7 @@ func (g *Grid) collapses(row int) bool {
 
 // settle works the grid out for the person set in the filler.
 func (g *Grid) settle(f *Filler, s *settledGrid) {
-	s.count, s.cols, s.rows = s.count[:0], s.cols[:0], s.rows[:0]
+	s.count, s.cols, s.rows, s.missing = s.count[:0], s.cols[:0], s.rows[:0], s.missing[:0]
 	holds := func(needs []int) bool {
 		for _, n := range needs {
 			if !f.holds[n] {
@@ -85,6 +87,7 @@ func (g *Grid) settle(f *Filler, s *settledGrid) {
 		if s.count[c.row] == 0 {
 			s.cols[i] = 0
 		}
+		s.missing = append(s.missing, s.cols[i] == 0)
 	}
 	for i := range g.rows {
 		if s.count[i] > 0 {
@@ -93,18 +96,18 @@ func (g *Grid) settle(f *Filler, s *settledGrid) {
 	}
 }
 
-// close gives the room of a row's missing cells to the nearest own cell before them, or else behind.
+// close gives the room of a row's missing cells to the nearest cell before them, or else behind, that is in
+// this row alone: one over several rows would be too wide for the others.
 func (g *Grid) close(row int, s *settledGrid) {
 	absorber, due := -1, 0
 	for _, e := range g.rows[row].entries {
 		c := &g.cells[e]
-		missing := s.cols[e] == 0
 		switch {
-		case missing && absorber >= 0:
+		case s.missing[e] && absorber >= 0:
 			s.cols[absorber] += c.cols
-		case missing:
+		case s.missing[e]:
 			due += c.cols
-		case c.row == row:
+		case c.row == row && s.rows[e] == 1:
 			s.cols[e] += due
 			absorber, due = e, 0
 		}

@@ -44,9 +44,13 @@ type Env struct {
 	Country  string // two letters (ISO 3166), for numbers without a country code
 	Language string // BCP 47; the person's, or the first of those that stand in for it
 
-	casers  map[string]cases.Caser               // by way and language
-	numbers map[string]*phonenumbers.PhoneNumber // of one person; nil for what is not a number
+	home    string                                  // country of what is not a person's
+	casers  map[string]cases.Caser                  // by way and language
+	numbers map[numberKey]*phonenumbers.PhoneNumber // of one person; nil for what is not a number
 }
+
+// numberKey is a number as it stands and the country it is read in.
+type numberKey struct{ value, country string }
 
 // cased changes the letters of a value by the rules of the person's language.
 func (env *Env) cased(name, value string) string {
@@ -72,7 +76,8 @@ func (env *Env) cased(name, value string) string {
 
 // number reads a telephone number once per person, however often it is shown.
 func (env *Env) number(value string) *phonenumbers.PhoneNumber {
-	if n, ok := env.numbers[value]; ok {
+	key := numberKey{value, env.Country}
+	if n, ok := env.numbers[key]; ok {
 		return n
 	}
 	n, err := phonenumbers.Parse(value, env.Country)
@@ -80,9 +85,9 @@ func (env *Env) number(value string) *phonenumbers.PhoneNumber {
 		n = nil
 	}
 	if env.numbers == nil {
-		env.numbers = map[string]*phonenumbers.PhoneNumber{}
+		env.numbers = map[numberKey]*phonenumbers.PhoneNumber{}
 	}
-	env.numbers[value] = n
+	env.numbers[key] = n
 	return n
 }
 
@@ -216,6 +221,12 @@ func (e *Expr) Telephone() bool { return e.has("phone", "dial", "national") }
 
 // Day reports whether the expression is shown as a day.
 func (e *Expr) Day() bool { return e.has("date") }
+
+// encoded reports whether the value comes percent-encoded.
+func (e *Expr) encoded() bool {
+	n := len(e.Modifiers)
+	return n > 0 && e.Modifiers[n-1].Name == "percent"
+}
 
 // has reports whether a field goes through one of the modifiers.
 func (e *Expr) has(names ...string) bool {

@@ -167,6 +167,11 @@ func (b *Builder) Value(e Expr, escape Escape) {
 		b.step(Step{Kind: StepEntry, Escape: escape, Index: b.program.Table.addExpr(e), Level: b.loop - 1})
 		return
 	}
+	if escape == EscapePart && e.encoded() { // not twice
+		escape = EscapeAttr
+	} else if escape == EscapePlainPart && e.encoded() {
+		escape = EscapeNone
+	}
 	index := b.program.Table.addExpr(e)
 	b.step(Step{Kind: StepValue, Escape: escape, Index: index, Output: b.program.Table.addOutput(output{index, escape})})
 }
@@ -295,6 +300,7 @@ func NewFiller(t *Table) *Filler { return &Filler{table: t} }
 func (f *Filler) Set(p *person.Person) {
 	t := f.table
 	clear(f.env.numbers)
+	f.env.home = t.defaultCountry
 	f.env.Country = countryCode(p.At(t.country), t.defaultCountry)
 	f.env.Language = p.At(t.language)
 	for i := 0; f.env.Language == "" && i < len(t.fallback); i++ {
@@ -358,7 +364,13 @@ func (e *Expr) value(p *person.Person, env *Env) string {
 		if len(e.Modifiers) == 0 || !e.Modifiers[0].kind.raw {
 			value = person.Clean(value)
 		}
-	case e.Texts != nil:
+	case e.Texts == nil: // a constant is the organisation's, wherever the person works
+		country := env.Country
+		env.Country = env.home
+		value = e.modified(value, env)
+		env.Country = country
+		return value
+	default:
 		value = e.Texts.In(env.Language)
 		if value == "" {
 			value = e.Texts.In(e.Fallback...)

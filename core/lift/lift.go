@@ -21,7 +21,7 @@ import (
 
 // Input is what a lift works on.
 type Input struct {
-	Parts  template.Parts // the finished signature; settings and texts are not read
+	Parts  template.Parts // the finished signature; of the settings, title and pictures are kept
 	People *person.Directory
 	Person *person.Person
 	Day    time.Time
@@ -75,6 +75,7 @@ func Lift(in Input) (Result, error) {
 	}
 	l.numbers = newNumbers(in, l.candidates)
 	doc.Root.Walk(l.visit)
+	l.joins()
 	l.conditions()
 	r := Result{Parts: in.Parts, Found: l.found, Questions: l.questions}
 	r.Parts.Source = l.apply()
@@ -209,13 +210,84 @@ func (l *lifter) conditions() {
 		}
 	}
 	for _, block := range order {
-		fields := byBlock[block]
-		if slices.ContainsFunc(fields, func(f string) bool { return !l.blankForSomebody(f) }) {
+		l.needs(block, byBlock[block])
+	}
+}
+
+// joins makes rows of pieces with one separator between them into joined ones, so that a piece that is blank
+// takes its separator along.
+func (l *lifter) joins() {
+	for _, n := range l.doc.Root.Elements("td", "th", "p", "div", "span", "li") {
+		pieces, separators := rowOfPieces(n)
+		if len(pieces) < 2 || !slices.ContainsFunc(pieces, func(p *markup.Node) bool { return len(l.fieldsIn(p)) > 0 }) {
 			continue
 		}
-		at := block.Open.Start + 1 + len(block.Name)
-		l.edits = append(l.edits, edit{markup.Span{Start: at, End: at}, fmt.Sprintf(" %s=%q", field.AttrNeeds, strings.Join(fields, " or "))})
+		text := strings.Join(strings.FieldsFunc(separators[0].Data, isSpace), " ")
+		separator := " " + strings.ReplaceAll(text, "\u00a0", "&nbsp;") + " "
+		if strings.HasPrefix(text, ",") || strings.HasPrefix(text, ";") {
+			separator = text + " "
+		}
+		at := n.Open.Start + 1 + len(n.Name)
+		l.edits = append(l.edits, edit{markup.Span{Start: at, End: at}, fmt.Sprintf(` %s="%s"`, field.AttrJoin, separator)})
+		for _, s := range separators {
+			l.edits = append(l.edits, edit{s.Open, ""})
+		}
+		for _, p := range pieces {
+			if fields := l.fieldsIn(p); len(fields) > 0 {
+				l.needs(p, fields)
+			}
+		}
 	}
+}
+
+func isSpace(r rune) bool { return r == ' ' || r == '\t' || r == '\n' || r == '\r' }
+
+// rowOfPieces gives an element's child elements and the texts between them, when these are all one and the
+// same separator.
+func rowOfPieces(n *markup.Node) (pieces, separators []*markup.Node) {
+	for _, c := range n.Children {
+		switch {
+		case c.Kind == markup.Element && !markup.Block(c.Name) && !c.Is("br", "img"):
+			pieces = append(pieces, c)
+		case c.Kind == markup.Text && (c == n.Children[0] || c == n.Children[len(n.Children)-1]) && strings.TrimSpace(c.Data) == "":
+		case c.Kind == markup.Text && separates(c.Data) && (len(separators) == 0 || strings.TrimSpace(separators[0].Data) == strings.TrimSpace(c.Data)):
+			separators = append(separators, c)
+		default:
+			return nil, nil
+		}
+	}
+	if len(separators) != len(pieces)-1 {
+		return nil, nil
+	}
+	return pieces, separators
+}
+
+// separates reports whether a text is a separator: a sign or two, and white space.
+func separates(text string) bool {
+	signs := strings.Trim(text, " \t\r\n\u00a0")
+	return signs != "" && len([]rune(signs)) <= 2 && strings.Trim(signs, ",;|/·•–—-~+*") == ""
+}
+
+// fieldsIn lists the fields found in an element.
+func (l *lifter) fieldsIn(n *markup.Node) []string {
+	var fields []string
+	for _, p := range l.pieces {
+		for up := p.node; up != nil; up = up.Parent {
+			if up == n && !slices.Contains(fields, p.field) {
+				fields = append(fields, p.field)
+			}
+		}
+	}
+	return fields
+}
+
+// needs makes an element stay only with one of the fields, if they can be blank.
+func (l *lifter) needs(n *markup.Node, fields []string) {
+	if slices.ContainsFunc(fields, func(f string) bool { return !l.blankForSomebody(f) }) {
+		return
+	}
+	at := n.Open.Start + 1 + len(n.Name)
+	l.edits = append(l.edits, edit{markup.Span{Start: at, End: at}, fmt.Sprintf(" %s=%q", field.AttrNeeds, strings.Join(fields, " or "))})
 }
 
 // line is the row or block that holds one line of the signature, or nil: it holds no other block with text.
@@ -286,7 +358,13 @@ func (l *lifter) settings() (string, error) {
 		Country  string   `yaml:"country,omitempty"`
 		Fields   []string `yaml:"fields,omitempty,flow"`
 		Sample   string   `yaml:"sample"`
+		Pictures any      `yaml:"pictures,omitempty"`
 	}{Title: "Lifted from " + get("mail"), Language: get("preferredLanguage"), Sample: get("mail")}
+	var given map[string]any
+	if err := yaml.Unmarshal([]byte(l.in.Parts.Settings), &given); err != nil {
+		return "", err
+	}
+	s.Pictures = given["pictures"]
 	if c := get("c"); len(c) == 2 {
 		s.Country = c
 	}
@@ -309,7 +387,7 @@ func compare(in Input, parts template.Parts) ([]Difference, error) {
 	if err != nil {
 		return nil, err
 	}
-	filled, err := markup.Parse(string(s.Fill(lifted.Variants()[0], compose.HTML, in.Person)))
+	filled, err := markup.Parse(string(s.Fill(lifted.Variants()[0], compose.Fragment, in.Person)))
 	if err != nil {
 		return nil, err
 	}

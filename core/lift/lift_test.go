@@ -57,11 +57,13 @@ func TestLift(t *testing.T) {
 		{"not within words", "<p>Marens Lindau, Marenlind</p>", "<p>Marens Lindau, Marenlind</p>"},
 		{"day", "<p>Since 2 May 2019</p>", "<p>Since {{ hireDate | date 'long' }}</p>"},
 		{"line without its field goes", "<table><tr><td>Mobile</td><td>07700 900544</td></tr><tr><td>Maren Lind</td></tr></table>", `<table><tr data-needs="mobile"><td>Mobile</td><td>{{ mobile }}</td></tr><tr><td>{{ cn }}</td></tr></table>`},
+		{"not within addresses", "<p>www.lind.example, x@maren</p>", "<p>www.lind.example, x@maren</p>"},
+		{"row of pieces", `<p><b>Head of Timetables</b> &nbsp;|&nbsp; <span>M 07700 900544</span> &nbsp;|&nbsp; <i>Maren Lind</i></p>`, `<p data-join=" &nbsp;|&nbsp; "><b data-needs="title">{{ title }}</b><span data-needs="mobile">M {{ mobile }}</span><i>{{ cn }}</i></p>`},
 		{"braces of the original", "<p>{{ Maren Lind }}</p>", "<p>{{ '{{' }} {{ cn }} }}</p>"},
 		{"styles and scripts stay", "<style>.Maren { }</style><p class=Maren>x</p>", "<style>.Maren { }</style><p class=Maren>x</p>"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r := lifted(t, c.source, nil, []string{"cn", "Bo", "mail", "bo@brackwater.example", "telephoneNumber", "1", "title", "Cook", "ou", "x", "hireDate", "x"})
+			r := lifted(t, c.source, nil, []string{"cn", "Bo", "mail", "bo@brackwater.example", "telephoneNumber", "1", "title", "", "ou", "x", "hireDate", "x"})
 			if r.Parts.Source != c.want {
 				t.Errorf("got  %s\nwant %s", r.Parts.Source, c.want)
 			}

@@ -165,8 +165,16 @@ func free(text string, from, to int) bool {
 	first, _ := utf8.DecodeRuneInString(text[from:to])
 	last, _ := utf8.DecodeLastRuneInString(text[from:to])
 	behind, _ := utf8.DecodeRuneInString(text[to:])
-	return !(wordSign(before) && wordSign(first)) && !(wordSign(last) && wordSign(behind))
+	if wordSign(before) && wordSign(first) || wordSign(last) && wordSign(behind) {
+		return false
+	}
+	beyond, _ := utf8.DecodeLastRuneInString(strings.TrimSuffix(text[:from], string(before)))
+	further, _ := utf8.DecodeRuneInString(strings.TrimPrefix(text[to:], string(behind)))
+	return !(binds(before) && wordSign(beyond)) && !(binds(behind) && wordSign(further))
 }
+
+// binds reports whether a sign between two words makes them one, as in addresses.
+func binds(r rune) bool { return r != utf8.RuneError && strings.ContainsRune(".@_", r) }
 
 // wordSign reports whether a sign belongs to a word of a script that parts words.
 func wordSign(r rune) bool {

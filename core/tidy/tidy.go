@@ -6,6 +6,7 @@ package tidy
 import (
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 
 	"missivum/core/field"
@@ -206,10 +207,38 @@ func (t *tidier) rules() {
 		}
 		text := n.Children[0]
 		kept := text.Data
-		unused := style.Unused(t.doc, text.Data)
-		for i := len(unused) - 1; i >= 0; i-- {
-			kept = kept[:unused[i].Start] + kept[unused[i].End:]
-			t.did("rules that reach nothing")
+		type cut struct {
+			markup.Span
+			what string
+		}
+		var cuts []cut
+		for _, span := range style.Unused(t.doc, text.Data) {
+			cuts = append(cuts, cut{span, "rules that reach nothing"})
+		}
+		sheet := style.ParseSheet(text.Data, 0)
+		for _, at := range sheet.At {
+			if at.Name == "page" || at.Name == "list" || at.Name == "font-face" && !strings.Contains(at.Text, "src") {
+				cuts = append(cuts, cut{at.Span, "rules for paper and for a word processor"})
+			}
+		}
+		for _, rule := range sheet.Rules {
+			for _, d := range rule.Declarations {
+				if wordprocessed(d.Property) {
+					cuts = append(cuts, cut{withSemicolon(text.Data, d.Span), "declarations of a word processor"})
+				}
+			}
+		}
+		sort.SliceStable(cuts, func(i, j int) bool {
+			return cuts[i].Start > cuts[j].Start || cuts[i].Start == cuts[j].Start && cuts[i].End > cuts[j].End
+		})
+		end := len(kept)
+		for _, c := range cuts { // what lies in another cut goes with it
+			inside := slices.ContainsFunc(cuts, func(o cut) bool { return o.Len() > c.Len() && o.Start <= c.Start && c.End <= o.End })
+			if inside || c.End > end {
+				continue
+			}
+			kept, end = kept[:c.Start]+kept[c.End:], c.Start
+			t.did(c.what)
 		}
 		kept = strings.TrimSpace(strings.NewReplacer("<!--", "", "-->", "").Replace(kept))
 		if kept == "" {
@@ -294,6 +323,20 @@ func (t *tidier) linked(id string) bool {
 // kept properties of a word processor are set on purpose: they mend what its engine does.
 var kept = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-padding-alt", "mso-hide", "mso-height-rule", "mso-text-raise", "mso-color-alt"}
 
+// wordprocessed reports whether a property means something to a word processor alone.
+func wordprocessed(property string) bool {
+	return strings.HasPrefix(property, "mso-") && !slices.Contains(kept, property) || property == "tab-interval" ||
+		slices.Contains([]string{"tab-stops", "panose-1", "text-underline", "layout-grid-mode", "punctuation-wrap"}, property)
+}
+
+// withSemicolon is a declaration's place with the semicolon and the white space behind it.
+func withSemicolon(sheet string, span markup.Span) markup.Span {
+	for span.End < len(sheet) && strings.IndexByte(" \t\r\n;", sheet[span.End]) >= 0 {
+		span.End++
+	}
+	return span
+}
+
 // declarations cleans style attributes.
 func (t *tidier) declarations() {
 	for _, n := range t.elements() {
@@ -308,7 +351,7 @@ func (t *tidier) declarations() {
 			case strings.HasPrefix(d.Property, "mso-") && slices.Contains(kept, d.Property):
 				t.leave(n, d.Property, "It mends what the word-processor engine does.")
 				keep = append(keep, d)
-			case strings.HasPrefix(d.Property, "mso-"), slices.Contains([]string{"tab-stops", "panose-1", "text-underline", "layout-grid-mode", "punctuation-wrap"}, d.Property):
+			case wordprocessed(d.Property):
 				t.did("declarations of a word processor")
 			case repeated(list[i+1:], d):
 				t.did("declarations said twice")

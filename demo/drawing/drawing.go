@@ -33,6 +33,10 @@ func All() (map[string]map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	small, err := encode(drawLogo(88))
+	if err != nil {
+		return nil, err
+	}
 	winter, err := banner(960, 168, "Winter timetable", "Every crossing, every day, from 1 October", false)
 	if err != nil {
 		return nil, err
@@ -46,8 +50,9 @@ func All() (map[string]map[string][]byte, error) {
 		return nil, err
 	}
 	return map[string]map[string][]byte{
-		"harbour": {"logo.png": logo, "banner.png": winter},
-		"regatta": {"logo.png": logo, "banner.png": regatta, "strip.png": strip},
+		"crossing": {"logo.png": small},
+		"harbour":  {"logo.png": logo, "banner.png": winter},
+		"regatta":  {"logo.png": logo, "banner.png": regatta, "strip.png": strip},
 	}, nil
 }
 
