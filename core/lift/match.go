@@ -114,7 +114,7 @@ type match struct {
 	exact    bool // as it stands, not only but for letter case
 }
 
-// matches finds the candidates in a text: the longest first, none over another.
+// matches finds the candidates in a text: those as they stand first, then the longest, none over another.
 func (l *lifter) matches(text string) []match {
 	var all []match
 	lower := strings.ToLower(text)
@@ -126,10 +126,10 @@ func (l *lifter) matches(text string) []match {
 	all = append(all, l.numbers.in(text)...)
 	sort.SliceStable(all, func(i, j int) bool {
 		a, b := all[i], all[j]
-		if a.to-a.from != b.to-b.from {
-			return a.to-a.from > b.to-b.from
+		if a.exact != b.exact { // what is there as it stands, before what is there in another letter case or format
+			return a.exact
 		}
-		return a.exact && !b.exact
+		return a.to-a.from > b.to-b.from
 	})
 	var chosen []match
 	for _, m := range all {

@@ -63,6 +63,13 @@ func New(a *API) http.Handler {
 	v1.POST("/templates/:name/check", limit(MaxJSON), a.checkTemplate)
 	v1.POST("/templates/:name/look", limit(MaxJSON), a.lookAtTemplate)
 	v1.POST("/templates/:name/rule", limit(MaxJSON), a.exportRule)
+	v1.POST("/templates/:name/fill", limit(MaxJSON), a.fillTemplate)
+	v1.POST("/templates/:name/start", limit(MaxJSON), a.startTemplate)
+	v1.POST("/templates/:name/adopt", limit(MaxArchive), a.adoptTemplate)
+	v1.GET("/starters", a.listStarters)
+	v1.GET("/forms", a.listForms)
+	v1.POST("/adopt", limit(MaxArchive), a.adoptPage)
+	v1.POST("/tidy", limit(MaxJSON), a.tidySource)
 
 	v1.GET("/people", a.listPeople)
 	v1.GET("/people/hard-cases", a.listHardCases)

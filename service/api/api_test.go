@@ -3,6 +3,7 @@ package api_test
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"log/slog"
 	"net/http"
@@ -199,6 +200,19 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"Behaviour", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"behaviours"}},
 		{"Dialect", "GET", "/api/v1/dialects", "", 200, nil},
 		{"Modifier", "GET", "/api/v1/fields", "", 200, []string{"modifiers"}},
+		{"LanguageAttribute", "GET", "/api/v1/fields", "", 200, []string{"attributes"}},
+		{"Form", "GET", "/api/v1/forms", "", 200, nil},
+		{"Starter", "GET", "/api/v1/starters", "", 200, nil},
+		{"TemplateDetail", "POST", "/api/v1/templates/begun/start", `{"starter":"columns"}`, 201, nil},
+		{"TidyResult", "POST", "/api/v1/tidy", `{"source":"<p class=x>a<form></form></p>"}`, 200, nil},
+		{"TidyChange", "POST", "/api/v1/tidy", `{"source":"<p class=x>a<form></form></p>"}`, 200, []string{"changes"}},
+		{"TidyLeft", "POST", "/api/v1/tidy", `{"source":"<p class=x>a<form></form></p>"}`, 200, []string{"left"}},
+		{"Adopted", "POST", "/api/v1/adopt", adoptBody, 200, nil},
+		{"Lifted", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted"}},
+		{"LiftFound", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "found"}},
+		{"LiftQuestion", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "questions"}},
+		{"LiftDifference", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "differences"}},
+		{"TemplateDetail", "POST", "/api/v1/templates/lifted/adopt", adoptBody, 201, nil},
 		{"PackageInfo", "POST", "/api/v1/packages", `{"template":"harbour"}`, 202, nil},
 		{"PackageInfo", "GET", "/api/v1/packages", "", 200, nil},
 		{"Problem", "GET", "/api/v1/templates/none", "", 404, nil},
@@ -226,6 +240,65 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 			}
 		}
 	}
+}
+
+// adoptBody is a signature in which everything that can be told is there to tell.
+const adoptBody = `{"text":"<p class=x>mAREN lIND, Brackwater Ferries, 07700 900544</p>","tidy":true,"person":"maren.lind@brackwater.example","author":"Imogen"}`
+
+func TestWaysIn(t *testing.T) {
+	r := loaded(t)
+	var adopted api.Adopted
+	r.want(200, "POST", "/api/v1/adopt", `{"data":"`+base64.StdEncoding.EncodeToString([]byte("<p>Gr\xfc\xdfe, Maren Lind, Brackwater Ferries</p>"))+`","person":"maren.lind@brackwater.example","answers":{"1:23":"l"}}`, &adopted)
+	if adopted.Charset != "windows-1252" || adopted.Source != "<p>Grüße, {{ cn }}, {{ l }} Ferries</p>\n" || adopted.Tidied != nil || len(adopted.Lifted.Differences) != 0 {
+		t.Errorf("%+v %+v", adopted, adopted.Lifted)
+	}
+	var saved api.TemplateDetail
+	r.want(201, "POST", "/api/v1/templates/lifted/adopt", adoptBody, &saved)
+	if saved.Number != 1 || saved.Author != "Imogen" || saved.Note != "Lifted from the signature of maren.lind@brackwater.example" || !strings.Contains(saved.Source, "{{ cn }}") || saved.Sample != "maren.lind@brackwater.example" {
+		t.Errorf("%+v", saved)
+	}
+	r.want(409, "POST", "/api/v1/templates/lifted/adopt", adoptBody, nil)
+	r.want(201, "POST", "/api/v1/templates/begun/start", `{"starter":"text-first"}`, &saved)
+	if saved.Texts["template.txt"] == "" || saved.Note != "From the starter Text first" {
+		t.Errorf("%+v", saved)
+	}
+	for path, body := range map[string]string{
+		"/api/v1/templates/x/start": `{"starter":"none"}`, "/api/v1/adopt": `{"text":"x","person":"nobody@x.example"}`, "/api/v1/templates/y/adopt": `{"data":"?"}`,
+		"/api/v1/tidy": `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "/api/v1/templates/harbour/fill": `{"person":"bo@brackwater.example","form":"odt"}`,
+	} {
+		r.want(422, "POST", path, body, nil)
+	}
+}
+
+func TestFillGivesAFile(t *testing.T) {
+	r := loaded(t)
+	for form, begins := range map[string]string{"rtf": `{\rtf1`, "message": "Date: Mon, 23 Nov 2026", "copy": "<!DOCTYPE html>", "part": "MIME-Version", "text": "-- \n"} {
+		file := r.want(200, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","variant":"reply","form":"`+form+`"}`, nil)
+		if !strings.HasPrefix(file.Body.String(), begins) || !strings.Contains(file.Header().Get("Content-Disposition"), "harbour-reply.") {
+			t.Errorf("%s: %v %.60q", form, file.Header(), file.Body)
+		}
+	}
+}
+
+func TestTextsAndAuthorsAreKept(t *testing.T) {
+	r := loaded(t)
+	var saved api.TemplateDetail
+	r.want(201, "PUT", "/api/v1/templates/crew", `{"source":"<p>{{ cn }}</p>","settings":"","texts":{"template.txt":"{{ cn }}\nby hand"},"author":"Imogen","base":0}`, &saved)
+	r.want(200, "PUT", "/api/v1/templates/crew", `{"source":"<p>{{ sn }}</p>","settings":"","author":"Rhys","base":1}`, &saved)
+	if saved.Texts["template.txt"] != "{{ cn }}\nby hand" {
+		t.Errorf("texts that were not sent are lost: %+v", saved)
+	}
+	var versions []api.VersionInfo
+	r.want(200, "GET", "/api/v1/templates/crew/versions", "", &versions)
+	if len(versions) != 2 || versions[0].Author != "Rhys" || versions[1].Author != "Imogen" {
+		t.Errorf("%+v", versions)
+	}
+	var look api.Look
+	r.want(200, "POST", "/api/v1/templates/crew/look", `{"person":"bo@brackwater.example","form":"text","texts":{"template.txt":"draft {{ cn }}"}}`, &look)
+	if look.Body != "-- \ndraft Bo\n" {
+		t.Errorf("%q", look.Body)
+	}
+	r.want(422, "PUT", "/api/v1/templates/crew", `{"source":"x","settings":"","texts":{"notes.txt":"x"},"base":2}`, nil)
 }
 
 func TestGuards(t *testing.T) {
@@ -398,7 +471,7 @@ func TestPackages(t *testing.T) {
 		time.Sleep(5 * time.Millisecond)
 		r.want(200, "GET", "/api/v1/packages/"+p.ID, "", &p)
 	}
-	if p.Done != 80 || p.Total != 80 || p.Files != 80*5 || p.Finished == nil {
+	if p.Done != 80 || p.Total != 80 || p.Files != 80*9 || p.Finished == nil {
 		t.Errorf("%+v", p)
 	}
 	file := r.want(200, "GET", "/api/v1/packages/"+p.ID+"/file", "", nil)
@@ -426,7 +499,7 @@ func TestTheListTellsTheState(t *testing.T) {
 	r := loaded(t)
 	var list []api.TemplateSummary
 	r.want(200, "GET", "/api/v1/templates", "", &list)
-	if len(list) != 2 || list[0].Name != "harbour" || list[0].State.Fails || !list[1].State.Fails || list[1].State.Breaks == 0 {
+	if len(list) != 3 || list[1].Name != "harbour" || list[1].State.Fails || !list[2].State.Fails || list[2].State.Breaks == 0 {
 		t.Errorf("%+v", list)
 	}
 }
