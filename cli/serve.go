@@ -77,7 +77,7 @@ func (a *app) demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Run the service with the demo organisation",
-		Long: `Runs the service with Brackwater Ferries, a made-up ferry company: 80 people in five ports and two templates.
+		Long: `Runs the service with Brackwater Ferries, a made-up ferry company: 80 people in five ports and three templates.
 Without --data everything is in a temporary folder and is gone afterwards.`,
 		Example: "  missivum demo --listen 127.0.0.1:0",
 		Args:    exactly(),

@@ -49,6 +49,8 @@ type Prepared struct {
 	Doc      *markup.Document
 	Source   *markup.Document // as written, for checks that look at the source
 	Styles   style.Report
+	// MarkSource makes Kept and Shown tell on every element where it came from, in SourceAttribute.
+	MarkSource bool
 }
 
 // Prepare reads the template's source and does all that depends on neither person nor variant. day

@@ -1,6 +1,8 @@
 package compose
 
 import (
+	"fmt"
+
 	"missivum/core/client"
 	"missivum/core/field"
 	"missivum/core/markup"
@@ -49,7 +51,32 @@ func (p *Prepared) Shown(variant string, who *person.Person) (string, error) {
 	return p.fillFragment(p.Doc.Clone(), variant, who)
 }
 
+// SourceAttribute holds, in markup to look at, which bytes of the source an element came from: start, colon,
+// end.
+const SourceAttribute = "data-source-bytes"
+
+// markSource tells on every element where it came from.
+func markSource(doc *markup.Document) {
+	for _, n := range doc.Root.Elements() {
+		if n.Open.Len() > 0 {
+			n.SetAttr(SourceAttribute, fmt.Sprintf("%d:%d", n.Open.Start, lastByte(n)))
+		}
+	}
+}
+
+// lastByte is where an element ends in the source.
+func lastByte(n *markup.Node) int {
+	end := max(n.Open.End, n.Close.End)
+	for _, c := range n.Children {
+		end = max(end, lastByte(c))
+	}
+	return end
+}
+
 func (p *Prepared) fillFragment(doc *markup.Document, variant string, who *person.Person) (string, error) {
+	if p.MarkSource {
+		markSource(doc)
+	}
 	table := p.NewTable()
 	program, err := p.FragmentProgram(doc, table, variant)
 	if err != nil {

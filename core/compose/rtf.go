@@ -752,7 +752,7 @@ func appendRTF(dst []byte, s string) []byte {
 			dst = append(dst, byte(r))
 		default:
 			for _, unit := range utf16.Encode([]rune{r}) {
-				dst = fmt.Appendf(dst, `\u%d?`, int16(unit))
+				dst = fmt.Appendf(dst, `\u%d\'3f`, int16(unit)) // 3f is the question mark
 			}
 		}
 	}

@@ -20,6 +20,8 @@ type Options struct {
 	// JoinText takes tags away from between letters too. A browser kerns and places the letters on both sides
 	// of a tag as two runs; joined, they may move by a part of a pixel.
 	JoinText bool
+	// IndentOnly changes nothing but white space and the spelling of tags.
+	IndentOnly bool
 }
 
 // Change is one kind of thing that was done.
@@ -51,6 +53,17 @@ func Tidy(source string, o Options) (Result, error) {
 	if t.doc, err = t.read(source); err != nil {
 		return Result{}, err
 	}
+	if !o.IndentOnly {
+		t.clean()
+	}
+	p := printer{doc: t.doc, facts: t.facts()}
+	t.result.Source = p.print()
+	t.result.After = len(t.result.Source)
+	return t.result, nil
+}
+
+// clean takes away what is not needed.
+func (t *tidier) clean() {
 	t.drop()
 	t.rules()
 	t.attributes()
@@ -59,10 +72,6 @@ func Tidy(source string, o Options) (Result, error) {
 	for t.nesting() {
 	}
 	t.needless()
-	p := printer{doc: t.doc, facts: t.facts()}
-	t.result.Source = p.print()
-	t.result.After = len(t.result.Source)
-	return t.result, nil
 }
 
 type tidier struct {

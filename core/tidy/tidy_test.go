@@ -69,6 +69,13 @@ func TestTagsBetweenLettersGoOnRequestOnly(t *testing.T) {
 	}
 }
 
+func TestIndentingAloneDropsNothing(t *testing.T) {
+	r, err := Tidy("<div class=x><p><span>a</span><!-- c --></div>", Options{IndentOnly: true})
+	if err != nil || r.Source != "<div class=\"x\">\n  <p><span>a</span><!-- c --></p>\n</div>\n" || len(r.Changes) != 0 {
+		t.Errorf("%q %+v %v", r.Source, r.Changes, err)
+	}
+}
+
 func TestTidyingTwiceChangesNothingMore(t *testing.T) {
 	files, err := filepath.Glob("testdata/messy/*.html")
 	if err != nil || len(files) < 25 {

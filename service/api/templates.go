@@ -418,6 +418,7 @@ func (a *API) look(s subject, in LookRequest) (Look, error) {
 	if err != nil {
 		return Look{}, err
 	}
+	prepared.MarkSource = true
 	if in.Client == "" {
 		if in.Form == "text" {
 			in.Client = "text-reader"

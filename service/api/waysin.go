@@ -37,6 +37,8 @@ type TidyRequest struct {
 	Source   string `json:"source"`
 	Tracking bool   `json:"tracking"`
 	JoinText bool   `json:"joinText"`
+	// IndentOnly changes nothing but white space and the spelling of tags.
+	IndentOnly bool `json:"indentOnly"`
 }
 
 // AdoptRequest brings a page, and says what is to be done with it.
@@ -113,7 +115,7 @@ func (a *API) tidySource(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	r, err := tidy.Tidy(in.Source, tidy.Options{Tracking: in.Tracking, JoinText: in.JoinText})
+	r, err := tidy.Tidy(in.Source, tidy.Options{Tracking: in.Tracking, JoinText: in.JoinText, IndentOnly: in.IndentOnly})
 	if err != nil {
 		a.fail(c, unreadable(err))
 		return

@@ -18,6 +18,11 @@ export type ImportPlan = Schemas['ImportPlan']
 export type PackageInfo = Schemas['PackageInfo']
 export type FieldReference = Schemas['FieldReference']
 export type Mistake = Schemas['Mistake']
+export type Starter = Schemas['Starter']
+export type Form = Schemas['Form']
+export type TidyResult = Schemas['TidyResult']
+export type Adopted = Schemas['Adopted']
+export type AdoptRequest = Schemas['AdoptRequest']
 
 /** A refusal by the service, in its own words (RFC 9457). */
 export class Refusal extends Error {
@@ -51,6 +56,17 @@ function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> 
   return call<T>(path, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body), signal })
 }
 
+/** A file that the service makes, with its name. */
+async function fetchFile(path: string, body: unknown): Promise<{ name: string; data: Blob }> {
+  const answer = await fetch('/api/v1' + path, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) })
+  if (!answer.ok) {
+    const problem = await answer.json()
+    throw new Refusal(answer.status, problem.detail ?? answer.statusText, problem.errors ?? [])
+  }
+  const name = /filename="([^"]+)"/.exec(answer.headers.get('Content-Disposition') ?? '')?.[1] ?? 'signature'
+  return { name, data: await answer.blob() }
+}
+
 const name = encodeURIComponent
 
 export const api = {
@@ -68,6 +84,13 @@ export const api = {
     post<Report>(`/templates/${name(template)}/check`, body, signal),
   look: (template: string, body: Schemas['LookRequest'], signal?: AbortSignal) =>
     post<Look>(`/templates/${name(template)}/look`, body, signal),
+  start: (template: string, starter: string, author: string) => post<TemplateDetail>(`/templates/${name(template)}/start`, { starter, author }),
+  adopt: (template: string, body: AdoptRequest) => post<TemplateDetail>(`/templates/${name(template)}/adopt`, body),
+  wouldAdopt: (body: AdoptRequest) => post<Adopted>('/adopt', body),
+  starters: () => call<Starter[]>('/starters'),
+  forms: () => call<Form[]>('/forms'),
+  tidy: (body: Schemas['TidyRequest']) => post<TidyResult>('/tidy', body),
+  fill: (template: string, body: Schemas['FillRequest']) => fetchFile(`/templates/${name(template)}/fill`, body),
   rule: (template: string, body: Schemas['RuleRequest']) => post<Exported>(`/templates/${name(template)}/rule`, body),
   people: (search: string, offset: number, limit: number) =>
     call<PeoplePage>(`/people?search=${name(search)}&offset=${offset}&limit=${limit}`),

@@ -350,6 +350,131 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/templates/{name}/fill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One form of a signature as a file. */
+        post: operations["fillTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Save a starter as a new template. */
+        post: operations["startTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Save what a page becomes as a new template. */
+        post: operations["adoptTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/starters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The templates to start from. */
+        get: operations["listStarters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The forms of a signature. */
+        get: operations["listForms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a page would become; nothing is saved. */
+        post: operations["adoptPage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A source without leftovers, indented; nothing is saved. */
+        post: operations["tidySource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/packages": {
         parameters: {
             query?: never;
@@ -473,10 +598,15 @@ export interface components {
             number: number;
             version: string;
             note: string;
+            author: string;
             /** Format: date-time */
             saved: string;
             source: string;
             settings: string;
+            /** @description Text forms written by hand, by file; template.txt, or template.reply.txt for the variant reply. */
+            texts: {
+                [key: string]: string;
+            };
             variants: string[];
             sample: string;
             pictures: components["schemas"]["PictureInfo"][];
@@ -484,7 +614,11 @@ export interface components {
         SaveRequest: {
             source: string;
             settings: string;
+            texts?: {
+                [key: string]: string;
+            };
             note?: string;
+            author?: string;
             /** @description The version it was made from; 0 for a new template. */
             base: number;
         };
@@ -492,12 +626,16 @@ export interface components {
             number: number;
             version: string;
             note: string;
+            author: string;
             /** Format: date-time */
             saved: string;
         };
         CheckRequest: {
             source?: string;
             settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
             clients?: string[];
         };
         Finding: {
@@ -536,6 +674,9 @@ export interface components {
         LookRequest: {
             source?: string;
             settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
             person?: string;
             variant?: string;
             client?: string;
@@ -564,6 +705,9 @@ export interface components {
         RuleRequest: {
             source?: string;
             settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
             dialect: string;
             variant?: string;
         };
@@ -642,10 +786,126 @@ export interface components {
             example: string;
             input: string;
             output: string;
+            /** @enum {string} */
+            takes: "text" | "field" | "number" | "same";
+            /** @enum {string} */
+            gives: "text" | "field" | "number" | "same";
+        };
+        LanguageAttribute: {
+            name: string;
+            doc: string;
+            example: string;
         };
         FieldReference: {
             fields: components["schemas"]["FieldInfo"][];
+            attributes: components["schemas"]["LanguageAttribute"][];
+            /** @description The names that an element with data-each knows. */
+            entries: string[];
             modifiers: components["schemas"]["Modifier"][];
+        };
+        Form: {
+            form: string;
+            suffix: string;
+            media: string;
+            about: string;
+        };
+        FillRequest: {
+            source?: string;
+            settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
+            person: string;
+            variant?: string;
+            form: string;
+        };
+        Starter: {
+            name: string;
+            title: string;
+            about: string;
+            variants: string[];
+        };
+        StartRequest: {
+            starter: string;
+            author?: string;
+        };
+        TidyRequest: {
+            source: string;
+            tracking?: boolean;
+            joinText?: boolean;
+            indentOnly?: boolean;
+        };
+        TidyChange: {
+            what: string;
+            count: number;
+        };
+        TidyLeft: {
+            offset: number;
+            line: number;
+            column: number;
+            what: string;
+            why: string;
+        };
+        TidyResult: {
+            source: string;
+            changes: components["schemas"]["TidyChange"][];
+            left: components["schemas"]["TidyLeft"][];
+            /** @description Bytes. */
+            before: number;
+            /** @description Bytes. */
+            after: number;
+        };
+        AdoptRequest: {
+            /** @description The page. */
+            text?: string;
+            /** @description Instead of text, its bytes in base64. */
+            data?: string;
+            tidy?: boolean;
+            tracking?: boolean;
+            joinText?: boolean;
+            /** @description Mail address of whose signature it is; empty when there are no values to lift. */
+            person?: string;
+            answers?: {
+                [key: string]: string;
+            };
+            author?: string;
+        };
+        LiftFound: {
+            expression: string;
+            text: string;
+            offset: number;
+            line: number;
+            column: number;
+        };
+        LiftQuestion: {
+            id: string;
+            text: string;
+            context: string;
+            choices: string[];
+            chosen: string;
+            offset: number;
+            line: number;
+            column: number;
+        };
+        LiftDifference: {
+            what: string;
+            original: string;
+            filled: string;
+        };
+        Lifted: {
+            found: components["schemas"]["LiftFound"][];
+            questions: components["schemas"]["LiftQuestion"][];
+            differences: components["schemas"]["LiftDifference"][];
+            notFound: string[];
+        };
+        Adopted: {
+            source: string;
+            settings: string;
+            charset: string;
+            pictures: string[];
+            missing: string[];
+            tidied: components["schemas"]["TidyResult"] | null;
+            lifted: components["schemas"]["Lifted"] | null;
         };
         Limit: {
             measure: string;
@@ -1446,6 +1706,235 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FieldReference"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fillTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FillRequest"];
+            };
+        };
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateDetail"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    adoptTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateDetail"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listStarters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starter"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listForms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Form"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    adoptPage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adopted"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tidySource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TidyRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TidyResult"];
                 };
             };
             /** @description What went wrong (RFC 9457). */

@@ -1,21 +1,17 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import Dialog from '@mui/material/Dialog'
-import DialogActions from '@mui/material/DialogActions'
-import DialogContent from '@mui/material/DialogContent'
-import DialogTitle from '@mui/material/DialogTitle'
 import Link from '@mui/material/Link'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
 import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
-import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Link as RouterLink, useNavigate } from 'react-router'
+import { Link as RouterLink } from 'react-router'
 import { api, type TemplateSummary } from '../api/api'
+import { NewTemplate } from './NewTemplate'
 import { count, Page, PageHead, Severity, Trouble, when } from './parts'
 
 export function TemplatesPage() {
@@ -74,48 +70,4 @@ function StateWords({ template: { state } }: { template: TemplateSummary }) {
   if (state.degrades > 0) lines.push(<Severity key="d" of="degrades">{count(state.degrades, 'degrades', 'degrade')}</Severity>)
   if (!state.fails) lines.unshift(<Severity key="f" of="fine">Nothing breaks</Severity>)
   return <Box sx={{ display: 'flex', flexDirection: 'column' }}>{lines}</Box>
-}
-
-const beginning = `<!DOCTYPE html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<title>Signature</title>
-</head>
-<body>
-<table role="presentation" cellpadding="0" cellspacing="0" border="0" style="font-family: Verdana, Geneva, sans-serif; font-size: 13px; line-height: 18px; color: #20343d">
-  <tr><td style="font-weight: bold">{{ cn }}</td></tr>
-  <tr data-needs="title"><td>{{ title }}</td></tr>
-  <tr data-needs="telephoneNumber"><td><a href="tel:{{ telephoneNumber | dial }}">{{ telephoneNumber | phone }}</a></td></tr>
-  <tr><td><a href="mailto:{{ mail }}">{{ mail }}</a></td></tr>
-</table>
-</body>
-</html>
-`
-
-function NewTemplate({ onClose }: { onClose: () => void }) {
-  const navigate = useNavigate()
-  const [name, setName] = useState('')
-  const create = useMutation({
-    mutationFn: () => api.save(name, { source: beginning, settings: `title: ${JSON.stringify(name)}\nlanguage: en\n`, note: 'Begun', base: 0 }),
-    onSuccess: () => navigate(`/templates/${name}`),
-  })
-  return (
-    <Dialog open onClose={onClose} aria-labelledby="new-template">
-      <DialogTitle id="new-template">New template</DialogTitle>
-      <Box component="form" onSubmit={(e) => { e.preventDefault(); create.mutate() }}>
-        <DialogContent sx={{ pt: 0 }}>
-          <TextField
-            autoFocus fullWidth label="Name" value={name} onChange={(e) => setName(e.target.value)} margin="dense"
-            helperText="Lower-case letters, digits and hyphens, such as winter-crew"
-          />
-          <Trouble error={create.error} />
-        </DialogContent>
-        <DialogActions>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" variant="contained" disabled={!name || create.isPending}>Make the template</Button>
-        </DialogActions>
-      </Box>
-    </Dialog>
-  )
 }

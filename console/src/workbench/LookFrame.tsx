@@ -1,21 +1,92 @@
 import Box from '@mui/material/Box'
-import { useMemo } from 'react'
+import { useCallback, useEffect, useMemo, useRef } from 'react'
 import type { Look } from '../api/api'
 import { codeFont } from '../theme'
 
+/** A stretch of the source, in bytes. */
+export interface Bytes {
+  start: number
+  end: number
+}
+
+interface Props {
+  look: Look
+  title: string
+  /** Where the editor's cursor is; the smallest element around it is outlined. */
+  cursor?: number
+  /** A piece of the look was pressed. */
+  onPick?: (place: Bytes) => void
+}
+
 /** The signature in a frame that can run nothing, load nothing but pictures of the service, and lead nowhere. */
-export function LookFrame({ look, title }: { look: Look; title: string }) {
+export function LookFrame({ look, title, cursor, onPick }: Props) {
   const page = useMemo(() => framed(look), [look])
+  const frame = useRef<HTMLIFrameElement>(null)
+  const pick = useRef(onPick)
+  const outlined = useRef<HTMLElement | null>(null)
+  useEffect(() => {
+    pick.current = onPick
+  })
+
+  const outline = useCallback(() => {
+    outlined.current?.style.removeProperty('outline')
+    outlined.current = null
+    const inside = frame.current?.contentDocument
+    if (!inside || cursor === undefined) return
+    const around = smallest(inside, cursor)
+    if (!around) return
+    around.style.setProperty('outline', '2px dotted #b4532a', 'important')
+    around.scrollIntoView({ block: 'nearest' })
+    outlined.current = around
+  }, [cursor])
+  useEffect(outline, [outline])
+
+  // The frame runs no script of its own: it is watched from here.
+  const watch = () => {
+    const inside = frame.current?.contentDocument
+    if (!inside) return
+    inside.addEventListener('click', (event) => {
+      event.preventDefault() // a link must not lead anywhere
+      const element = (event.target as Element | null)?.closest(`[${sourceAttribute}]`)
+      const place = element && bytesOf(element)
+      if (place) pick.current?.(place)
+    })
+    outlined.current = null
+    outline()
+  }
   return (
     <Box sx={{ height: '100%', overflow: 'auto', bgcolor: '#ffffff' }}>
       <iframe
+        ref={frame}
         title={title}
-        sandbox=""
+        sandbox="allow-same-origin"
         srcDoc={page}
+        onLoad={watch}
         style={{ border: 0, display: 'block', width: look.width > 0 ? look.width : '100%', minWidth: '100%', height: '100%', background: '#ffffff' }}
       />
     </Box>
   )
+}
+
+/** Tells on each element of a look which bytes of the source it came from. */
+const sourceAttribute = 'data-source-bytes'
+
+function bytesOf(element: Element): Bytes | undefined {
+  const [start, end] = (element.getAttribute(sourceAttribute) ?? '').split(':').map(Number)
+  return start === undefined || end === undefined || Number.isNaN(end) ? undefined : { start, end }
+}
+
+function smallest(inside: Document, at: number): HTMLElement | undefined {
+  let best: HTMLElement | undefined
+  let size = Infinity
+  for (const element of inside.querySelectorAll<HTMLElement>(`[${sourceAttribute}]`)) {
+    const place = bytesOf(element)
+    if (place && place.start <= at && at < place.end && place.end - place.start <= size) {
+      best = element
+      size = place.end - place.start
+    }
+  }
+  return best
 }
 
 function framed(look: Look): string {

@@ -1,32 +1,49 @@
-import { autocompletion, closeBrackets, closeBracketsKeymap, completionKeymap, type CompletionContext } from '@codemirror/autocomplete'
+import { autocompletion, closeBrackets, closeBracketsKeymap, completionKeymap } from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
-import { html } from '@codemirror/lang-html'
+import { html, htmlLanguage } from '@codemirror/lang-html'
 import { yaml } from '@codemirror/lang-yaml'
-import { bracketMatching, foldGutter, foldKeymap, HighlightStyle, indentOnInput, syntaxHighlighting } from '@codemirror/language'
+import { bracketMatching, foldGutter, foldKeymap, HighlightStyle, indentOnInput, syntaxHighlighting, syntaxTree } from '@codemirror/language'
 import { lintGutter, lintKeymap, setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { highlightSelectionMatches, searchKeymap } from '@codemirror/search'
 import { EditorState } from '@codemirror/state'
-import { drawSelection, EditorView, highlightActiveLine, keymap, lineNumbers } from '@codemirror/view'
+import { drawSelection, EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import Box from '@mui/material/Box'
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react'
-import type { FieldReference, Finding } from '../api/api'
+import type { Finding } from '../api/api'
 import { codeFont } from '../theme'
-import { editorOffsets } from './places'
+import { completeLanguage, explain, pathAt, type Known, type Step } from './language'
+import type { Bytes } from './LookFrame'
+import { byteOffset, editorOffsets } from './places'
 
 export interface EditorHandle {
-  goTo(finding: Finding): void
+  /** Shows a stretch of the source and puts the cursor there. */
+  goTo(place: Bytes): void
+  /** Puts a text where the cursor is. */
+  insert(text: string): void
+  /** Puts another text in the place of all, which can be undone. */
+  replaceAll(text: string): void
+}
+
+/** Where the cursor is: bytes before it, and the elements around it from the outermost on. */
+export interface Cursor {
+  byte: number
+  path: Step[]
 }
 
 interface Props {
-  language: 'html' | 'yaml'
+  language: 'html' | 'yaml' | 'text'
   initial: string
   findings: Finding[]
-  fields?: FieldReference
+  known: Known
   onChange: (text: string) => void
+  onCursor: (cursor: Cursor) => void
   onSave: () => void
+  onFormat: () => void
   ref: Ref<EditorHandle>
 }
+
+const labels = { html: 'Source of the template', yaml: 'Settings of the template', text: 'Text form by hand' }
 
 const highlighting = HighlightStyle.define([
   { tag: [tags.tagName, tags.keyword], color: 'var(--mui-palette-primary-main)' },
@@ -47,28 +64,13 @@ const look = EditorView.theme({
   '.cm-diagnostic': { fontFamily: '"Commissioner Variable", sans-serif', fontSize: '13.5px', maxWidth: '520px' },
 })
 
-/** Fields and modifiers are offered between double braces. */
-function completeFields(reference: () => FieldReference | undefined) {
-  return (context: CompletionContext) => {
-    const before = context.matchBefore(/\{\{[^{}]*/)
-    const known = reference()
-    if (!before || !known) return null
-    const word = context.matchBefore(/[A-Za-z0-9.-]*/)
-    const modifier = before.text.includes('|')
-    const options = modifier
-      ? known.modifiers.map((m) => ({ label: m.name, detail: `${m.input || 'blank'} → ${m.output}`, info: m.doc, type: 'function' }))
-      : known.fields.map((f) => ({ label: f.name, detail: f.title, info: `Blank for ${f.blank} people`, type: 'variable' }))
-    return { from: word?.from ?? context.pos, options }
-  }
-}
-
 /** The source with the findings marked at their places. */
-export function SourceEditor({ language, initial, findings, fields, onChange, onSave, ref }: Props) {
+export function SourceEditor({ language, initial, findings, known, onChange, onCursor, onSave, onFormat, ref }: Props) {
   const host = useRef<HTMLDivElement>(null)
   const view = useRef<EditorView | null>(null)
-  const calls = useRef({ onChange, onSave, fields })
+  const calls = useRef({ onChange, onCursor, onSave, onFormat, known })
   useEffect(() => {
-    calls.current = { onChange, onSave, fields }
+    calls.current = { onChange, onCursor, onSave, onFormat, known }
   })
 
   useEffect(() => {
@@ -79,17 +81,24 @@ export function SourceEditor({ language, initial, findings, fields, onChange, on
         doc: initial,
         extensions: [
           lineNumbers(), foldGutter(), lintGutter(), history(), drawSelection(), indentOnInput(), bracketMatching(), closeBrackets(), highlightActiveLine(), highlightSelectionMatches(),
-          language === 'html' ? html() : yaml(),
+          language === 'html' ? [html(), htmlLanguage.data.of({ autocomplete: completeLanguage(() => calls.current.known) })] : language === 'yaml' ? yaml() : [],
           syntaxHighlighting(highlighting),
-          autocompletion({ override: language === 'html' ? [completeFields(() => calls.current.fields)] : undefined }),
+          autocompletion(language === 'text' ? { override: [completeLanguage(() => calls.current.known)] } : {}),
+          language === 'yaml' ? [] : hoverTooltip((view, at) => explain(view, at, calls.current.known)),
           look,
           EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ 'aria-label': language === 'html' ? 'Source of the template' : 'Settings of the template' }),
+          EditorView.contentAttributes.of({ 'aria-label': labels[language] }),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) calls.current.onChange(update.state.doc.toString())
+            const read = syntaxTree(update.startState) !== syntaxTree(update.state) // the parser got further
+            if (language === 'html' && (update.docChanged || update.selectionSet || read)) {
+              const at = update.state.selection.main.from
+              calls.current.onCursor({ byte: byteOffset(update.state.doc.toString(), at), path: pathAt(update.state, at) })
+            }
           }),
           keymap.of([
             { key: 'Mod-s', preventDefault: true, run: () => { calls.current.onSave(); return true } },
+            { key: 'Shift-Alt-f', preventDefault: true, run: () => { calls.current.onFormat(); return true } },
             ...closeBracketsKeymap, ...defaultKeymap, ...searchKeymap, ...historyKeymap, ...foldKeymap, ...completionKeymap, ...lintKeymap, indentWithTab,
           ]),
         ],
@@ -112,11 +121,23 @@ export function SourceEditor({ language, initial, findings, fields, onChange, on
   }, [findings, language, initial])
 
   useImperativeHandle(ref, () => ({
-    goTo(finding) {
+    goTo(place) {
       const editor = view.current
       if (!editor) return
-      const [from, to] = range(editor, [finding])[0] ?? [0, 0]
-      editor.dispatch({ selection: { anchor: from, head: to }, effects: EditorView.scrollIntoView(from, { y: 'center' }) })
+      const [from = 0, to = 0] = editorOffsets(editor.state.doc.toString(), [place.start, place.end])
+      editor.dispatch({ selection: { anchor: from, head: Math.max(from, to) }, effects: EditorView.scrollIntoView(from, { y: 'center' }) })
+      editor.focus()
+    },
+    insert(text) {
+      const editor = view.current
+      if (!editor) return
+      editor.dispatch(editor.state.replaceSelection(text))
+      editor.focus()
+    },
+    replaceAll(text) {
+      const editor = view.current
+      if (!editor) return
+      editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } })
       editor.focus()
     },
   }))

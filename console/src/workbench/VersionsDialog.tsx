@@ -6,37 +6,82 @@ import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { api, type TemplateDetail } from '../api/api'
 import { Trouble, when } from '../pages/parts'
+import { LookFrame } from './LookFrame'
+import { SideBySide } from './SideBySide'
+import type { Draft } from './WorkbenchPage'
 
-/** All versions of a template; an older one can be taken into the editor, and nothing is saved by that. */
-export function VersionsDialog({ name, onTake, onClose }: { name: string; onTake: (version: TemplateDetail) => void; onClose: () => void }) {
+interface Props {
+  template: TemplateDetail
+  draft: Draft
+  person: string
+  variant: string
+  onTake: (version: TemplateDetail) => void
+  onClose: () => void
+}
+
+/** All versions of a template; each can be compared with the editor, and an older one can be taken back. */
+export function VersionsDialog({ template, draft, person, variant, onTake, onClose }: Props) {
+  const name = template.name
   const versions = useQuery({ queryKey: ['versions', name], queryFn: () => api.versions(name), gcTime: 0 })
   const take = useMutation({ mutationFn: (number: number) => api.version(name, number), onSuccess: onTake })
+  const [compared, setCompared] = useState<number>()
   return (
-    <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby="versions-title">
+    <Dialog open onClose={onClose} maxWidth={compared ? 'xl' : 'sm'} fullWidth aria-labelledby="versions-title">
       <DialogTitle id="versions-title">Versions</DialogTitle>
       <DialogContent>
         <Trouble error={versions.error ?? take.error} />
-        <Box component="ol" aria-label="Versions" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+        <Box component="ol" aria-label="Versions" sx={{ listStyle: 'none', m: 0, p: 0, maxHeight: compared ? 150 : 'none', overflow: 'auto' }}>
           {(versions.data ?? []).map((v) => (
-            <Box component="li" key={v.number} sx={{ display: 'flex', alignItems: 'center', gap: 2, py: 0.8, borderBottom: 1, borderColor: 'divider' }}>
+            <Box component="li" key={v.number} sx={{ display: 'flex', alignItems: 'center', gap: 1, py: 0.8, borderBottom: 1, borderColor: 'divider' }}>
               <Box sx={{ flex: 1 }}>
                 Version {v.number}
                 {v.note && `: ${v.note}`}
-                <Typography variant="body2" color="text.secondary">{when(v.saved)} · {v.version}</Typography>
+                <Typography variant="body2" color="text.secondary">{v.author && `${v.author}, `}{when(v.saved)} · {v.version}</Typography>
               </Box>
+              <Button size="small" color="inherit" aria-pressed={compared === v.number} onClick={() => setCompared(v.number)}>Compare</Button>
               <Button size="small" onClick={() => take.mutate(v.number)} disabled={take.isPending}>Take into the editor</Button>
             </Box>
           ))}
         </Box>
+        {compared && <Comparison key={compared} template={name} number={compared} draft={draft} person={person} variant={variant} />}
         <Typography variant="body2" color="text.secondary" sx={{ mt: 1.5 }}>
-          Taking a version replaces source and settings in the editor. Pictures stay those of the latest version, and nothing is saved until you save.
+          Taking a version replaces source, settings and text in the editor. Pictures stay those of the latest version, and nothing is saved until you save. No version is ever deleted.
         </Typography>
       </DialogContent>
       <DialogActions>
         <Button onClick={onClose}>Close</Button>
       </DialogActions>
     </Dialog>
+  )
+}
+
+/** A version beside what stands in the editor: source, settings and look. */
+function Comparison({ template, number, draft, person, variant }: { template: string; number: number; draft: Draft; person: string; variant: string }) {
+  const version = useQuery({ queryKey: ['version', template, number], queryFn: () => api.version(template, number) })
+  const then = useQuery({
+    queryKey: ['look of version', template, number, person, variant],
+    queryFn: () => api.look(template, { source: version.data?.source, settings: version.data?.settings, texts: version.data?.texts, person, variant: version.data?.variants.includes(variant) ? variant : '' }),
+    enabled: version.data !== undefined,
+  })
+  const now = useQuery({ queryKey: ['look', template, draft, person, variant, ''], queryFn: () => api.look(template, { ...draft, person, variant }) })
+  if (!version.data) return <Trouble error={version.error} />
+  const same = version.data.source === draft.source
+  return (
+    <Box sx={{ mt: 2 }}>
+      {same ? <Typography>The source is the same as in the editor.</Typography> : <SideBySide before={version.data.source} after={draft.source} label={`Version ${number} and the editor`} />}
+      {version.data.settings !== draft.settings && <Box sx={{ mt: 1 }}><SideBySide before={version.data.settings} after={draft.settings} label="Settings" /></Box>}
+      <Trouble error={then.error ?? now.error} />
+      <Box sx={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 1, mt: 1 }}>
+        {[{ title: `Version ${number}`, look: then.data }, { title: 'In the editor', look: now.data }].map(({ title, look }) => (
+          <Box key={title}>
+            <Typography sx={{ fontWeight: 600 }}>{title}</Typography>
+            <Box sx={{ height: 240, border: 1, borderColor: 'divider' }}>{look && <LookFrame look={look} title={title} />}</Box>
+          </Box>
+        ))}
+      </Box>
+    </Box>
   )
 }

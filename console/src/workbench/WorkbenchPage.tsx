@@ -1,6 +1,6 @@
-import Autocomplete from '@mui/material/Autocomplete'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import ButtonBase from '@mui/material/ButtonBase'
 import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
@@ -11,13 +11,20 @@ import Tabs from '@mui/material/Tabs'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useCallback, useEffect, useRef, useState, type ReactNode } from 'react'
+import { useCallback, useEffect, useMemo, useRef, useState, type ReactNode } from 'react'
 import { useBlocker, useParams } from 'react-router'
-import { api, type Finding, type Look, type PeoplePage, type Report, type TemplateDetail } from '../api/api'
+import { api, type Finding, type Look, type Report, type TemplateDetail } from '../api/api'
 import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, summary } from './Facts'
-import { LookFrame } from './LookFrame'
-import { SourceEditor, type EditorHandle } from './SourceEditor'
+import { useAuthor } from './author'
+import { FilesMenu } from './FilesMenu'
+import { InsertMenu } from './InsertMenu'
+import { LookFrame, type Bytes } from './LookFrame'
+import { usePaused } from './paused'
+import { byteOffset } from './places'
+import { PersonPicker } from './PersonPicker'
+import { SourceEditor, type Cursor, type EditorHandle } from './SourceEditor'
+import { TidyDialog } from './TidyDialog'
 import { VersionsDialog } from './VersionsDialog'
 
 /** How long a pause in typing must be before the draft is looked at, in milliseconds. */
@@ -31,19 +38,40 @@ export function WorkbenchPage() {
   return <Workbench key={name} template={template.data} />
 }
 
-interface Draft {
+export interface Draft {
   source: string
   settings: string
+  texts: Record<string, string>
+}
+
+const files = { html: 'template.html', yaml: 'template.yaml', text: 'template.txt' } as const
+type File = keyof typeof files
+
+/** What stands in a file of the draft. */
+function contentOf(draft: Draft, file: File): string {
+  if (file === 'html') return draft.source
+  return file === 'yaml' ? draft.settings : (draft.texts[files.text] ?? '')
+}
+
+/** The draft with another content in one of its files; a text form that is empty is none. */
+function withContent(draft: Draft, file: File, content: string): Draft {
+  if (file === 'html') return { ...draft, source: content }
+  if (file === 'yaml') return { ...draft, settings: content }
+  const others = Object.entries(draft.texts).filter(([name]) => name !== files.text)
+  return { ...draft, texts: Object.fromEntries(content.trim() === '' ? others : [...others, [files.text, content]]) }
 }
 
 function Workbench({ template }: { template: TemplateDetail }) {
   const [saved, setSaved] = useState(template)
-  const [draft, setDraft] = useState<Draft>({ source: template.source, settings: template.settings })
-  const [file, setFile] = useState<'html' | 'yaml'>('html')
+  const [draft, setDraft] = useState<Draft>({ source: template.source, settings: template.settings, texts: template.texts })
+  const [file, setFile] = useState<File>('html')
   const [person, setPerson] = useState<string>(template.sample)
   const [variant, setVariant] = useState(template.variants[0] ?? 'new')
   const [client, setClient] = useState('')
   const [opened, setOpened] = useState<Draft>(draft)
+  const [cursor, setCursor] = useState<Cursor>({ byte: 0, path: [] })
+  const [tidying, setTidying] = useState(false)
+  const [author, setAuthor] = useAuthor()
   const [taken, setTaken] = useState(0) // how often a version was taken: each begins a new editor
   const editor = useRef<EditorHandle>(null)
   const later = usePaused(draft, pause)
@@ -67,9 +95,16 @@ function Workbench({ template }: { template: TemplateDetail }) {
     gcTime: 10_000,
   })
   const fields = useQuery({ queryKey: ['fields'], queryFn: api.fields })
+  const snapshot = useQuery({ queryKey: ['people', person, 'values'], queryFn: () => api.people(person, 0, 5), enabled: person !== '' })
+  const known = useMemo(() => {
+    const values: Record<string, string> = {}
+    const somebody = snapshot.data?.people.find((p) => p.mail === person)
+    snapshot.data?.fields.forEach((f, i) => { values[f.name] = somebody?.values[i] ?? '' })
+    return { reference: fields.data, values, person: somebody ? values['cn'] || person : '' }
+  }, [fields.data, snapshot.data, person])
   const queries = useQueryClient()
   const save = useMutation({
-    mutationFn: (note: string) => api.save(template.name, { ...latest.current, note, base: saved.number }),
+    mutationFn: (note: string) => api.save(template.name, { ...latest.current, note, author, base: saved.number }),
     onSuccess: (version) => {
       setSaved(version)
       setNote('')
@@ -83,7 +118,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   }, [saved, save, note])
   const [history, setHistory] = useState(false)
   const take = (version: TemplateDetail) => {
-    const content = { source: version.source, settings: version.settings }
+    const content = { source: version.source, settings: version.settings, texts: version.texts }
     edit(content)
     setOpened(content)
     setTaken((n) => n + 1)
@@ -92,51 +127,74 @@ function Workbench({ template }: { template: TemplateDetail }) {
   }
   useLeaveGuard(dirty)
 
-  const goTo = (finding: Finding) => {
-    setFile('html')
-    requestAnimationFrame(() => requestAnimationFrame(() => editor.current?.goTo(finding)))
+  const goTo = (place: Bytes) => {
+    if (file !== 'html') chooseFile('html')
+    requestAnimationFrame(() => requestAnimationFrame(() => editor.current?.goTo(place)))
   }
-  const chooseFile = (next: 'html' | 'yaml') => {
-    setOpened(draft)
+  const chooseFile = (next: File) => {
+    setOpened(latest.current)
     setFile(next)
   }
+  const replaceSource = (text: string) => {
+    if (file === 'html') editor.current?.replaceAll(text)
+    setTidying(false)
+  }
+  const format = useMutation({ mutationFn: () => api.tidy({ source: latest.current.source, indentOnly: true }), onSuccess: (r) => editor.current?.replaceAll(r.source) })
 
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
-      <Toolbar template={saved} dirty={dirty} saving={save.isPending} note={note} onNote={setNote} onSave={saveNow} onHistory={() => setHistory(true)}>
+      <Toolbar template={saved} dirty={dirty} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
         <PersonPicker value={person} onChange={setPerson} />
         <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 120 }}>
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
         </TextField>
         <ClientPicker value={client} onChange={setClient} />
+        <FilesMenu template={template.name} draft={later} person={person} variant={variant} />
       </Toolbar>
-      {history && <VersionsDialog name={template.name} onTake={take} onClose={() => setHistory(false)} />}
-      {(save.error || report.error || fields.error) && <Box sx={{ px: 2 }}><Trouble error={save.error ?? report.error ?? fields.error} /></Box>}
+      {history && <VersionsDialog template={saved} draft={draft} person={person} variant={variant} onTake={take} onClose={() => setHistory(false)} />}
+      {tidying && <TidyDialog source={draft.source} onTake={replaceSource} onClose={() => setTidying(false)} />}
+      {(save.error || report.error || fields.error || format.error) && <Box sx={{ px: 2 }}><Trouble error={save.error ?? report.error ?? fields.error ?? format.error} /></Box>}
       <Box sx={{ flex: 1, minHeight: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 54fr) minmax(0, 46fr)' }, gridTemplateRows: { xs: '420px 360px auto auto', md: 'minmax(0, 58fr) minmax(0, 42fr)' } }}>
         <Pane
           label="Source"
           head={
-            <Tabs value={file} onChange={(_, v: 'html' | 'yaml') => chooseFile(v)} aria-label="File" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, py: 0, textTransform: 'none' } }}>
-              <Tab value="html" label="template.html" />
-              <Tab value="yaml" label="template.yaml" />
-            </Tabs>
+            <>
+              <Tabs value={file} onChange={(_, v: File) => chooseFile(v)} aria-label="File" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, py: 0, textTransform: 'none' } }}>
+                <Tab value="html" label={files.html} />
+                <Tab value="yaml" label={files.yaml} />
+                <Tab value="text" label={files.text} />
+              </Tabs>
+              <Box sx={{ ml: 'auto', pr: 1, display: 'flex', whiteSpace: 'nowrap' }}>
+                {file !== 'yaml' && <InsertMenu known={known} onInsert={(text) => editor.current?.insert(text)} />}
+                {file === 'html' && <Button size="small" color="inherit" onClick={() => format.mutate()} title="Shift+Alt+F">Indent</Button>}
+                {file === 'html' && <Button size="small" color="inherit" onClick={() => setTidying(true)}>Tidy</Button>}
+              </Box>
+            </>
           }
+          foot={file === 'html' && <PathOfCursor cursor={cursor} onGo={(place) => editor.current?.goTo(place)} source={draft.source} />}
         >
+          {file === 'text' && !draft.texts[files.text] && (
+            <Typography variant="body2" color="text.secondary" sx={{ px: 1.5, py: 0.8 }}>
+              The text form follows from the markup. What you write here takes its place: the same fields, line by line; a line goes when all its fields are blank.
+            </Typography>
+          )}
           <SourceEditor
             key={`${file} ${taken}`}
             ref={editor}
             language={file}
-            initial={file === 'html' ? opened.source : opened.settings}
+            initial={contentOf(opened, file)}
             findings={report.data?.findings ?? noFindings}
-            fields={fields.data}
-            onChange={(text) => edit({ ...latest.current, [file === 'html' ? 'source' : 'settings']: text })}
+            known={known}
+            onChange={(text) => edit(withContent(latest.current, file, text))}
+            onCursor={setCursor}
             onSave={saveNow}
+            onFormat={() => format.mutate()}
           />
         </Pane>
         <Pane label="Look" head={<LookHead look={look.data} client={client} />}>
-          {look.error ? <Box sx={{ p: 1.5 }}><Trouble error={look.error} /></Box> : look.data && <LookFrame look={look.data} title={client ? `As ${client} shows it` : 'As written'} />}
+          {look.error ? <Box sx={{ p: 1.5 }}><Trouble error={look.error} /></Box> : look.data && <LookFrame look={look.data} title={client ? `As ${client} shows it` : 'As written'} cursor={file === 'html' ? cursor.byte : undefined} onPick={goTo} />}
         </Pane>
-        <Facts report={report.data} look={client ? look.data : undefined} onGo={goTo} />
+        <Facts report={report.data} look={client ? look.data : undefined} onGo={(f) => goTo({ start: f.offset, end: f.end })} />
         <Pane label="Budgets" head={<Typography sx={{ fontWeight: 600, px: 1.5 }}>Budgets, worst of {report.data?.people ?? 0} people</Typography>} scroll>
           {report.data && <BudgetGauges report={report.data} />}
         </Pane>
@@ -148,17 +206,11 @@ function Workbench({ template }: { template: TemplateDetail }) {
 const noFindings: Finding[] = []
 
 function differs(draft: Draft, saved: TemplateDetail): boolean {
-  return draft.source !== saved.source || draft.settings !== saved.settings
+  return draft.source !== saved.source || draft.settings !== saved.settings || JSON.stringify(sorted(draft.texts)) !== JSON.stringify(sorted(saved.texts))
 }
 
-/** The value as it was when it last did not change for a while. */
-function usePaused<T>(value: T, delay: number): T {
-  const [settled, setSettled] = useState(value)
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), delay)
-    return () => clearTimeout(timer)
-  }, [value, delay])
-  return settled
+function sorted(texts: Record<string, string>): [string, string][] {
+  return Object.entries(texts).sort(([a], [b]) => (a < b ? -1 : 1))
 }
 
 /** Asks before unsaved work is left. */
@@ -177,12 +229,14 @@ interface ToolbarProps {
   saving: boolean
   note: string
   onNote: (note: string) => void
+  author: string
+  onAuthor: (author: string) => void
   onSave: () => void
   onHistory: () => void
   children: ReactNode
 }
 
-function Toolbar({ template, dirty, saving, note, onNote, onSave, onHistory, children }: ToolbarProps) {
+function Toolbar({ template, dirty, saving, note, onNote, author, onAuthor, onSave, onHistory, children }: ToolbarProps) {
   const blocker = useBlocker(dirty)
   return (
     <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, px: 2, py: 1, flexWrap: 'wrap', borderBottom: 1, borderColor: 'divider' }}>
@@ -193,7 +247,8 @@ function Toolbar({ template, dirty, saving, note, onNote, onSave, onHistory, chi
         </Typography>
       </Box>
       {children}
-      {dirty && <TextField size="small" label="What changed" value={note} onChange={(e) => onNote(e.target.value)} sx={{ width: 150 }} />}
+      {dirty && <TextField size="small" label="What changed" value={note} onChange={(e) => onNote(e.target.value)} sx={{ width: 130 }} />}
+      {dirty && <TextField size="small" label="Your name" value={author} onChange={(e) => onAuthor(e.target.value)} sx={{ width: 110 }} />}
       <Button color="inherit" onClick={onHistory}>Versions</Button>
       <Button variant="contained" disabled={!dirty || saving} onClick={onSave} title="Ctrl+S">Save a version</Button>
       {blocker.state === 'blocked' && (
@@ -208,58 +263,6 @@ function Toolbar({ template, dirty, saving, note, onNote, onSave, onHistory, chi
       )}
     </Box>
   )
-}
-
-interface Choice {
-  mail: string
-  name: string
-  group: 'To begin with' | 'Hard cases' | 'Everybody'
-  why?: string
-}
-
-const fieldNames: Choice = { mail: '', name: 'Field names', group: 'To begin with' }
-
-/** Everybody to choose from, first those who strain a template, with the reason. */
-function PersonPicker({ value, onChange }: { value: string; onChange: (mail: string) => void }) {
-  const [text, setText] = useState('')
-  const search = usePaused(text, 150)
-  const people = useQuery({ queryKey: ['people', search, 'picker'], queryFn: () => api.people(search, 0, 100), placeholderData: keepPreviousData })
-  const hard = useQuery({ queryKey: ['people', 'hard cases'], queryFn: api.hardCases })
-  const cases: Choice[] = (hard.data ?? []).map((h) => ({ mail: h.mail, name: h.name || h.mail, group: 'Hard cases', why: h.reasons.join('; ') }))
-  const found = [fieldNames, ...everybody(people.data), ...cases].find((o) => o.mail === value)
-  const current: Choice = { mail: value, name: found?.name ?? value, group: 'To begin with' }
-  const first = value === '' ? [fieldNames] : [current, fieldNames]
-  const options = search ? everybody(people.data) : [...first, ...cases, ...everybody(people.data)]
-  return (
-    <Autocomplete<Choice, false, true>
-      size="small"
-      sx={{ width: 220 }}
-      options={options}
-      value={current}
-      disableClearable
-      filterOptions={(all) => all}
-      groupBy={(o) => o.group}
-      getOptionLabel={(o) => o.name}
-      getOptionKey={(o) => `${o.group} ${o.mail}`}
-      isOptionEqualToValue={(a, b) => a.mail === b.mail}
-      onChange={(_, o) => onChange(o.mail)}
-      onInputChange={(_, v, reason) => setText(reason === 'input' ? v : '')}
-      slotProps={{ popper: { sx: { minWidth: 400 } } }}
-      renderOption={({ key, ...props }, o) => (
-        <Box component="li" key={key} {...props} sx={{ display: 'block !important' }}>
-          <bdi>{o.name}</bdi>
-          {o.why && <Typography variant="body2" color="text.secondary">{o.why}</Typography>}
-        </Box>
-      )}
-      renderInput={(props) => <TextField {...props} label="Person" />}
-    />
-  )
-}
-
-function everybody(page?: PeoplePage): Choice[] {
-  if (!page) return []
-  const cn = page.fields.findIndex((f) => f.name === 'cn')
-  return page.people.map((p) => ({ mail: p.mail, name: p.values[cn] || p.mail, group: 'Everybody' }))
 }
 
 function ClientPicker({ value, onChange }: { value: string; onChange: (id: string) => void }) {
@@ -307,11 +310,26 @@ function Facts({ report, look, onGo }: { report?: Report; look?: Look; onGo: (f:
   )
 }
 
-function Pane({ label, head, children, scroll }: { label: string; head: ReactNode; children: ReactNode; scroll?: boolean }) {
+/** The elements around the cursor; a press goes to one. */
+function PathOfCursor({ cursor, source, onGo }: { cursor: Cursor; source: string; onGo: (place: Bytes) => void }) {
+  return (
+    <Box component="nav" aria-label="Elements around the cursor" sx={{ display: 'flex', overflowX: 'auto', minHeight: 26, px: 1, borderTop: 1, borderColor: 'divider', fontSize: 12.5, alignItems: 'center' }}>
+      {cursor.path.map((step, i) => (
+        <Box key={`${step.from} ${i}`} sx={{ display: 'flex', alignItems: 'center', color: 'text.secondary' }}>
+          {i > 0 && <span aria-hidden="true">›</span>}
+          <ButtonBase onClick={() => onGo({ start: byteOffset(source, step.from), end: byteOffset(source, step.to) })} sx={{ font: 'inherit', px: 0.7, py: 0.3, color: 'text.primary' }}>{step.name}</ButtonBase>
+        </Box>
+      ))}
+    </Box>
+  )
+}
+
+function Pane({ label, head, foot, children, scroll }: { label: string; head: ReactNode; foot?: ReactNode; children: ReactNode; scroll?: boolean }) {
   return (
     <Box component="section" aria-label={label} sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0, borderRight: 1, borderBottom: 1, borderColor: 'divider' }}>
       <Box sx={{ display: 'flex', alignItems: 'center', minHeight: 35, borderBottom: 1, borderColor: 'divider', flexShrink: 0 }}>{head}</Box>
       <Box tabIndex={scroll ? 0 : undefined} sx={{ flex: 1, minHeight: 0, overflow: scroll ? 'auto' : 'hidden', bgcolor: 'background.paper' }}>{children}</Box>
+      {foot}
     </Box>
   )
 }

@@ -15,3 +15,8 @@ export function editorOffsets(source: string, bytes: number[]): number[] {
   }
   return answers
 }
+
+/** How many bytes stand before an editor offset. */
+export function byteOffset(source: string, unit: number): number {
+  return new TextEncoder().encode(source.slice(0, unit)).length
+}
