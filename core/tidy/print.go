@@ -18,25 +18,27 @@ func (t *tidier) facts() facts {
 	f := facts{map[*markup.Node]bool{}, map[*markup.Node]bool{}}
 	styled := t.doc.Clone()
 	style.Inline(styled)
-	ours, theirs := t.elements(), elementsOf(styled)
-	at := 0
-	for _, n := range ours {
-		for at < len(theirs) && (theirs[at].Name != n.Name || theirs[at].Open != n.Open) {
-			at++ // inlining takes style sheets away and adds none before their place
-		}
-		if at == len(theirs) {
-			break
-		}
-		if display, ok := theirs[at].Declared("display"); ok && display != "block" && !strings.HasPrefix(display, "table") && display != "none" {
-			f.inline[n] = true
-		}
-		if float, ok := theirs[at].Declared("float"); ok && float != "none" {
-			f.inline[n] = true
-		}
-		if space, ok := theirs[at].Declared("white-space"); ok && space != "normal" && space != "nowrap" || n.Is("pre", "textarea", "script", "style") {
+	theirs := map[markup.Span]*markup.Node{} // by where they stand: inlining takes style sheets away
+	for _, n := range elementsOf(styled) {
+		theirs[n.Open] = n
+	}
+	for _, n := range t.elements() {
+		if n.Is("pre", "textarea", "script", "style") {
 			f.kept[n] = true
 		}
-		at++
+		drawn := theirs[n.Open]
+		if drawn == nil || drawn.Name != n.Name {
+			continue
+		}
+		if display, ok := drawn.Declared("display"); ok && display != "block" && !strings.HasPrefix(display, "table") && display != "none" {
+			f.inline[n] = true
+		}
+		if float, ok := drawn.Declared("float"); ok && float != "none" {
+			f.inline[n] = true
+		}
+		if space, ok := drawn.Declared("white-space"); ok && space != "normal" && space != "nowrap" {
+			f.kept[n] = true
+		}
 	}
 	return f
 }

@@ -250,6 +250,9 @@ func (t *tidier) rules() {
 			t.did(c.what)
 		}
 		kept = strings.TrimSpace(strings.NewReplacer("<!--", "", "-->", "").Replace(kept))
+		if len(cuts) > 0 {
+			kept = withoutBlankLines(kept)
+		}
 		if kept == "" {
 			n.Remove()
 			t.did("empty style sheets")
@@ -261,6 +264,16 @@ func (t *tidier) rules() {
 	for _, n := range t.elements("style") {
 		t.sheet += styleText(n)
 	}
+}
+
+func withoutBlankLines(text string) string {
+	var lines []string
+	for _, line := range strings.Split(text, "\n") {
+		if strings.TrimSpace(line) != "" {
+			lines = append(lines, strings.TrimRight(line, " \t\r"))
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 // attributes takes away those that neither draw nor mean anything here.

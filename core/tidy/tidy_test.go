@@ -26,6 +26,7 @@ func TestTidy(t *testing.T) {
 		{"fields stay as written", "<p data-needs=\"cn\"><span>{{ cn  |  or  'a  b' }}</span></p>", "<p data-needs=\"cn\">{{ cn  |  or  'a  b' }}</p>\n", "elements around nothing special 1"},
 		{"attributes of the language stay", `<p><span data-needs="cn">{{ cn }}</span><span data-join=" | "></span></p>`, "<p><span data-needs=\"cn\">{{ cn }}</span><span data-join=\" | \"></span></p>\n", ""},
 		{"preformatted", "<pre>a\n  b</pre>", "<pre>a\n  b</pre>\n", ""},
+		{"styles of a sheet count behind it", "<style>.a { white-space: pre }\n.b { display: inline-block }</style><div class=a> x  y</div><p class=b>a</p> <p class=b>b</p>", "<style>.a { white-space: pre }\n.b { display: inline-block }\n</style>\n<div class=\"a\"> x  y</div>\n<p class=\"b\">a</p> <p class=\"b\">b</p>\n", ""},
 		{"drawn in the line", `<div style="display:inline-block">a</div> <div style="display:inline-block">b</div>`, "<div style=\"display:inline-block\">a</div> <div style=\"display:inline-block\">b</div>\n", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -47,8 +47,12 @@ func TestReferenceExamples(t *testing.T) {
 	schema := person.NewSchema("cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "c", "l", "labeledURI")
 	for _, m := range found {
 		p := &person.Person{Values: make([]string, schema.Len())}
+		last := -1
 		for _, pair := range strings.Split(m[2], "; ") {
 			name, value, ok := strings.Cut(strings.ReplaceAll(pair, "`", ""), " = ")
+			if !ok && last >= 0 { // a semicolon of the value itself
+				p.Values[last] += "; " + strings.ReplaceAll(pair, "`", "")
+			}
 			if !ok {
 				continue
 			}
@@ -56,7 +60,7 @@ func TestReferenceExamples(t *testing.T) {
 			if !known || column < 0 {
 				t.Fatalf("the example gives %q", pair)
 			}
-			p.Values[column] = value
+			p.Values[column], last = value, column
 		}
 		d, err := markup.Parse(strings.TrimSpace(m[1]))
 		if err != nil {

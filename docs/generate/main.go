@@ -10,6 +10,7 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
+	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/person"
 )
@@ -99,7 +100,7 @@ does not. The examples are run by the tests.
 
 // withLists fills the lists of the template reference between their marks.
 func withLists(page string) (string, error) {
-	for name, text := range map[string]string{"modifiers": modifiers(), "fields": fields()} {
+	for name, text := range map[string]string{"modifiers": modifiers(), "fields": fields(), "forms": forms()} {
 		open, shut := "<!-- "+name+" -->\n", "<!-- /"+name+" -->"
 		head, rest, ok := strings.Cut(page, open)
 		_, tail, closed := strings.Cut(rest, shut)
@@ -111,9 +112,18 @@ func withLists(page string) (string, error) {
 	return page, nil
 }
 
+func forms() string {
+	var b strings.Builder
+	b.WriteString("| form | file | what it is |\n|---|---|---|\n")
+	for _, f := range compose.FormInfos() {
+		fmt.Fprintf(&b, "| `%s` | `%s` | %s |\n", f.Form, f.Suffix, strings.ReplaceAll(f.About, "label <address>", "`label <address>`"))
+	}
+	return b.String()
+}
+
 func modifiers() string {
 	var b strings.Builder
-	b.WriteString("| modifier | what it does | example | value | result |\n|---|---|---|---|---|\n")
+	b.WriteString("| modifier | takes | what it does | example | value | result |\n|---|---|---|---|---|---|\n")
 	for _, k := range field.ModifierKinds() {
 		name := "`" + k.Name + "`"
 		if k.Argument != "" {
@@ -123,7 +133,7 @@ func modifiers() string {
 		if k.Input == "" {
 			input = "(blank)"
 		}
-		fmt.Fprintf(&b, "| %s | %s | `%s` | %s | `%s` |\n", name, escape(k.Doc), strings.ReplaceAll(k.Example, "|", "\\|"), input, k.Output)
+		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | `%s` |\n", name, k.Takes, escape(k.Doc), strings.ReplaceAll(k.Example, "|", "\\|"), input, k.Output)
 	}
 	return b.String()
 }
