@@ -197,7 +197,7 @@ func TestTheDemoKeepsItsFolder(t *testing.T) {
 			t.Fatal(err)
 		}
 		var list []struct{ Number int }
-		if err := json.NewDecoder(answer.Body).Decode(&list); err != nil || len(list) != 2 || list[0].Number != 1 {
+		if err := json.NewDecoder(answer.Body).Decode(&list); err != nil || len(list) != 3 || list[0].Number != 1 {
 			t.Errorf("%+v, %v", list, err)
 		}
 		answer.Body.Close()
@@ -212,11 +212,11 @@ func TestTheDemoKeepsItsFolder(t *testing.T) {
 func TestPackedPagesInTheBrowser(t *testing.T) {
 	folder := t.TempDir()
 	file := filepath.Join(folder, "harbour.zip")
-	if code, _, errs := command(t, "pack", "demo/templates/harbour", "--people", "demo/people.csv", "-o", file, "--date", "2026-11-23"); code != 0 {
+	if code, _, errs := command(t, "pack", "demo/templates/harbour", "--people", "demo/people.csv", "--form", "html,fragment", "-o", file, "--date", "2026-11-23"); code != 0 {
 		t.Fatal(errs)
 	}
 	pages := unpack(t, file, folder)
-	if len(pages) != 80*4 {
+	if len(pages) != 80*4 { // page and fragment of each variant
 		t.Fatalf("%d pages", len(pages))
 	}
 	tab := browser(t)

@@ -20,7 +20,7 @@ import (
 // 100,000 generated ones, each variant, and looks at each signature: nothing of the language is left, nothing
 // is empty, nothing dangles, and tables add up.
 func TestEveryPartForEverybody(t *testing.T) {
-	tmpl, d := demoParts(t, "crossing")
+	tmpl, d := demoParts(t, "voyage")
 	usesEveryPart(t, tmpl)
 	t.Run("demo", func(t *testing.T) { lookAtAll(t, tmpl, d) })
 	t.Run("generated", func(t *testing.T) { lookAtAll(t, tmpl, people.Generate(100_000, 11)) })

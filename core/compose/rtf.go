@@ -171,13 +171,21 @@ func (c *rtfCompiler) color(rgb color.RGBA) int {
 	return len(c.colors)
 }
 
+// run gives the look of a run of text. Letters of scripts from right to left take the words behind \rtlch.
 func (c *rtfCompiler) run(t style.Text) int {
-	words := fmt.Sprintf(`\f%d\fs%d\cf%d`, c.font(t.Families), max(int(math.Round(t.Size*1.5)), 2), c.color(t.Color))
-	if t.Bold {
-		words += `\b`
+	font, size := c.font(t.Families), max(int(math.Round(t.Size*1.5)), 2)
+	bold, italic := map[bool]string{true: `b`}[t.Bold], map[bool]string{true: `i`}[t.Italic]
+	words := fmt.Sprintf(`\rtlch\af%d\afs%d`, font, size)
+	for _, word := range []string{bold, italic} {
+		if word != "" {
+			words += `\a` + word
+		}
 	}
-	if t.Italic {
-		words += `\i`
+	words += fmt.Sprintf(`\ltrch\f%d\fs%d\cf%d`, font, size, c.color(t.Color))
+	for _, word := range []string{bold, italic} {
+		if word != "" {
+			words += `\` + word
+		}
 	}
 	if t.Underline {
 		words += `\ul`

@@ -22,11 +22,18 @@ var measured = []struct{ field, title string }{
 	{"cn", "name"}, {"title", "job title"}, {"ou", "department"}, {"mail", "mail address"}, {"street", "street"}, {"telephoneNumber", "telephone number"},
 }
 
+// Measure is a figure that makes a person a hard case: the one with the largest.
+type Measure struct {
+	Of   func(*Person) int
+	Says func(n int) string
+}
+
 // HardCases picks from a directory the people who strain a template most: the longest of each field by
 // its width in columns, most and fewest blanks, writing from right to left, each script beside Latin,
-// signs of markup, and numbers that cannot be understood as telephone numbers. A person who is hard in
+// signs of markup, numbers that cannot be understood as telephone numbers, no photo where others have one,
+// and the largest by further measures, such as how large a template becomes. A person who is hard in
 // several ways stands once. country (two letters) is for people whose own is blank.
-func HardCases(d *Directory, country string) []HardCase {
+func HardCases(d *Directory, country string, further ...Measure) []HardCase {
 	h := hardCases{d: d, at: map[int]int{}}
 	if len(d.People) == 0 {
 		return nil
@@ -37,11 +44,21 @@ func HardCases(d *Directory, country string) []HardCase {
 			return fmt.Sprintf("longest %s, %d columns", m.title, n)
 		})
 	}
+	for _, m := range measured[:2] {
+		column, _, _ := d.Schema.Column(m.field)
+		h.most(func(p *Person) int { return drawnWidth(Clean(p.At(column))) }, func(n int) string {
+			return fmt.Sprintf("widest %s when drawn, about %d px at %d px", m.title, n, drawnAt)
+		})
+	}
+	for _, m := range further {
+		h.most(m.Of, m.Says)
+	}
 	fields := d.Schema.Len()
 	h.most(func(p *Person) int { return blanks(p) }, func(n int) string { return fmt.Sprintf("most blanks, %d of %d fields", n, fields) })
 	h.most(func(p *Person) int { return fields - blanks(p) }, func(n int) string { return fmt.Sprintf("fewest blanks, %d of %d fields", fields-n, fields) })
 	h.names()
 	h.numbers(country)
+	h.photo()
 	return h.list
 }
 
@@ -104,6 +121,22 @@ func (h *hardCases) names() {
 			seen["&"] = true
 			h.add(i, "signs of markup")
 		}
+	}
+}
+
+// photo adds the first person without a photo, where somebody has one.
+func (h *hardCases) photo() {
+	column, _, _ := h.d.Schema.Column("jpegPhoto")
+	without, has := -1, false
+	for i := range h.d.People {
+		blank := IsBlank(h.d.People[i].At(column))
+		has = has || !blank
+		if blank && without < 0 {
+			without = i
+		}
+	}
+	if has && without >= 0 {
+		h.add(without, "no photo")
 	}
 }
 

@@ -50,7 +50,7 @@ func All() (map[string]map[string][]byte, error) {
 		return nil, err
 	}
 	return map[string]map[string][]byte{
-		"crossing": {"logo.png": small},
+		"voyage": {"logo.png": small},
 		"harbour":  {"logo.png": logo, "banner.png": winter},
 		"regatta":  {"logo.png": logo, "banner.png": regatta, "strip.png": strip},
 	}, nil

@@ -53,9 +53,75 @@ func run(ctx context.Context, only string) error {
 			return err
 		}
 	}
+	if only == "" || only == "files" {
+		if err := files(ctx, binary, root, folder, out); err != nil {
+			return err
+		}
+	}
 	if only == "" || only == "commands" {
 		return commands(binary, root, folder, out)
 	}
+	return nil
+}
+
+// files draws what the program writes for others to open: the page to copy from in Chromium, and the rich
+// text form in LibreOffice.
+func files(ctx context.Context, binary, root, folder, out string) error {
+	fill := func(form, person, file string) error {
+		c := exec.Command(binary, "fill", "demo/templates/harbour", "--people", "demo/people.csv", "--person", person+"@brackwater.example", "--form", form, "-o", file)
+		c.Dir = root
+		if said, err := c.CombinedOutput(); err != nil {
+			return fmt.Errorf("%w: %s", err, said)
+		}
+		return nil
+	}
+	page := filepath.Join(folder, "copy.html")
+	if err := fill("copy", "maren.lind", page); err != nil {
+		return err
+	}
+	// hosted pictures are not there: the page is drawn with those beside the template
+	text, err := os.ReadFile(page)
+	if err != nil {
+		return err
+	}
+	local := strings.ReplaceAll(string(text), "https://pictures.brackwater.example/harbour/", "file://"+root+"/demo/templates/harbour/pictures/")
+	if err := os.WriteFile(page, []byte(local), 0o600); err != nil {
+		return err
+	}
+	tab, stop := rig.Browser(ctx, width, height)
+	defer stop()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate("file://"+page)); err != nil {
+		return err
+	}
+	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(out, "copy-page.png"), picture, 0o644); err != nil {
+		return err
+	}
+	log.Print("copy-page")
+	var drawn []string
+	for _, who := range []string{"maren.lind", "salma.albahri", "kamome.minato", "maximiliane-theodora.hohenwatt-oberstrandlaeufer"} {
+		file := filepath.Join(folder, who+".rtf")
+		if err := fill("rtf", who, file); err != nil {
+			return err
+		}
+		office := exec.Command("soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless", "--convert-to", "pdf", "--outdir", folder, file)
+		if said, err := office.CombinedOutput(); err != nil {
+			return fmt.Errorf("LibreOffice: %w: %s", err, said)
+		}
+		page := filepath.Join(folder, who)
+		if said, err := exec.Command("pdftoppm", "-r", "96", "-png", "-singlefile", page+".pdf", page).CombinedOutput(); err != nil {
+			return fmt.Errorf("pdftoppm: %w: %s", err, said)
+		}
+		drawn = append(drawn, page+".png")
+	}
+	montage := exec.Command("montage", append(drawn, "-trim", "+repage", "-tile", "2x2", "-geometry", "620x380>+10+10", "-background", "white", filepath.Join(out, "rich-text.png"))...)
+	if said, err := montage.CombinedOutput(); err != nil {
+		return fmt.Errorf("montage: %w: %s", err, said)
+	}
+	log.Print("rich-text")
 	return nil
 }
 
@@ -106,6 +172,13 @@ func shots() []shot {
 		{"workbench-findings", "/templates/regatta", []step{
 			visible(`ol[aria-label="Findings"]`), rig.Choose("Shown as", "wordproc-desktop"), visible(`iframe[title^="As wordproc"]`),
 		}},
+		{"new-template", "/templates", []step{
+			chromedp.Click(`//button[text()="New template"]`), chromedp.SendKeys(`//*[@role="dialog"]//input`, "lifted"),
+			chromedp.Click(`//button[text()="Bring a page or a signature"]`), visible(`[role="dialog"] textarea`),
+			script(pasteSignature),
+			chromedp.SendKeys(`//*[@role="dialog"]//input[@role="combobox"]`, "maren"), chromedp.Click(`//li[@role="option" and contains(., "Maren Lind")]`),
+			visible(`ul[aria-label="Values found"]`), script(`(document.querySelector('[role="dialog"] .MuiDialogContent-root').scrollTop = 1000, true)`),
+		}},
 		{"people", "/people", []step{visible(`.MuiDataGrid-row`)}},
 		{"packages", "/packages", []step{
 			visible(`ol[aria-label="Losses"]`),
@@ -115,13 +188,44 @@ func shots() []shot {
 		{"workbench-dark", "/templates/regatta", []step{
 			visible(`ol[aria-label="Findings"]`), visible(`iframe`), chromedp.Click(`//header//button[contains(., "Dark")]`),
 		}},
+		// the last one: its page asks before it is left
+		{"versions", "/templates/harbour", []step{
+			visible(`.cm-content`), script(newLine),
+			chromedp.Click(`//button[text()="Versions"]`), chromedp.Click(`//button[text()="Compare"]`), visible(`.cm-mergeView`),
+		}},
 	}
 }
+
+// script runs a script in the page.
+func script(text string) step {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Evaluate[bool](text)(ctx, t)
+		return chromedp.Void{}, err
+	}
+}
+
+// pasteSignature pastes a signature that was copied from a mail.
+const pasteSignature = `(() => {
+	const data = new DataTransfer()
+	data.setData('text/html', '<div class="x"><b>MAREN LIND</b><br>Head of Timetables, Harbour Office</div><p>Mobile +44.7700.900544 | <a href="mailto:maren.lind@brackwater.example">Mail</a></p><p>Brackwater Ferries, 1 Tide Quay</p>')
+	document.querySelector('[role="dialog"] textarea').dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true }))
+	return true
+})()`
+
+// newLine types a line at the beginning of the source.
+const newLine = `(() => {
+	const c = document.querySelector('.cm-content')
+	c.focus()
+	getSelection().selectAllChildren(c)
+	getSelection().collapseToStart()
+	return document.execCommand('insertText', false, '<p style="margin: 0; font: 13px Verdana">Winter crew</p>')
+})()`
 
 // terminalShots are the commands to draw, as they are typed in the repository's root.
 var terminalShots = []struct{ name, command string }{
 	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | tail -40"},
 	{"command-fill", "missivum fill demo/templates/harbour --people demo/people.csv --person maren.lind@brackwater.example --form text; missivum fill demo/templates/harbour --people demo/people.csv --person kamome.minato@brackwater.example --form fragment --variant reply"},
+	{"command-lift", "missivum tidy core/tidy/testdata/messy/wp-paragraphs.html -o /tmp/tidied.html; missivum lift core/tidy/testdata/messy/wp-paragraphs.html --people demo/people.csv --person maren.lind@brackwater.example | tail -6; missivum start"},
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
 	{"command-pack", "missivum pack demo/templates/harbour --people demo/people.csv -o /tmp/harbour.zip; unzip -l /tmp/harbour.zip | head -12; unzip -p /tmp/harbour.zip manifest.json | head -3"},
 	{"command-rule", "missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},

@@ -499,7 +499,7 @@ func TestTheListTellsTheState(t *testing.T) {
 	r := loaded(t)
 	var list []api.TemplateSummary
 	r.want(200, "GET", "/api/v1/templates", "", &list)
-	if len(list) != 3 || list[1].Name != "harbour" || list[1].State.Fails || !list[2].State.Fails || list[2].State.Breaks == 0 {
+	if len(list) != 3 || list[0].Name != "harbour" || list[0].State.Fails || !list[1].State.Fails || list[1].State.Breaks == 0 {
 		t.Errorf("%+v", list)
 	}
 }

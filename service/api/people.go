@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/client"
+	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/person"
 	"missivum/core/rule"
@@ -80,7 +81,12 @@ func (a *API) listHardCases(c *gin.Context) {
 		return
 	}
 	list := []HardCase{}
-	for _, h := range person.HardCases(d, "") {
+	sizes, err := a.sizes(c, d)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	for _, h := range person.HardCases(d, "", sizes...) {
 		p := &d.People[h.Index]
 		list = append(list, HardCase{Mail: d.Get(p, "mail"), Name: d.Get(p, "cn"), Reasons: h.Reasons})
 	}
@@ -171,4 +177,31 @@ func (a *API) listFields(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusOK, FieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(), Entries: field.EntryNames()})
+}
+
+// sizes measures how large the named template becomes for each person; without a name there is no such measure.
+func (a *API) sizes(c *gin.Context, d *person.Directory) ([]person.Measure, error) {
+	name := c.Query("template")
+	if name == "" {
+		return nil, nil
+	}
+	s, err := a.Templates.Get(c.Request.Context(), name, 0)
+	if err != nil {
+		return nil, err
+	}
+	variant := s.Variants()[0]
+	signature, err := compose.Compile(s.Template, d.Schema, a.Now(), variant)
+	if err != nil {
+		return nil, nil // a template with mistakes has no size yet
+	}
+	f := signature.NewFiller()
+	var buffer []byte
+	return []person.Measure{{
+		Of: func(p *person.Person) int {
+			f.Set(p)
+			buffer = signature.Append(buffer[:0], variant, compose.Fragment, f)
+			return client.Units(buffer)
+		},
+		Says: func(n int) string { return fmt.Sprintf("largest signature, %d characters", n) },
+	}}, nil
 }

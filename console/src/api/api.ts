@@ -94,7 +94,7 @@ export const api = {
   rule: (template: string, body: Schemas['RuleRequest']) => post<Exported>(`/templates/${name(template)}/rule`, body),
   people: (search: string, offset: number, limit: number) =>
     call<PeoplePage>(`/people?search=${name(search)}&offset=${offset}&limit=${limit}`),
-  hardCases: () => call<HardCase[]>('/people/hard-cases'),
+  hardCases: (template: string) => call<HardCase[]>(`/people/hard-cases?template=${name(template)}`),
   importPeople: (file: Blob, options: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> }) => {
     const query = new URLSearchParams({ apply: String(options.apply), replace: String(options.replace) })
     if (options.revision !== undefined) query.set('revision', String(options.revision))

@@ -1533,7 +1533,10 @@ export interface operations {
     };
     listHardCases: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also who gets the largest signature of this template. */
+                template?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

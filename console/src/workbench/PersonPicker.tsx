@@ -16,13 +16,22 @@ interface Choice {
 
 const fieldNames: Choice = { mail: '', name: 'Field names', group: 'To begin with' }
 
+interface Props {
+  value: string
+  onChange: (mail: string) => void
+  label?: string
+  none?: string
+  /** Whose largest signature is offered too. */
+  template?: string
+}
+
 /** Everybody to choose from, first those who strain a template, with the reason. */
-export function PersonPicker({ value, onChange, label = 'Person', none = fieldNames.name }: { value: string; onChange: (mail: string) => void; label?: string; none?: string }) {
+export function PersonPicker({ value, onChange, label = 'Person', none = fieldNames.name, template = '' }: Props) {
   const nobody = { ...fieldNames, name: none }
   const [text, setText] = useState('')
   const search = usePaused(text, 150)
   const people = useQuery({ queryKey: ['people', search, 'picker'], queryFn: () => api.people(search, 0, 100), placeholderData: keepPreviousData })
-  const hard = useQuery({ queryKey: ['people', 'hard cases'], queryFn: api.hardCases })
+  const hard = useQuery({ queryKey: ['people', 'hard cases', template], queryFn: () => api.hardCases(template) })
   const cases: Choice[] = (hard.data ?? []).map((h) => ({ mail: h.mail, name: h.name || h.mail, group: 'Hard cases', why: h.reasons.join('; ') }))
   const found = [nobody, ...everybody(people.data), ...cases].find((o) => o.mail === value)
   const current: Choice = { mail: value, name: found?.name ?? value, group: 'To begin with' }

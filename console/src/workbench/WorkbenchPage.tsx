@@ -144,7 +144,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
       <Toolbar template={saved} dirty={dirty} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
-        <PersonPicker value={person} onChange={setPerson} />
+        <PersonPicker value={person} onChange={setPerson} template={template.name} />
         <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 120 }}>
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
         </TextField>
