@@ -33,19 +33,11 @@ func Directory() (*person.Directory, error) {
 
 // Templates reads the demo templates, sorted by name.
 func Templates() ([]*template.Template, error) {
-	entries, err := fs.ReadDir(files, "templates")
+	folder, err := fs.Sub(files, "templates")
 	if err != nil {
 		return nil, err
 	}
-	var list []*template.Template
-	for _, e := range entries {
-		t, err := Template(e.Name())
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, t)
-	}
-	return list, nil
+	return template.OpenAll(folder)
 }
 
 // Template reads one demo template.

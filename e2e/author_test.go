@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"missivum/core/compose"
 	"missivum/demo"
@@ -52,12 +53,15 @@ func TestEditorKnowsTheLanguage(t *testing.T) {
 	waitFor(t, tab, "indenting can be undone", `!document.querySelector('.cm-content').innerText.includes('\n  <meta')`)
 	do(t, tab, "opening the palette", chromedp.Click(`//button[text()="Insert"]`), chromedp.SendKeys(`//div[@aria-label="Insert"]//input`, "call"))
 	waitFor(t, tab, "the palette shows the person's value", `/callSign\s+brack 4/.test(document.querySelector('[aria-label="What can be inserted"]')?.innerText ?? '')`)
-	do(t, tab, "inserting a field", chromedp.Click(`//ul[@aria-label="What can be inserted"]//*[text()="callSign"]`))
+	do(t, tab, "inserting a field", chromedp.Click(`//*[@aria-label="What can be inserted"]//*[text()="callSign"]`))
 	waitFor(t, tab, "the field is in the source", `document.querySelector('.cm-content').innerText.startsWith('{{ callSign }}')`)
 	evaluate[bool](t, tab, insertAtStart+`('<p data-ne')`)
 	waitFor(t, tab, "attributes are offered", `[...document.querySelectorAll('.cm-tooltip-autocomplete li')].some(l => l.innerText.includes('data-needs'))`)
 	evaluate[bool](t, tab, insertAtStart+`('{{ mob')`)
 	waitFor(t, tab, "fields are offered with the person's value", `[...document.querySelectorAll('.cm-tooltip-autocomplete li')].some(l => /mobile.*07700 900544/.test(l.innerText))`)
+	waitFor(t, tab, "the draft has been looked at", `/never closed/.test(document.querySelector('ol[aria-label="Findings"]')?.innerText ?? '')`)
+	do(t, tab, "closing what is offered", chromedp.KeyEvent(kb.Escape))
+	waitFor(t, tab, "nothing is offered any more", `!document.querySelector('.cm-tooltip-autocomplete')`)
 	box := evaluate[map[string]float64](t, tab, `(() => { const w = document.createTreeWalker(document.querySelector('.cm-content'), NodeFilter.SHOW_TEXT); while (w.nextNode()) { const i = w.currentNode.data.indexOf('callSign'); if (i >= 0) { const r = document.createRange(); r.setStart(w.currentNode, i + 2); r.setEnd(w.currentNode, i + 3); const b = r.getBoundingClientRect(); return { x: b.x + 2, y: b.y + 5 } } } })()`)
 	do(t, tab, "pointing at a field", chromedp.MouseEvent("mouseMoved", box["x"], box["y"]))
 	waitFor(t, tab, "the field is explained with the person's value", `/callSign: “brack 4” for Maren Lind/.test(document.querySelector('.cm-explanation')?.textContent ?? '')`)

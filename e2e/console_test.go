@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -128,12 +129,22 @@ func TestPagesAreAccessible(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	for _, scheme := range []string{"Light", "Dark"} {
-		for path, ready := range map[string]string{
-			"/templates": `table[aria-label="Templates"]`, "/templates/regatta": `ol[aria-label="Findings"]`, "/people": `.MuiDataGrid-row`, "/packages": `ol[aria-label="Losses"]`,
+		for _, page := range []struct{ path, ready, press, opened string }{
+			{"/templates", `table[aria-label="Templates"]`, "", ""},
+			{"/templates", `table[aria-label="Templates"]`, "New template", `[aria-label="Starter"] input`},
+			{"/templates/regatta", `ol[aria-label="Findings"]`, "", ""},
+			{"/templates/regatta", `ol[aria-label="Findings"]`, "Tidy", `.cm-mergeView`},
+			{"/templates/regatta", `ol[aria-label="Findings"]`, "Insert", `[aria-label="What can be inserted"]`},
+			{"/people", `.MuiDataGrid-row`, "", ""},
+			{"/packages", `ol[aria-label="Losses"]`, "", ""},
 		} {
-			do(t, tab, path, chromedp.Navigate(s.Address+path), chromedp.WaitVisible(chromedp.CSS(ready)))
+			path := page.path + " " + page.press
+			do(t, tab, path, chromedp.Navigate(s.Address+page.path), chromedp.WaitVisible(chromedp.CSS(page.ready)))
 			if evaluate[bool](t, tab, fmt.Sprintf(`[...document.querySelectorAll('header button')].some(b => b.textContent === %q)`, scheme)) {
 				do(t, tab, scheme, chromedp.Click(fmt.Sprintf(`//header//button[text()=%q]`, scheme)))
+			}
+			if page.press != "" {
+				do(t, tab, path, chromedp.Click(fmt.Sprintf(`//button[text()=%q]`, page.press)), chromedp.WaitVisible(chromedp.CSS(page.opened)), chromedp.Sleep(400*time.Millisecond))
 			}
 			if _, err := chromedp.Run(tab, chromedp.Evaluate[any](string(axe)+";null")); err != nil && !strings.Contains(err.Error(), "null") {
 				t.Fatal(err)

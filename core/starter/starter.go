@@ -15,19 +15,11 @@ var files embed.FS
 
 // All reads the starters, sorted by name.
 func All() ([]*template.Template, error) {
-	entries, err := fs.ReadDir(files, "starters")
+	folder, err := fs.Sub(files, "starters")
 	if err != nil {
 		return nil, err
 	}
-	var list []*template.Template
-	for _, e := range entries {
-		t, err := Find(e.Name())
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, t)
-	}
-	return list, nil
+	return template.OpenAll(folder)
 }
 
 // Find reads the starter of a name.

@@ -429,6 +429,27 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 	return New(name, parts)
 }
 
+// OpenAll reads every template folder of a folder, sorted by name.
+func OpenAll(fsys fs.FS) ([]*Template, error) {
+	entries, err := fs.ReadDir(fsys, ".")
+	if err != nil {
+		return nil, err
+	}
+	var list []*Template
+	for _, e := range entries {
+		folder, err := fs.Sub(fsys, e.Name())
+		if err != nil {
+			return nil, err
+		}
+		t, err := Open(folder, e.Name())
+		if err != nil {
+			return nil, fmt.Errorf("template %s: %w", e.Name(), err)
+		}
+		list = append(list, t)
+	}
+	return list, nil
+}
+
 func readTexts(fsys fs.FS) (map[string]string, error) {
 	entries, err := fs.ReadDir(fsys, ".")
 	if err != nil {

@@ -50,9 +50,9 @@ func All() (map[string]map[string][]byte, error) {
 		return nil, err
 	}
 	return map[string]map[string][]byte{
-		"voyage": {"logo.png": small},
-		"harbour":  {"logo.png": logo, "banner.png": winter},
-		"regatta":  {"logo.png": logo, "banner.png": regatta, "strip.png": strip},
+		"voyage":  {"logo.png": small},
+		"harbour": {"logo.png": logo, "banner.png": winter},
+		"regatta": {"logo.png": logo, "banner.png": regatta, "strip.png": strip},
 	}, nil
 }
 

@@ -129,7 +129,7 @@ function Outcome({ adopted, onAnswer }: { adopted: Adopted; onAnswer: (id: strin
           <Typography sx={{ mt: 1 }}>
             {count(lifted.found.length, 'value', 'values')} found; filled for the same person: {lifted.differences.length === 0 ? 'the same text and links as the original.' : count(lifted.differences.length, 'difference', 'differences') + '.'}
           </Typography>
-          <Box component="ul" aria-label="Values found" sx={{ m: 0, pl: 2.5, maxHeight: 150, overflow: 'auto' }}>
+          <Box component="ul" aria-label="Values found" tabIndex={0} sx={{ m: 0, pl: 2.5, maxHeight: 150, overflow: 'auto' }}>
             {lifted.found.map((f) => <li key={f.offset}><bdi>{f.text}</bdi> is <code>{`{{ ${f.expression} }}`}</code></li>)}
           </Box>
           {lifted.questions.map((q) => (

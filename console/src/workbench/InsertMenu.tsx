@@ -34,9 +34,9 @@ export function InsertMenu({ known, onInsert }: { known: Known; onInsert: (text:
         <Box sx={{ p: 1.2 }}>
           <TextField autoFocus fullWidth size="small" label="Find a field" value={search} onChange={(e) => setSearch(e.target.value)} />
         </Box>
-        <List dense disablePadding sx={{ overflow: 'auto' }} aria-label="What can be inserted">
+        <List component="div" role="group" dense disablePadding sx={{ overflow: 'auto' }} aria-label="What can be inserted">
           {groups.map((g) => [
-            <ListSubheader key={g.title}>{g.title}</ListSubheader>,
+            <ListSubheader component="div" key={g.title}>{g.title}</ListSubheader>,
             ...g.entries.map((e) => (
               <ListItemButton key={g.title + e.label} onClick={() => take(e)} sx={{ gap: 1.5 }}>
                 <Box component="span" sx={{ minWidth: 130 }}>{e.label}</Box>

@@ -33,7 +33,7 @@ export function VersionsDialog({ template, draft, person, variant, onTake, onClo
       <DialogTitle id="versions-title">Versions</DialogTitle>
       <DialogContent>
         <Trouble error={versions.error ?? take.error} />
-        <Box component="ol" aria-label="Versions" sx={{ listStyle: 'none', m: 0, p: 0, maxHeight: compared ? 150 : 'none', overflow: 'auto' }}>
+        <Box component="ol" aria-label="Versions" tabIndex={0} sx={{ listStyle: 'none', m: 0, p: 0, maxHeight: compared ? 150 : 'none', overflow: 'auto' }}>
           {(versions.data ?? []).map((v) => (
             <Box component="li" key={v.number} sx={{ display: 'flex', alignItems: 'center', gap: 1, py: 0.8, borderBottom: 1, borderColor: 'divider' }}>
               <Box sx={{ flex: 1 }}>
