@@ -2,6 +2,7 @@ package rule
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -124,6 +125,10 @@ func (x *exporter) lose(l Loss, span markup.Span, affected func(*field.Filler, *
 }
 
 func (x *exporter) condition(c *field.Condition, index int) {
+	ofList := func(l field.List) bool { return l.Span == c.Span }
+	if slices.ContainsFunc(x.program.Table.Lists, ofList) {
+		return // told as the list's
+	}
 	names := strings.Join(c.Fields, " and ")
 	if c.Any {
 		names = strings.Join(c.Fields, " or ")

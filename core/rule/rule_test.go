@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -73,6 +74,20 @@ func TestWithoutADirectoryLossesAreListedUncounted(t *testing.T) {
 	x := export(t, `<p data-needs="mobile">{{ mobile | phone }}</p>`, "brace", nil)
 	if len(x.Losses) != 2 || x.Losses[0].Counted || x.Losses[0].People != 0 {
 		t.Errorf("%+v", x.Losses)
+	}
+}
+
+func TestListsAndTables(t *testing.T) {
+	x := export(t, `<table><tr><td>{{ cn }}</td><td data-needs="mobile">M</td></tr><tr data-each="title"><td colspan="2">{{ entry }}</td></tr><tr data-unless="mobile"><td colspan="2">x</td></tr></table>`, "brace", few)
+	if x.Block != "<table><tr><td>{cn}</td><td>M</td></tr></table>" {
+		t.Errorf("block %s", x.Block)
+	}
+	var told []string
+	for _, l := range x.Losses {
+		told = append(told, fmt.Sprint(l.Kind, " ", l.Field, " ", l.People))
+	}
+	if got := strings.Join(told, "; "); got != "blank mobile 1; list title 2; blank mobile 1" {
+		t.Errorf("losses %s", got)
 	}
 }
 

@@ -98,3 +98,25 @@ func TestBoxes(t *testing.T) {
 		t.Errorf("background %v", c)
 	}
 }
+
+func FuzzValues(f *testing.F) {
+	f.Add("#c8553d", "bold 13px/1.5 'A B', serif")
+	f.Add("rgb(1%,2,3/4)", "1e9px 2px auto 3em")
+	f.Fuzz(func(t *testing.T, colour, value string) {
+		if c, ok := Color(colour); ok && c.A != 255 {
+			t.Fatalf("%q is a colour that can be looked through", colour)
+		}
+		if len(value) > 200 {
+			return
+		}
+		BoxSides(value, 16)
+		Families(value)
+		text := PlainText
+		for _, property := range []string{"font", "font-size", "line-height", "font-weight", "text-decoration"} {
+			text.declare(markup.Declaration{Property: property, Value: value})
+		}
+		if text.Size <= 0 {
+			t.Fatalf("%q makes the size %v", value, text.Size)
+		}
+	})
+}

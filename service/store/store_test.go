@@ -2,14 +2,18 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"sync"
 	"testing"
 	"time"
 
 	"missivum/core/person"
+
+	"github.com/pressly/goose/v3"
 )
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -136,5 +140,53 @@ func TestPackageRecords(t *testing.T) {
 	}
 	if err := s.DeletePackage(ctx, "none"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestADatabaseOfTheFirstSchemaIsTakenOver: versions from before texts and authors are still there.
+func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
+	ctx := context.Background()
+	file := filepath.Join(t.TempDir(), "old.db")
+	db, err := sql.Open("sqlite", "file:"+file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.UpTo(ctx, 1); err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{
+		`INSERT INTO templates (id, name, created_at) VALUES (1, 'crew', '2026-01-01T00:00:00Z')`,
+		`INSERT INTO template_versions (template_id, number, content, source, settings, note, created_at) VALUES (1, 1, 'x', '<p>', 'title: Crew', 'first', '2026-01-01T00:00:00Z')`,
+	} {
+		if _, err := db.ExecContext(ctx, statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := db.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(ctx, file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	v, err := s.Template(ctx, "crew", 0)
+	if err != nil || v.Number != 1 || v.Source != "<p>" || v.Author != "" || len(v.Texts) != 0 {
+		t.Errorf("%+v, %v", v, err)
+	}
+	v.Texts, v.Author = map[string]string{"template.txt": "x"}, "Imogen"
+	if n, err := s.SaveTemplate(ctx, v, 1); err != nil || n != 2 {
+		t.Errorf("version %d, %v", n, err)
+	}
+	if v, err = s.Template(ctx, "crew", 2); err != nil || v.Texts["template.txt"] != "x" || v.Author != "Imogen" {
+		t.Errorf("%+v, %v", v, err)
 	}
 }
