@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -65,6 +66,34 @@ func TestEditorKnowsTheLanguage(t *testing.T) {
 	box := evaluate[map[string]float64](t, tab, `(() => { const w = document.createTreeWalker(document.querySelector('.cm-content'), NodeFilter.SHOW_TEXT); while (w.nextNode()) { const i = w.currentNode.data.indexOf('callSign'); if (i >= 0) { const r = document.createRange(); r.setStart(w.currentNode, i + 2); r.setEnd(w.currentNode, i + 3); const b = r.getBoundingClientRect(); return { x: b.x + 2, y: b.y + 5 } } } })()`)
 	do(t, tab, "pointing at a field", chromedp.MouseEvent("mouseMoved", box["x"], box["y"]))
 	waitFor(t, tab, "the field is explained with the person's value", `/callSign: “brack 4” for Maren Lind/.test(document.querySelector('.cm-explanation')?.textContent ?? '')`)
+}
+
+// TestTheLookCanDoNothing: the page around may look into the frame; what stands in the frame can neither run nor
+// lead anywhere.
+func TestTheLookCanDoNothing(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
+	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
+	evaluate[bool](t, tab, insertAtStart+`('<p id="hostile">x</p><script>top.ran = 1</script><img src="x" onerror="top.ran = 2"><svg onload="top.ran = 3"></svg><meta http-equiv="refresh" content="0;url=/templates"><a id="away" href="/templates" target="_top">away</a><iframe srcdoc="<script>top.ran = 4</script>"></iframe>')`)
+	waitFor(t, tab, "the look has it all", `document.querySelector('iframe')?.contentDocument?.querySelector('#hostile')`)
+	evaluate[bool](t, tab, `(document.querySelector('iframe').contentDocument.querySelector('#away').click(), true)`)
+	do(t, tab, "waiting for what must not happen", chromedp.Sleep(time.Second))
+	if ran := evaluate[string](t, tab, `String(window.ran) + ' ' + location.pathname + ' ' + document.querySelector('iframe').contentDocument.location.href`); ran != "undefined /templates/harbour about:srcdoc" {
+		t.Errorf("the look did something: %s", ran)
+	}
+}
+
+func TestFilesOfThePersonAreDownloaded(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
+	waitFor(t, tab, "the look is there", `document.querySelector('iframe')?.srcdoc.includes('Maren Lind')`)
+	evaluate[bool](t, tab, `(() => { window.made = []; const make = URL.createObjectURL; URL.createObjectURL = (blob) => { blob.text().then(text => window.made.push(text)); return make.call(URL, blob) }; HTMLAnchorElement.prototype.click = function () { window.named = this.download }; return true })()`)
+	do(t, tab, "opening the forms", chromedp.Click(`//button[text()="Files"]`))
+	waitFor(t, tab, "all forms are offered", `document.querySelectorAll('[aria-label="Forms"] li').length === 7`)
+	do(t, tab, "taking rich text", chromedp.Click(`//ul[@aria-label="Forms"]/li[starts-with(., "rtf")]`))
+	waitFor(t, tab, "the file is that person's", `window.named === 'harbour-new.rtf' && window.made[0]?.startsWith('{\\rtf1') && window.made[0].includes('Maren Lind')`)
 }
 
 func TestTidyingInTheWorkbench(t *testing.T) {

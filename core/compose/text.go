@@ -239,7 +239,7 @@ func (w *textWriter) endLink() {
 		label = strings.TrimSpace(w.line.String()[w.inLink-1:])
 	}
 	w.inLink = 0
-	if address == "" || sameAddress(label, address) {
+	if address == "" || strings.HasSuffix(address, ":") || sameAddress(label, address) { // a scheme alone leads nowhere
 		return
 	}
 	if label != "" {

@@ -62,8 +62,8 @@ func Entries(value string) []string {
 			if at >= 0 {
 				entry = line[:at]
 			}
-			if entry = person.Clean(entry); entry != "" {
-				entries = append(entries, entry)
+			if !person.IsBlank(entry) {
+				entries = append(entries, person.Clean(entry))
 			}
 			if at < 0 {
 				break

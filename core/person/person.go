@@ -235,7 +235,7 @@ func (d *Directory) Blank(column int, names int) (count int, examples []string) 
 }
 
 // IsBlank reports whether a value shows nothing: empty, white space or invisible signs only.
-func IsBlank(value string) bool { return value == "" || Clean(value) == "" }
+func IsBlank(value string) bool { return value == "" || strings.TrimSpace(Clean(value)) == "" }
 
 // Clean makes a value fit for one line of text: control characters, line ends and runs of white
 // space become one space; signs that turn the direction of what follows (U+202A to U+202E, U+2066 to

@@ -140,7 +140,9 @@ func (t *Text) shorthand(value, raw string) {
 		case word == "italic" || word == "oblique":
 			t.Italic = true
 		case ok && strings.Trim(size, "0123456789") != "":
-			t.Size = px
+			if px > 0 {
+				t.Size = px
+			}
 			if hasLine {
 				t.line(line)
 			}
