@@ -97,6 +97,8 @@ func TestFill(t *testing.T) {
 		{"list in a list", `<p data-each="ou">{{ entry }}<i data-each="title">{{ entry }}</i>{{ entry }}</p>`, `<p>a<i>x</i><i>y</i>a</p><p>b<i>x</i><i>y</i>b</p>`, somebody("ou", "a\nb", "title", "x; y")},
 		{"list of unsafe addresses", `<a data-each="labeledURI" href="{{ entry.address }}">x</a>`, `<a href="">x</a>`, somebody("labeledURI", "javascript:alert(1)")},
 		{"number of the organisation", `{{ org.switchboard | phone }}, {{ '01632 960100' | dial }}`, `+44 1632 960100, +441632960100`, ipek},
+		{"initials by the rules of the language", `{{ sn | initials }}`, `I`, ipek},
+		{"initials of a word with a combining mark", `{{ cn | initials }}`, "A\u030aO", somebody("cn", "a\u030ake olle")},
 		{"percent in an address and in a text", `<a href="https://a.example/?q={{ cn | percent }}">{{ cn | percent }}</a>`, `<a href="https://a.example/?q=Maren%20Lind">Maren%20Lind</a>`, maren},
 		{"white space is a blank", `<p data-needs="ou">x</p>y`, `y`, somebody("ou", " \t\u200b ")},
 	} {

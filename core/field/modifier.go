@@ -165,15 +165,15 @@ var modifierKinds = []ModifierKind{
 		apply: func(env *Env, value, _ string) string { return env.cased("capital", value) },
 	},
 	{
-		Name: "initials", Takes: TypeText, Gives: TypeText, Doc: "The first letter of each word, as capitals.",
+		Name: "initials", Takes: TypeText, Gives: TypeText, Doc: "The first letter of each word, as capitals by the rules of the person's language.",
 		Example: "{{ cn | initials }}", Input: "Maren Øvergaard Lind", Output: "MØL",
 		apply: func(env *Env, value, _ string) string {
 			var b strings.Builder
 			for _, word := range strings.Fields(value) {
 				first, _, _, _ := uniseg.FirstGraphemeClusterInString(word, -1)
-				b.WriteString(strings.ToUpper(first))
+				b.WriteString(first)
 			}
-			return b.String()
+			return env.cased("upper", b.String())
 		},
 	},
 	{

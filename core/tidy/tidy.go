@@ -125,14 +125,15 @@ func (t *tidier) read(source string) (*markup.Document, error) {
 	return markup.Parse(regular)
 }
 
-// drop takes away whole nodes: comments, islands with settings, and elements that draw nothing.
+// drop takes away whole nodes: marks, islands with settings, and elements that draw nothing. Comments stay: they
+// may be what the author has to say.
 func (t *tidier) drop() {
 	t.doc.Root.Walk(func(n *markup.Node) bool {
 		switch n.Kind {
 		case markup.Comment:
-			if n.Condition == "" && !strings.Contains(n.Data, "[endif]") && !n.Inside("style", "script").Is("style", "script") {
+			if mark := strings.TrimSpace(n.Data); mark == "StartFragment" || mark == "EndFragment" {
 				n.Remove()
-				t.did("comments")
+				t.did("marks of a copy")
 			}
 		case markup.Conditional:
 			if settingsOnly(n) {

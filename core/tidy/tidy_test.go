@@ -13,7 +13,7 @@ func TestTidy(t *testing.T) {
 		{"classes without a rule", `<style>.a{color:red}</style><p class="a b"><i class=c>x</i></p>`, "<style>.a{color:red}</style>\n<p class=\"a b\"><i>x</i></p>\n", "classes without a rule 1"},
 		{"declarations of a word processor", `<p style="mso-fareast-language:EN;color:red;mso-line-height-rule:exactly">x</p>`, "<p style=\"color: red; mso-line-height-rule: exactly\">x</p>\n", "declarations of a word processor 1"},
 		{"namespaced tags", "<p>a<o:p></o:p><st1:place w:st=on>b</st1:place></p>", "<p>ab</p>\n", "namespaced tags 2"},
-		{"islands", "<!--[if gte mso 9]><xml><o:x>1</o:x></xml><![endif]--><xml>y</xml><p>a</p><!-- c -->", "<p>a</p>\n", "conditional islands with settings only 1, islands of data 1, comments 1"},
+		{"islands", "<!--[if gte mso 9]><xml><o:x>1</o:x></xml><![endif]--><xml>y</xml><!--StartFragment--><p>a</p><!-- c -->", "<p>a</p>\n<!-- c -->\n", "conditional islands with settings only 1, islands of data 1, marks of a copy 1"},
 		{"said twice", `<p style="color:red;color:blue;margin:0;margin:0">a</p>`, "<p style=\"color: blue; margin: 0\">a</p>\n", "declarations said twice 2"},
 		{"stand-by values stay", `<p style="color:red;color:rgba(0,0,0,.5)">a</p>`, "<p style=\"color:red;color:rgba(0,0,0,.5)\">a</p>\n", ""},
 		{"empty and needless", `<div><div><p><span></span><b></b><span>a</span></p></div></div>`, "<p>a</p>\n", "needless blocks 2, empty elements 2, elements around nothing special 1"},

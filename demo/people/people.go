@@ -92,8 +92,11 @@ var hard = []map[string]string{
 	{"cn": "İpek Işıklı", "givenName": "İpek", "sn": "Işıklı", "mail": "ipek.isikli", "title": "Disponentin", "ou": "Fleet", "port": "4", "preferredLanguage": "tr", "callSign": "gri 9"},
 }
 
+// demoCount is how many people the demo directory has.
+const demoCount = 80
+
 // Demo is the demo directory of eighty people.
-func Demo() *person.Directory { return Generate(80, 1) }
+func Demo() *person.Directory { return Generate(demoCount, 1) }
 
 // Generate makes a directory of count people; the same seed gives the same people. The hard cases
 // come first; mobile numbers, titles, departments and radio call signs are blank as often as in a real
@@ -131,6 +134,9 @@ func one(i int, r *rand.Rand, seen map[string]int) person.Person {
 	} else {
 		generate(values, where, r)
 	}
+	if i >= len(hard) && i >= demoCount {
+		strain(values, i)
+	}
 	set := func(field, value string) {
 		if _, ok := values[field]; !ok {
 			values[field] = value
@@ -155,6 +161,29 @@ func one(i int, r *rand.Rand, seen map[string]int) person.Person {
 		p.Values[c] = values[field]
 	}
 	return p
+}
+
+// letters are names in scripts beside Latin, with the language and the name for mail addresses.
+var letters = []struct{ given, family, language, mail string }{
+	{"Νεφέλη", "Κυματά", "el", "nefeli.kymata"}, {"Тарас", "Причальний", "uk", "taras.prychalnyi"}, {"ليلى", "المرسى", "ar", "layla.almarsa"}, {"אורי", "חוף", "he", "uri.hof"},
+	{"渚", "岬", "ja", "nagisa.misaki"}, {"கயல்", "துறைமுகன்", "ta", "kayal.turaimukan"}, {"나루", "포구", "ko", "naru.pogu"}, {"ნავი", "ზღვაძე", "ka", "navi.zghvadze"},
+}
+
+// strain makes some people of a large directory hard, as some of every real one are: names in other scripts, and
+// titles and departments that go over two lines. It casts no dice, so that the others stay who they are.
+func strain(values map[string]string, i int) {
+	if i%37 == 5 {
+		l := letters[i/37%len(letters)]
+		values["givenName"], values["sn"], values["cn"] = l.given, l.family, l.given+" "+l.family
+		values["preferredLanguage"], values["mail"] = l.language, l.mail
+	}
+	if i%53 == 7 && values["title"] != "" {
+		values["title"] += ", Deputy Head of " + departments[i/53%len(departments)] + " and Member of the Committee for Winter Timetables"
+	}
+	if i%61 == 9 {
+		values["sn"] += "-" + values["sn"] + " af Strandmark"
+		values["cn"] = values["givenName"] + " " + values["sn"]
+	}
 }
 
 // extras sets what does not lie in the dice: an address over several lines, a list of web addresses, and a day,

@@ -61,6 +61,11 @@ const look = EditorView.theme({
   '.cm-cursor': { borderLeftColor: 'var(--mui-palette-text-primary)' },
   '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: 'color-mix(in srgb, var(--mui-palette-primary-main) 22%, transparent) !important' },
   '.cm-panels, .cm-tooltip': { backgroundColor: 'var(--mui-palette-background-default)', color: 'var(--mui-palette-text-primary)', borderColor: 'var(--mui-palette-divider)' },
+  '.cm-panel.cm-search': { padding: '7px 10px', fontFamily: '"Commissioner Variable", sans-serif', fontSize: '13px' },
+  '.cm-panel.cm-search label': { fontSize: '13px' },
+  '.cm-textfield': { font: 'inherit', color: 'inherit', backgroundColor: 'var(--mui-palette-background-paper)', border: '1px solid var(--mui-palette-divider)', padding: '3px 6px' },
+  '.cm-button': { font: 'inherit', color: 'inherit', backgroundImage: 'none', backgroundColor: 'transparent', border: '1px solid var(--mui-palette-divider)', borderRadius: '2px', padding: '2px 9px' },
+  '.cm-panel.cm-search [name=close]': { fontSize: '18px', right: '8px' },
   '.cm-diagnostic': { fontFamily: '"Commissioner Variable", sans-serif', fontSize: '13.5px', maxWidth: '520px' },
 })
 
