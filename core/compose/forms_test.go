@@ -217,6 +217,7 @@ func TestRTF(t *testing.T) {
 		{"shaded cell", `<table width="200"><tr><td bgcolor="#eeeeee" width="150" style="border-bottom: 1px solid red">a</td><td>b</td></tr></table>`, `\clbrdrb\brdrs\brdrw15\brdrcf2\clcbpat3\cellx2250`},
 		{"cell that goes leaves its room", `<table><tr><td width="100" data-needs="title">{{ title }}</td><td width="100">b</td></tr></table>`, "\\trautofit0\\clvertalc\\cellx3000\n"},
 		{"row that goes", `<table><tr><td data-needs="title">{{ title }}</td></tr></table>x`, "\n\\pard\\plain {"},
+		{"number in a line from right to left", `<p dir="rtl"><span dir="ltr">+44 7700</span></p>`, "\\rtlpar\\qr\\sa240 {\\rtlch\\af0\\afs24\\ltrch\\f0\\fs24\\cf1 \\u8234\\'3f+44 7700\\u8236\\'3f}"},
 		{"cell over rows", `<table><tr><td rowspan="2" width="50">p</td><td width="50">a</td></tr><tr><td>b</td></tr></table>`, `\clvmrg\clvertalc\cellx750`},
 	} {
 		t.Run(c.name, func(t *testing.T) {

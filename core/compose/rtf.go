@@ -285,6 +285,7 @@ func (c *rtfCompiler) pieces(pieces []field.Piece, head, rest field.Escape) {
 }
 
 func (c *rtfCompiler) element(n *markup.Node, ctx rtfContext) {
+	outside := ctx.text.RTL
 	ctx.text = ctx.text.In(n)
 	switch {
 	case n.Is("br"):
@@ -320,8 +321,28 @@ func (c *rtfCompiler) element(n *markup.Node, ctx rtfContext) {
 		}
 		c.mark(rtfParagraph, outer)
 	default:
-		c.children(n, ctx)
+		c.turned(n, outside, ctx)
 	}
+}
+
+// The signs that turn the direction of a piece of a line (Unicode Standard Annex 9, 2.1 and 2.3).
+const (
+	leftToRight = "\u202a"
+	rightToLeft = "\u202b"
+	turnBack    = "\u202c"
+)
+
+// turned visits the children of an inline element; where it goes the other way than what is around, signs say so,
+// since not every reader keeps to the direction of runs.
+func (c *rtfCompiler) turned(n *markup.Node, outside bool, ctx rtfContext) {
+	if ctx.text.RTL == outside {
+		c.children(n, ctx)
+		return
+	}
+	c.mark(rtfRun, c.run(ctx.text))
+	c.b.Literal(map[bool]string{false: leftToRight, true: rightToLeft}[ctx.text.RTL])
+	c.children(n, ctx)
+	c.b.Literal(turnBack)
 }
 
 func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
@@ -339,8 +360,8 @@ func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 }
 
 func (c *rtfCompiler) picture(n *markup.Node, ctx rtfContext) {
-	width, height := n.Pixels("width"), n.Pixels("height")
-	if p := c.PictureOf(n); p != nil && width > 0 && height > 0 {
+	if p := c.PictureOf(n); p != nil {
+		width, height := displaySize(n, p, ctx)
 		alt, _ := n.Attr("alt")
 		if embedded, err := rtfPictureOf(p, width, height, alt); err == nil {
 			c.mark(rtfPicture, c.look(embedded))
@@ -352,6 +373,28 @@ func (c *rtfCompiler) picture(n *markup.Node, ctx rtfContext) {
 		pieces, _ := c.source.AttrPieces(*alt)
 		c.pieces(pieces, field.EscapeNone, field.EscapeNone)
 	}
+}
+
+// displaySize is how large a picture is shown, in px: by its attributes or its style, in its own proportion where
+// one of them is missing, else its true pixels.
+func displaySize(n *markup.Node, p *template.Picture, ctx rtfContext) (width, height int) {
+	width, height = n.Pixels("width"), n.Pixels("height")
+	if width == 0 {
+		width = int(math.Round(widthOf(n, ctx.width, ctx.text.Size)))
+	}
+	if declared, ok := n.Declared("height"); ok && height == 0 {
+		px, _ := style.Length(declared, ctx.text.Size)
+		height = int(math.Round(px))
+	}
+	switch {
+	case width == 0 && height == 0:
+		return p.Width, p.Height
+	case width == 0:
+		width = max(height*p.Width/p.Height, 1)
+	case height == 0:
+		height = max(width*p.Height/p.Width, 1)
+	}
+	return width, height
 }
 
 // rtfPictureOf embeds a picture; a GIF becomes a PNG, since rich text has none.
@@ -628,7 +671,8 @@ func (c *rtfCompiler) columns(n *markup.Node, layout markup.Table, ctx rtfContex
 	}
 	for pass := range 2 { // cells of one column first
 		for _, cell := range layout.Cells {
-			if (cell.Cols == 1) != (pass == 0) {
+			there := c.source.In(cell.Node, c.variant) && c.source.In(cell.Node.Parent, c.variant)
+			if (cell.Cols == 1) != (pass == 0) || !there {
 				continue
 			}
 			c.widen(widths[cell.Column:cell.Column+cell.Cols], fixed[cell.Column:cell.Column+cell.Cols], cell.Node, ctx, available, padding)
