@@ -25,7 +25,7 @@ type planKey struct {
 // filler keeps. Directories have few patterns of blanks; without a plan the steps are done one by one.
 const (
 	maxPlanned = 64
-	maxPlans   = 1024
+	maxPlans   = 4096
 )
 
 // plan finds or makes the plan of a program for the person set, or gives nil for a program that cannot be

@@ -158,3 +158,44 @@ func FuzzSettings(f *testing.F) {
 		}
 	})
 }
+
+func TestTextFormsByHand(t *testing.T) {
+	fsys := fstest.MapFS{
+		"template.html":      {Data: []byte("<p>x</p>")},
+		"template.yaml":      {Data: []byte("variants: [new, reply, night]")},
+		"template.txt":       {Data: []byte("\ufeffall\r\nof them")},
+		"template.reply.txt": {Data: []byte("reply")},
+		"notes.txt":          {Data: []byte("not of the template")},
+	}
+	tmpl, err := Open(fsys, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for variant, want := range map[string]string{"new": "all\nof them", "reply": "reply", "night": "all\nof them"} {
+		if _, text, ok := tmpl.Text(variant); !ok || text != want {
+			t.Errorf("%s: %q %v", variant, text, ok)
+		}
+	}
+	if files := tmpl.Files(); len(files) != 4 || string(files["template.reply.txt"]) != "reply" {
+		t.Errorf("files: %v", files)
+	}
+	for file, want := range map[string]string{"template.day.txt": `the variant "day"`, "other.txt": "no text form", "template.Bad Name.txt": "no text form"} {
+		if _, err := New("x", Parts{Source: "x", Texts: map[string]string{file: "x"}}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": strings.Repeat("x", MaxText+1)}}); err == nil || !strings.Contains(err.Error(), "larger than 64 kB") {
+		t.Errorf("too large a text: %v", err)
+	}
+	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": "\xff"}}); err == nil || !strings.Contains(err.Error(), "not UTF-8") {
+		t.Errorf("another character set: %v", err)
+	}
+	parts := tmpl.Parts()
+	parts.Texts["template.txt"] = "changed"
+	if _, text, _ := tmpl.Text("new"); text != "all\nof them" {
+		t.Error("changing the parts changes the template")
+	}
+	if other, err := New("x", parts); err != nil || other.Version() == tmpl.Version() {
+		t.Errorf("another text has the same version (%v)", err)
+	}
+}

@@ -30,17 +30,24 @@ func archive(t *testing.T, files map[string]string) []byte {
 }
 
 func TestArchivesGoRound(t *testing.T) {
-	tmpl, err := demo.Template("harbour")
+	all, err := demo.Templates()
 	if err != nil {
 		t.Fatal(err)
 	}
-	var b bytes.Buffer
-	if err := WriteArchive(&b, tmpl); err != nil {
-		t.Fatal(err)
+	texts := 0
+	for _, tmpl := range all {
+		var b bytes.Buffer
+		if err := WriteArchive(&b, tmpl); err != nil {
+			t.Fatal(err)
+		}
+		back, err := ReadArchive(tmpl.Name, b.Bytes())
+		if err != nil || back.Version() != tmpl.Version() || len(back.Texts) != len(tmpl.Texts) {
+			t.Errorf("%s: %v", tmpl.Name, err)
+		}
+		texts += len(tmpl.Texts)
 	}
-	back, err := ReadArchive("harbour", b.Bytes())
-	if err != nil || back.Version() != tmpl.Version() {
-		t.Errorf("%v", err)
+	if texts == 0 {
+		t.Error("no template has a text form by hand")
 	}
 }
 
