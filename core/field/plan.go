@@ -15,17 +15,11 @@ type planRun struct {
 	output int
 }
 
-// planKey is a program and which of its table's conditions hold.
-type planKey struct {
-	program *Program
-	holds   uint64
-}
-
 // Limits of plans: how many conditions a table may have for its programs to be planned, and how many plans a
-// filler keeps. Directories have few patterns of blanks; without a plan the steps are done one by one.
+// filler keeps of a program. Directories have few patterns of blanks; without a plan the steps are done one by one.
 const (
 	maxPlanned = 64
-	maxPlans   = 4096
+	maxPlans   = 512
 )
 
 // plan finds or makes the plan of a program for the person set, or gives nil for a program that cannot be
@@ -34,8 +28,10 @@ func (f *Filler) plan(p *Program) *plan {
 	if p.loops > 0 || len(f.holds) > maxPlanned {
 		return nil
 	}
-	key := planKey{program: p, holds: f.mask}
-	if made, ok := f.plans[key]; ok {
+	for len(f.plans) <= p.number {
+		f.plans = append(f.plans, map[uint64]*plan{})
+	}
+	if made, ok := f.plans[p.number][f.mask]; ok {
 		return made
 	}
 	made := &plan{}
@@ -48,10 +44,10 @@ func (f *Filler) plan(p *Program) *plan {
 		text.WriteString(piece)
 	})
 	made.text = text.String()
-	if f.plans == nil || len(f.plans) >= maxPlans {
-		f.plans = map[planKey]*plan{}
+	if len(f.plans[p.number]) >= maxPlans {
+		clear(f.plans[p.number])
 	}
-	f.plans[key] = made
+	f.plans[p.number][f.mask] = made
 	return made
 }
 
@@ -65,7 +61,7 @@ func (p *Program) Append(dst []byte, f *Filler) []byte {
 	from := 0
 	for _, r := range made.runs {
 		dst = append(dst, made.text[from:r.end]...)
-		dst = append(dst, f.escaped[f.ends[r.output]:f.ends[r.output+1]]...)
+		dst = append(dst, f.outputs[r.output]...)
 		from = r.end
 	}
 	return append(dst, made.text[from:]...)

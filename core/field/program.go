@@ -78,7 +78,8 @@ type Table struct {
 	Conditions []Condition
 	Lists      []List
 
-	outputs []output
+	outputs  []output
+	programs int // how many there are
 
 	country, language int
 	defaultCountry    string
@@ -143,6 +144,7 @@ type Program struct {
 	Table  *Table
 	Steps  []Step
 	Grids  []Grid
+	number int // among the programs of the table
 	levels int // of joins
 	loops  int // of lists
 }
@@ -156,7 +158,10 @@ type Builder struct {
 }
 
 // NewBuilder starts a program whose values stand in the table.
-func NewBuilder(table *Table) *Builder { return &Builder{program: &Program{Table: table}} }
+func NewBuilder(table *Table) *Builder {
+	table.programs++
+	return &Builder{program: &Program{Table: table, number: table.programs - 1}}
+}
 
 // Literal appends ready text.
 func (b *Builder) Literal(s string) { b.literal.WriteString(s) }
@@ -281,12 +286,12 @@ func (p *Program) Trim() {
 type Filler struct {
 	table   *Table
 	values  []string
-	escaped []byte // the outputs, one behind the other
-	ends    []int  // where each of them ends
+	escaped []byte   // the outputs, one behind the other
+	outputs [][]byte // each of them
 	holds   []bool
 	lists   [][]string
-	mask    uint64 // which conditions hold, the first as the lowest bit
-	plans   map[planKey]*plan
+	mask    uint64             // which conditions hold, the first as the lowest bit
+	plans   []map[uint64]*plan // of each program, by which conditions hold
 	joined  []bool
 	loops   []loop
 	grids   []settledGrid
@@ -310,10 +315,11 @@ func (f *Filler) Set(p *person.Person) {
 	for i := range t.Exprs {
 		f.values = append(f.values, t.Exprs[i].value(p, &f.env))
 	}
-	f.escaped, f.ends = f.escaped[:0], append(f.ends[:0], 0)
+	f.escaped, f.outputs = f.escaped[:0], f.outputs[:0]
 	for _, o := range t.outputs {
+		from := len(f.escaped)
 		f.escaped = AppendEscaped(f.escaped, f.values[o.expr], o.escape)
-		f.ends = append(f.ends, len(f.escaped))
+		f.outputs = append(f.outputs, f.escaped[from:]) // stays what it is when f.escaped moves
 	}
 	f.holds = f.holds[:0]
 	for i := range t.Conditions {
@@ -419,7 +425,7 @@ func (p *Program) Visit(f *Filler, visit func(s *Step, text string)) {
 			text = s.Text
 		case StepMark:
 		case StepValue:
-			text = string(f.escaped[f.ends[s.Output]:f.ends[s.Output+1]])
+			text = string(f.outputs[s.Output])
 		case StepEntry:
 			text = string(AppendEscaped(nil, f.entry(s), s.Escape))
 		default:
