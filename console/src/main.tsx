@@ -3,7 +3,7 @@ import '@fontsource-variable/source-code-pro'
 import CssBaseline from '@mui/material/CssBaseline'
 import { ThemeProvider } from '@mui/material/styles'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { StrictMode } from 'react'
+import { lazy, StrictMode, Suspense } from 'react'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
 import { Refusal } from './api/api'
@@ -12,7 +12,9 @@ import { PeoplePage } from './pages/PeoplePage'
 import { Shell } from './pages/Shell'
 import { TemplatesPage } from './pages/TemplatesPage'
 import { theme } from './theme'
-import { WorkbenchPage } from './workbench/WorkbenchPage'
+
+// The editor is the largest part of the console: other pages do not wait for it.
+const WorkbenchPage = lazy(() => import('./workbench/WorkbenchPage').then((m) => ({ default: m.WorkbenchPage })))
 
 const router = createBrowserRouter([
   {
@@ -21,7 +23,7 @@ const router = createBrowserRouter([
     children: [
       { index: true, element: <Navigate to="/templates" replace /> },
       { path: 'templates', element: <TemplatesPage /> },
-      { path: 'templates/:name', element: <WorkbenchPage /> },
+      { path: 'templates/:name', element: <Suspense fallback={<p>Opening the workbench ...</p>}><WorkbenchPage /></Suspense> },
       { path: 'people', element: <PeoplePage /> },
       { path: 'packages', element: <PackagesPage /> },
       { path: '*', element: <Navigate to="/templates" replace /> },

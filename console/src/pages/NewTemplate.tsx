@@ -19,7 +19,7 @@ import { useNavigate } from 'react-router'
 import { api, type Adopted, type AdoptRequest } from '../api/api'
 import { useAuthor } from '../workbench/author'
 import { PersonPicker } from '../workbench/PersonPicker'
-import { TidyFacts } from '../workbench/TidyDialog'
+import { TidyFacts } from '../workbench/TidyFacts'
 import { count, Trouble } from './parts'
 
 /** The ways to a new template: a starter, or what somebody brings. */

@@ -1,4 +1,3 @@
-import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Checkbox from '@mui/material/Checkbox'
 import Dialog from '@mui/material/Dialog'
@@ -9,9 +8,10 @@ import FormControlLabel from '@mui/material/FormControlLabel'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type TidyResult } from '../api/api'
-import { grouped, Trouble } from '../pages/parts'
+import { api } from '../api/api'
+import { Trouble } from '../pages/parts'
 import { SideBySide } from './SideBySide'
+import { TidyFacts } from './TidyFacts'
 
 /** What tidying would change, before it does. */
 export function TidyDialog({ source, onTake, onClose }: { source: string; onTake: (source: string) => void; onClose: () => void }) {
@@ -34,19 +34,5 @@ export function TidyDialog({ source, onTake, onClose }: { source: string; onTake
         <Button variant="contained" disabled={!tidied.data} onClick={() => tidied.data && onTake(tidied.data.source)}>Take the tidied source</Button>
       </DialogActions>
     </Dialog>
-  )
-}
-
-/** What was done, and what was not dared. */
-export function TidyFacts({ result }: { result: TidyResult }) {
-  return (
-    <Box sx={{ mt: 1.5 }}>
-      <Typography>{grouped(result.before)} bytes before, {grouped(result.after)} after{result.changes.length > 0 && `: ${result.changes.map((c) => `${c.what} (${c.count})`).join(', ')}`}.</Typography>
-      {result.left.length > 0 && (
-        <Box component="ul" aria-label="Left alone" sx={{ pl: 2.5, my: 1 }}>
-          {result.left.map((l) => <li key={l.offset + l.what}>Line {l.line}, {l.what}: {l.why}</li>)}
-        </Box>
-      )}
-    </Box>
   )
 }
