@@ -1,6 +1,7 @@
 package field
 
 import (
+	"regexp"
 	"strings"
 
 	"missivum/core/markup"
@@ -43,32 +44,16 @@ type List struct {
 	Span     markup.Span // of the attribute
 }
 
+// between parts the entries of a list.
+var between = regexp.MustCompile(`\n|;(?:\s|$)`)
+
 // Entries cuts a list field's value: entries are parted by line ends, or by a semicolon with white space
 // behind it. Blank ones are left out.
 func Entries(value string) []string {
 	var entries []string
-	for _, line := range strings.Split(value, "\n") {
-		for {
-			at := strings.IndexAny(line, ";")
-			for at >= 0 && at+1 < len(line) && line[at+1] != ' ' && line[at+1] != '\t' && line[at+1] != '\r' {
-				next := strings.IndexByte(line[at+1:], ';')
-				if next < 0 {
-					at = -1
-				} else {
-					at += 1 + next
-				}
-			}
-			entry := line
-			if at >= 0 {
-				entry = line[:at]
-			}
-			if !person.IsBlank(entry) {
-				entries = append(entries, person.Clean(entry))
-			}
-			if at < 0 {
-				break
-			}
-			line = line[at+1:]
+	for _, entry := range between.Split(value, -1) {
+		if !person.IsBlank(entry) {
+			entries = append(entries, person.Clean(entry))
 		}
 	}
 	return entries

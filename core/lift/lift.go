@@ -179,11 +179,22 @@ func (l *lifter) text(n *markup.Node, raw string, start int) {
 
 // put makes a field of a piece of the source.
 func (l *lifter) put(n *markup.Node, expression, text string, span markup.Span) {
-	l.edits = append(l.edits, edit{span, "{{ " + expression + " }}"})
+	l.replace(n, "{{ "+expression+" }}", expression, text, span)
+}
+
+// replace puts markup with an expression in the place of a piece of the source.
+func (l *lifter) replace(n *markup.Node, with, expression, text string, span markup.Span) {
+	l.edits = append(l.edits, edit{span, with})
 	l.found = append(l.found, Found{Expression: expression, Text: text, Place: l.doc.Place(span.Start)})
 	name, _, _ := strings.Cut(expression, " ")
 	l.used[name] = true
 	l.pieces = append(l.pieces, piece{n, name})
+}
+
+// attribute adds an attribute of the language to an element.
+func (l *lifter) attribute(n *markup.Node, name, value string) {
+	at := n.Open.Start + 1 + len(n.Name)
+	l.edits = append(l.edits, edit{markup.Span{Start: at, End: at}, " " + name + `="` + value + `"`})
 }
 
 // around gives a match with some words before and behind it.
@@ -227,8 +238,7 @@ func (l *lifter) joins() {
 		if strings.HasPrefix(text, ",") || strings.HasPrefix(text, ";") {
 			separator = text + " "
 		}
-		at := n.Open.Start + 1 + len(n.Name)
-		l.edits = append(l.edits, edit{markup.Span{Start: at, End: at}, fmt.Sprintf(` %s="%s"`, field.AttrJoin, separator)})
+		l.attribute(n, field.AttrJoin, separator)
 		for _, s := range separators {
 			l.edits = append(l.edits, edit{s.Open, ""})
 		}
@@ -286,8 +296,7 @@ func (l *lifter) needs(n *markup.Node, fields []string) {
 	if slices.ContainsFunc(fields, func(f string) bool { return !l.blankForSomebody(f) }) {
 		return
 	}
-	at := n.Open.Start + 1 + len(n.Name)
-	l.edits = append(l.edits, edit{markup.Span{Start: at, End: at}, fmt.Sprintf(" %s=%q", field.AttrNeeds, strings.Join(fields, " or "))})
+	l.attribute(n, field.AttrNeeds, strings.Join(fields, " or "))
 }
 
 // line is the row or block that holds one line of the signature, or nil: it holds no other block with text.

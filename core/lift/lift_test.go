@@ -139,16 +139,20 @@ func roundTrip(t *testing.T, tmpl *template.Template, d *person.Directory, count
 	}
 }
 
-func TestRoundTripOfTheDemoTemplates(t *testing.T) {
+func TestRoundTrip(t *testing.T) {
 	d, err := demo.Directory()
 	if err != nil {
 		t.Fatal(err)
 	}
-	templates, err := demo.Templates()
+	own, err := demo.Templates()
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, tmpl := range templates {
+	starters, err := starter.All()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, tmpl := range append(own, starters...) {
 		roundTrip(t, tmpl, d, 20)
 	}
 }
@@ -166,18 +170,4 @@ func FuzzLift(f *testing.F) {
 			t.Fatalf("nothing was found, and yet %+v differ", r.Differences)
 		}
 	})
-}
-
-func TestRoundTripOfTheStarters(t *testing.T) {
-	d, err := demo.Directory()
-	if err != nil {
-		t.Fatal(err)
-	}
-	all, err := starter.All()
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, tmpl := range all {
-		roundTrip(t, tmpl, d, 20)
-	}
 }

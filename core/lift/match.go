@@ -272,8 +272,7 @@ func (l *lifter) address(n *markup.Node, a markup.Attr) {
 		unescaped, err := url.PathUnescape(rest)
 		if expr := l.numbers.expr(unescaped); err == nil && expr != "" {
 			name, _, _ := strings.Cut(expr, " ")
-			l.edits = append(l.edits, edit{a.Inner, "tel:{{ " + name + " | dial }}"})
-			l.note(n, name, name+" | dial", value, a.Inner)
+			l.replace(n, "tel:{{ "+name+" | dial }}", name+" | dial", value, a.Inner)
 			return
 		}
 	case "http", "https", "mailto", "":
@@ -298,12 +297,6 @@ func (l *lifter) whole(n *markup.Node, a markup.Attr, value string) bool {
 		}
 	}
 	return false
-}
-
-func (l *lifter) note(n *markup.Node, name, expr, text string, span markup.Span) {
-	l.found = append(l.found, Found{Expression: expr, Text: text, Place: l.doc.Place(span.Start)})
-	l.used[name] = true
-	l.pieces = append(l.pieces, piece{n, name})
 }
 
 // parts finds percent-encoded values that are a part of an address between its delimiters (RFC 3986, 2.2).

@@ -41,7 +41,7 @@ type Left struct {
 type Result struct {
 	Source  string   `json:"source"`
 	Changes []Change `json:"changes"` // in the order of the work
-	Left    []Left   `json:"left"`    // in the order of the source; places are those of the source as given
+	Left    []Left   `json:"left"`    // in the order of the source; where that was nested wrongly, as browsers read it
 	Before  int      `json:"before"`  // bytes
 	After   int      `json:"after"`
 }
@@ -72,6 +72,7 @@ func (t *tidier) clean() {
 	for t.nesting() {
 	}
 	t.needless()
+	sort.SliceStable(t.result.Left, func(i, j int) bool { return t.result.Left[i].Offset < t.result.Left[j].Offset })
 }
 
 type tidier struct {
@@ -173,12 +174,12 @@ func (t *tidier) dropElement(n *markup.Node) bool {
 		n.Remove()
 		t.did("marks of the program that wrote it")
 	case strings.Contains(n.Name, ":"):
-		if len(n.Children) == 0 || len(n.Attrs) == 0 || !hasStyle(n) {
+		if !own(n) && (len(n.Children) == 0 || !hasStyle(n)) {
 			n.Unwrap()
 			t.did("namespaced tags")
 			return true
 		}
-		t.leave(n, "<"+n.Name+">", "It has a style of its own.")
+		t.leave(n, "<"+n.Name+">", "It has a style or a condition of its own.")
 	case n.Is("script", "form", "iframe", "object", "embed", "svg", "video", "audio"):
 		t.leave(n, "<"+n.Name+">", "It does something beyond drawing; no mail client keeps it.")
 		return false
@@ -209,7 +210,7 @@ func settingsOnly(n *markup.Node) bool {
 	return only
 }
 
-// rules takes away what a style sheet says about elements that are not there.
+// rules takes away what a style sheet says about elements that are not there, or to a word processor.
 func (t *tidier) rules() {
 	for _, n := range t.elements("style") {
 		if len(n.Children) != 1 || n.Children[0].Kind != markup.Text {
@@ -217,37 +218,9 @@ func (t *tidier) rules() {
 		}
 		text := n.Children[0]
 		kept := text.Data
-		type cut struct {
-			markup.Span
-			what string
-		}
-		var cuts []cut
-		for _, span := range style.Unused(t.doc, text.Data) {
-			cuts = append(cuts, cut{span, "rules that reach nothing"})
-		}
-		sheet := style.ParseSheet(text.Data, 0)
-		for _, at := range sheet.At {
-			if at.Name == "page" || at.Name == "list" || at.Name == "font-face" && !strings.Contains(at.Text, "src") {
-				cuts = append(cuts, cut{at.Span, "rules for paper and for a word processor"})
-			}
-		}
-		for _, rule := range sheet.Rules {
-			for _, d := range rule.Declarations {
-				if wordprocessed(d.Property) {
-					cuts = append(cuts, cut{withSemicolon(text.Data, d.Span), "declarations of a word processor"})
-				}
-			}
-		}
-		sort.SliceStable(cuts, func(i, j int) bool {
-			return cuts[i].Start > cuts[j].Start || cuts[i].Start == cuts[j].Start && cuts[i].End > cuts[j].End
-		})
-		end := len(kept)
-		for _, c := range cuts { // what lies in another cut goes with it
-			inside := slices.ContainsFunc(cuts, func(o cut) bool { return o.Len() > c.Len() && o.Start <= c.Start && c.End <= o.End })
-			if inside || c.End > end {
-				continue
-			}
-			kept, end = kept[:c.Start]+kept[c.End:], c.Start
+		cuts := t.cuts(kept)
+		for _, c := range cuts {
+			kept = kept[:c.Start] + kept[c.End:]
 			t.did(c.what)
 		}
 		kept = strings.TrimSpace(strings.NewReplacer("<!--", "", "-->", "").Replace(kept))
@@ -261,10 +234,48 @@ func (t *tidier) rules() {
 			text.SetText("\n" + kept + "\n")
 		}
 	}
-	t.sheet = ""
 	for _, n := range t.elements("style") {
 		t.sheet += styleText(n)
 	}
+}
+
+// cut is a piece of a style sheet that goes.
+type cut struct {
+	markup.Span
+	what string
+}
+
+// cuts lists what goes of a style sheet, the last first, none within another.
+func (t *tidier) cuts(text string) []cut {
+	var all []cut
+	for _, span := range style.Unused(t.doc, text) {
+		all = append(all, cut{span, "rules that reach nothing"})
+	}
+	sheet := style.ParseSheet(text, 0)
+	for _, at := range sheet.At {
+		if at.Name == "page" || at.Name == "list" || at.Name == "font-face" && !strings.Contains(at.Text, "src") {
+			all = append(all, cut{at.Span, "rules for paper and for a word processor"})
+		}
+	}
+	for _, rule := range sheet.Rules {
+		for _, d := range rule.Declarations {
+			if wordprocessed(d.Property) {
+				all = append(all, cut{withSemicolon(text, d.Span), "declarations of a word processor"})
+			}
+		}
+	}
+	sort.SliceStable(all, func(i, j int) bool {
+		return all[i].Start < all[j].Start || all[i].Start == all[j].Start && all[i].End > all[j].End
+	})
+	var outer []cut
+	end := 0
+	for _, c := range all {
+		if c.Start >= end {
+			outer, end = append(outer, c), c.End
+		}
+	}
+	slices.Reverse(outer)
+	return outer
 }
 
 func withoutBlankLines(text string) string {
@@ -301,11 +312,6 @@ func (t *tidier) leftover(n *markup.Node, a markup.Attr) string {
 			return ""
 		}
 		return t.unusedName("ids without a use", []string{strings.ToLower(a.Value)}, "#")
-	case a.Name == "name" && n.Is("a"):
-		if _, href := n.Attr("href"); href || t.linked(a.Value) {
-			return ""
-		}
-		return "" // its element goes with the empty ones
 	case strings.HasPrefix(a.Name, "xmlns"), strings.Contains(a.Name, ":") && !strings.HasPrefix(a.Name, "xlink:"):
 		return "namespaced attributes"
 	case strings.HasPrefix(a.Name, "data-"), a.Name == "spellcheck", a.Name == "contenteditable", a.Name == "tabindex":
