@@ -9,18 +9,54 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
-
 	"missivum/core/compose"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/demo"
 )
 
 var today = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-// pasteKey presses the key that pastes.
-func pasteKey() chromedp.Action[chromedp.Void] {
-	return chromedp.KeyEvent("v", chromedp.KeyModifiers(2))
+// TestRichTextIsReadBack opens the rich text form of the demo templates and of hard cases in two programs: the
+// same text, the same links, the pictures there.
+func TestRichTextIsReadBack(t *testing.T) {
+	d, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	templates, err := demo.Templates()
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder := t.TempDir()
+	cases := map[string]richText{}
+	for _, tmpl := range templates {
+		if tmpl.Name == "regatta" {
+			continue // its faults are markup that is not nested as it should be
+		}
+		s, err := compose.Compile(tmpl, d.Schema, today, tmpl.Variants()...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, who := range []string{"maren.lind", "salma.albahri", "kamome.minato", "siobhan.nifhloinn", "bo", "ilavenil.kadalarasan"} {
+			p := d.Find(who + "@brackwater.example")
+			for _, variant := range tmpl.Variants() {
+				name := tmpl.Name + "-" + variant + "-" + strings.ReplaceAll(who, ".", "-")
+				cases[name] = newRichText(t, folder, name, s, variant, p)
+			}
+		}
+	}
+	files, err := filepath.Glob(filepath.Join(folder, "*.rtf"))
+	if err != nil || len(files) != len(cases) {
+		t.Fatalf("%d files, %v", len(files), err)
+	}
+	office := exec.Command("soffice", append([]string{"-env:UserInstallation=file://" + folder + "/profile", "--headless", "--convert-to", "html", "--outdir", folder}, files...)...)
+	if out, err := office.CombinedOutput(); err != nil {
+		t.Fatalf("LibreOffice: %v\n%s", err, out)
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) { c.check(t, folder, name) })
+	}
 }
 
 // richText is what a reader of a rich text form must find in it.

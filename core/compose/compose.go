@@ -174,22 +174,28 @@ func (p *Prepared) moveHosted(n *markup.Node, address Addresser) {
 	}
 }
 
-// setSize writes the missing one of width and height in the picture's own proportion; with
-// neither, its true pixels.
+// setSize writes the missing one of width and height, or both.
 func setSize(n *markup.Node, p *template.Picture) {
 	width, height := n.Pixels("width"), n.Pixels("height")
+	if width == 0 || height == 0 {
+		width, height = proportioned(width, height, p)
+		n.SetAttr("width", strconv.Itoa(width))
+		n.SetAttr("height", strconv.Itoa(height))
+	}
+}
+
+// proportioned gives the one of width and height that is 0 in the picture's own proportion; with neither, its
+// true pixels.
+func proportioned(width, height int, p *template.Picture) (int, int) {
 	switch {
 	case width == 0 && height == 0:
-		width, height = p.Width, p.Height
+		return p.Width, p.Height
 	case height == 0:
-		height = int(math.Round(float64(width) * float64(p.Height) / float64(p.Width)))
+		return width, max(int(math.Round(float64(width)*float64(p.Height)/float64(p.Width))), 1)
 	case width == 0:
-		width = int(math.Round(float64(height) * float64(p.Width) / float64(p.Height)))
-	default:
-		return
+		return max(int(math.Round(float64(height)*float64(p.Width)/float64(p.Height))), 1), height
 	}
-	n.SetAttr("width", strconv.Itoa(width))
-	n.SetAttr("height", strconv.Itoa(height))
+	return width, height
 }
 
 // PictureOf returns the template's picture that an <img> of the prepared document shows, or nil.
@@ -286,7 +292,7 @@ func (c *compiler) variant(variant string, day time.Time) error {
 		return err
 	}
 	message.page, message.text = pages[Message], text
-	for form, program := range map[Form]appender{HTML: pages[HTML], Text: text, RTF: rich, Part: partForm{pages[Part]}, Message: message} {
+	for form, program := range map[Form]appender{HTML: pages[HTML], Text: text, RTF: rich, Part: partForm{pages[Part]}, Message: message, hostedPage: pages[Part]} {
 		c.forms[formKey{variant, form}] = program
 	}
 	return nil
@@ -320,9 +326,7 @@ func (s *Signature) Fill(variant string, form Form, p *person.Person) []byte {
 
 // HostedPage gives the page with hosted pictures, as it stands in a MIME part, for one person.
 func (s *Signature) HostedPage(variant string, p *person.Person) []byte {
-	f := s.NewFiller()
-	f.Set(p)
-	return s.forms[formKey{variant, Part}].(partForm).page.Append(nil, f)
+	return s.Fill(variant, hostedPage, p)
 }
 
 // page makes a whole page of the prepared document: doctype, language, character set, title.

@@ -18,6 +18,9 @@ import (
 // partHeader is the header of a MIME part that holds a page (RFC 2045, 4 to 6).
 const partHeader = "MIME-Version: 1.0\r\nContent-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n"
 
+// hostedPage is the page that a MIME part holds; it is no form of its own.
+const hostedPage Form = "hosted page"
+
 // partForm is a page as a MIME part.
 type partForm struct{ page appender }
 

@@ -174,27 +174,21 @@ func (c *rtfCompiler) color(rgb color.RGBA) int {
 // run gives the look of a run of text. Letters of scripts from right to left take the words behind \rtlch.
 func (c *rtfCompiler) run(t style.Text) int {
 	font, size := c.font(t.Families), max(int(math.Round(t.Size*1.5)), 2)
-	bold, italic := map[bool]string{true: `b`}[t.Bold], map[bool]string{true: `i`}[t.Italic]
-	words := fmt.Sprintf(`\rtlch\af%d\afs%d`, font, size)
-	for _, word := range []string{bold, italic} {
-		if word != "" {
-			words += `\a` + word
-		}
+	other, own := "", ""
+	if t.Bold {
+		other, own = other+`\ab`, own+`\b`
 	}
-	words += fmt.Sprintf(`\ltrch\f%d\fs%d\cf%d`, font, size, c.color(t.Color))
-	for _, word := range []string{bold, italic} {
-		if word != "" {
-			words += `\` + word
-		}
+	if t.Italic {
+		other, own = other+`\ai`, own+`\i`
 	}
 	if t.Underline {
-		words += `\ul`
+		own += `\ul`
 	}
-	return c.look(words)
+	return c.look(fmt.Sprintf(`\rtlch\af%d\afs%d%s\ltrch\f%d\fs%d\cf%d%s`, font, size, other, font, size, c.color(t.Color), own))
 }
 
-// paragraph gives the look of a paragraph in an element; n is nil between blocks.
-func (c *rtfCompiler) paragraph(n *markup.Node, ctx rtfContext) int {
+// paragraph gives the control words of a paragraph in an element; n is nil between blocks.
+func (c *rtfCompiler) paragraph(n *markup.Node, ctx rtfContext) string {
 	words := `\pard\plain`
 	switch ctx.depth {
 	case 0:
@@ -236,7 +230,7 @@ func (c *rtfCompiler) paragraph(n *markup.Node, ctx rtfContext) int {
 			words += fmt.Sprintf(`\sl-%d\slmult0`, twips(ctx.text.Line))
 		}
 	}
-	return c.look(words)
+	return words
 }
 
 // spacing is an element's margin above and below in px, by its style or by what browsers give it.
@@ -252,8 +246,16 @@ func spacing(n *markup.Node, size float64) (above, below float64) {
 
 // block visits the children of what begins paragraphs of its own.
 func (c *rtfCompiler) block(n *markup.Node, ctx rtfContext) {
-	ctx.paragraph = c.paragraph(n, ctx)
+	ctx.paragraph = c.look(c.paragraph(n, ctx))
 	c.mark(rtfParagraph, ctx.paragraph)
+	switch {
+	case n.Is("li"):
+		c.mark(rtfRun, c.run(ctx.text))
+		c.b.Literal("• ")
+	case n.Is("hr"):
+		c.mark(rtfRun, c.run(ctx.text))
+		c.b.Literal("\u00a0")
+	}
 	c.children(n, ctx)
 }
 
@@ -264,13 +266,13 @@ func (c *rtfCompiler) children(n *markup.Node, ctx rtfContext) {
 		case markup.Text:
 			c.mark(rtfRun, run)
 			pieces, _ := c.source.TextPieces(child)
-			c.pieces(pieces, field.EscapeNone, field.EscapeNone)
+			appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
 		case markup.Element:
 			if unread(child) {
 				return
 			}
 			c.mark(rtfRun, run) // for a separator
-			leave, skip := c.source.Enter(c.b, child, c.variant, func(s string) string { return s })
+			leave, skip := c.source.Enter(c.b, child, c.variant, asIs)
 			if skip {
 				return
 			}
@@ -278,10 +280,6 @@ func (c *rtfCompiler) children(n *markup.Node, ctx rtfContext) {
 			leave()
 		}
 	})
-}
-
-func (c *rtfCompiler) pieces(pieces []field.Piece, head, rest field.Escape) {
-	appendPieces(c.b, pieces, head, rest)
 }
 
 func (c *rtfCompiler) element(n *markup.Node, ctx rtfContext) {
@@ -296,7 +294,7 @@ func (c *rtfCompiler) element(n *markup.Node, ctx rtfContext) {
 		c.link(n, ctx)
 	case n.Is("table"):
 		layout := markup.TableOf(n)
-		if ctx.depth > 0 && linesWillDo(layout) || bareBox(layout) {
+		if ctx.depth > 0 && linesWillDo(layout) || c.bareBox(layout) {
 			c.lines(n, layout, ctx)
 		} else {
 			c.table(n, layout, ctx)
@@ -310,15 +308,7 @@ func (c *rtfCompiler) element(n *markup.Node, ctx rtfContext) {
 		if padding, ok := style.Box(n, "padding", ctx.text.Size); ok {
 			ctx.left, ctx.right = ctx.left+padding.Left, ctx.right+padding.Right
 		}
-		if n.Is("li", "hr") {
-			ctx.paragraph = c.paragraph(n, ctx)
-			c.mark(rtfParagraph, ctx.paragraph)
-			c.mark(rtfRun, c.run(ctx.text))
-			c.b.Literal(map[bool]string{true: "• ", false: "\u00a0"}[n.Is("li")])
-			c.children(n, ctx)
-		} else {
-			c.block(n, ctx)
-		}
+		c.block(n, ctx)
 		c.mark(rtfParagraph, outer)
 	default:
 		c.turned(n, outside, ctx)
@@ -353,7 +343,7 @@ func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 	}
 	c.mark(rtfAddress, 0)
 	pieces, _ := c.source.AttrPieces(*href)
-	c.pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
+	appendPieces(c.b, pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.mark(rtfLabel, 0)
 	c.children(n, ctx)
 	c.mark(rtfLinkEnd, 0)
@@ -371,7 +361,7 @@ func (c *rtfCompiler) picture(n *markup.Node, ctx rtfContext) {
 	if alt := n.Attribute("alt"); alt != nil && !decoration(n) {
 		c.mark(rtfRun, c.run(ctx.text))
 		pieces, _ := c.source.AttrPieces(*alt)
-		c.pieces(pieces, field.EscapeNone, field.EscapeNone)
+		appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
 	}
 }
 
@@ -386,15 +376,7 @@ func displaySize(n *markup.Node, p *template.Picture, ctx rtfContext) (width, he
 		px, _ := style.Length(declared, ctx.text.Size)
 		height = int(math.Round(px))
 	}
-	switch {
-	case width == 0 && height == 0:
-		return p.Width, p.Height
-	case width == 0:
-		width = max(height*p.Width/p.Height, 1)
-	case height == 0:
-		height = max(width*p.Height/p.Width, 1)
-	}
-	return width, height
+	return proportioned(width, height, p)
 }
 
 // rtfPictureOf embeds a picture; a GIF becomes a PNG, since rich text has none.
@@ -454,7 +436,7 @@ func linesWillDo(t markup.Table) bool {
 }
 
 // bareBox reports whether a table is no more than a wrapper: one cell that draws nothing itself.
-func bareBox(t markup.Table) bool {
+func (c *rtfCompiler) bareBox(t markup.Table) bool {
 	if len(t.Cells) != 1 {
 		return false
 	}
@@ -462,10 +444,8 @@ func bareBox(t markup.Table) bool {
 		if _, shaded := style.Background(n); shaded {
 			return false
 		}
-		for _, side := range []string{"top", "left", "bottom", "right"} {
-			if _, ok := style.Border(n, side); ok {
-				return false
-			}
+		if c.borders("", n) != "" {
+			return false
 		}
 	}
 	_, shaded := style.Background(t.Cells[0].Node.Inside("table"))
@@ -498,11 +478,22 @@ func (c *rtfCompiler) lines(n *markup.Node, layout markup.Table, ctx rtfContext)
 			padding := t.paddingOf(cell.Node)
 			inside.left, inside.right = ctx.left+padding.Left, ctx.right+padding.Right
 			inside.width = max(ctx.width-padding.Left-padding.Right, 20)
-			inside.paragraph = c.look(c.out.looks[c.paragraph(nil, inside)] + c.boxed(cell.Node, padding, inside.text) + stops)
+			inside.paragraph = c.look(c.paragraph(nil, inside) + c.boxed(cell.Node, padding, inside.text) + stops)
 			c.mark(rtfParagraph, inside.paragraph)
 			c.children(cell.Node, inside)
 		})
 	})
+}
+
+// borders are the control words for an element's lines, each beginning with the given ones and its side.
+func (c *rtfCompiler) borders(begin string, n *markup.Node) string {
+	words := ""
+	for _, side := range []string{"top", "left", "bottom", "right"} {
+		if line, ok := style.Border(n, side); ok {
+			words += fmt.Sprintf(`%s%c\brdrs\brdrw%d\brdrcf%d`, begin, side[0], max(twips(line.Width), 2), c.color(line.Color))
+		}
+	}
+	return words
 }
 
 // boxed is what a cell written as a paragraph has of the cell: padding, height, lines and shading.
@@ -517,11 +508,7 @@ func (c *rtfCompiler) boxed(td *markup.Node, padding style.Sides, text style.Tex
 	if padding.Bottom > 0 {
 		words += fmt.Sprintf(`\sa%d`, twips(padding.Bottom))
 	}
-	for _, side := range []string{"top", "left", "bottom", "right"} {
-		if line, ok := style.Border(td, side); ok {
-			words += fmt.Sprintf(`\brdr%c\brdrs\brdrw%d\brdrcf%d`, side[0], max(twips(line.Width), 2), c.color(line.Color))
-		}
-	}
+	words += c.borders(`\brdr`, td)
 	if shade, ok := style.Background(td); ok {
 		words += fmt.Sprintf(`\cbpat%d`, c.color(shade))
 	}
@@ -549,7 +536,7 @@ func (t *rtfTableCompiler) rows(n *markup.Node, text style.Text, visit func(tr *
 		if !child.Is("tr", "tbody", "thead", "tfoot") {
 			continue
 		}
-		leave, skip := t.source.Enter(t.b, child, t.variant, func(s string) string { return s })
+		leave, skip := t.source.Enter(t.b, child, t.variant, asIs)
 		if skip {
 			continue
 		}
@@ -621,11 +608,7 @@ func (t *rtfTableCompiler) define(c markup.Cell, above bool, tr *markup.Node) in
 	if valign == "" || valign == "middle" {
 		words += `\clvertalc`
 	}
-	for _, side := range []string{"top", "left", "bottom", "right"} {
-		if line, ok := style.Border(n, side); ok {
-			words += fmt.Sprintf(`\clbrdr%c\brdrs\brdrw%d\brdrcf%d`, side[0], max(twips(line.Width), 2), t.color(line.Color))
-		}
-	}
+	words += t.borders(`\clbrdr`, n)
 	for _, behind := range []*markup.Node{n, tr, tr.Inside("table")} {
 		if shade, ok := style.Background(behind); ok {
 			words += fmt.Sprintf(`\clcbpat%d`, t.color(shade))

@@ -49,12 +49,12 @@ func (c *textCompiler) node(n *markup.Node) {
 	switch n.Kind {
 	case markup.Text:
 		pieces, _ := c.source.TextPieces(n)
-		c.pieces(pieces, field.EscapeNone, field.EscapeNone)
+		appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
 	case markup.Element:
 		if unread(n) {
 			return
 		}
-		leave, skip := c.source.Enter(c.b, n, c.variant, func(s string) string { return s })
+		leave, skip := c.source.Enter(c.b, n, c.variant, asIs)
 		if skip {
 			return
 		}
@@ -71,7 +71,7 @@ func (c *textCompiler) element(n *markup.Node) {
 		if alt := n.Attribute("alt"); alt != nil && !decoration(n) {
 			pieces, _ := c.source.AttrPieces(*alt)
 			c.b.Literal(" ")
-			c.pieces(pieces, field.EscapeNone, field.EscapeNone)
+			appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
 			c.b.Literal(" ")
 		}
 	case n.Is("a"):
@@ -102,13 +102,12 @@ func (c *textCompiler) link(n *markup.Node) {
 	c.children(n)
 	c.b.Mark(markAddress)
 	pieces, _ := c.source.AttrPieces(*href)
-	c.pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
+	appendPieces(c.b, pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.b.Mark(markLinkEnd)
 }
 
-func (c *textCompiler) pieces(pieces []field.Piece, head, rest field.Escape) {
-	appendPieces(c.b, pieces, head, rest)
-}
+// asIs leaves a separator as it is written.
+func asIs(separator string) string { return separator }
 
 // appendPieces appends text and fields; a field at the very start gets the first escape, others the rest.
 func appendPieces(b *field.Builder, pieces []field.Piece, head, rest field.Escape) {
