@@ -6,7 +6,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api } from '../api/api'
 import { Trouble } from '../pages/parts'
-import type { Draft } from './WorkbenchPage'
+import type { Draft } from './draft'
 
 /** The signature of the picked person as a file, in each form. */
 export function FilesMenu({ template, draft, person, variant }: { template: string; draft: Draft; person: string; variant: string }) {

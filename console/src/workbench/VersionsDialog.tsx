@@ -11,7 +11,7 @@ import { api, type TemplateDetail } from '../api/api'
 import { Trouble, when } from '../pages/parts'
 import { LookFrame } from './LookFrame'
 import { SideBySide } from './SideBySide'
-import type { Draft } from './WorkbenchPage'
+import type { Draft } from './draft'
 
 interface Props {
   template: TemplateDetail

@@ -17,6 +17,7 @@ import { api, type Finding, type Look, type Report, type TemplateDetail } from '
 import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, summary } from './Facts'
 import { useAuthor } from './author'
+import { contentOf, differs, files, withContent, type Draft, type File } from './draft'
 import { FilesMenu } from './FilesMenu'
 import { InsertMenu } from './InsertMenu'
 import { LookFrame, type Bytes } from './LookFrame'
@@ -36,29 +37,6 @@ export function WorkbenchPage() {
   if (template.error) return <Box sx={{ p: 3 }}><Trouble error={template.error} /></Box>
   if (!template.data) return <Typography sx={{ p: 3 }}>Opening {name} ...</Typography>
   return <Workbench key={name} template={template.data} />
-}
-
-export interface Draft {
-  source: string
-  settings: string
-  texts: Record<string, string>
-}
-
-const files = { html: 'template.html', yaml: 'template.yaml', text: 'template.txt' } as const
-type File = keyof typeof files
-
-/** What stands in a file of the draft. */
-function contentOf(draft: Draft, file: File): string {
-  if (file === 'html') return draft.source
-  return file === 'yaml' ? draft.settings : (draft.texts[files.text] ?? '')
-}
-
-/** The draft with another content in one of its files; a text form that is empty is none. */
-function withContent(draft: Draft, file: File, content: string): Draft {
-  if (file === 'html') return { ...draft, source: content }
-  if (file === 'yaml') return { ...draft, settings: content }
-  const others = Object.entries(draft.texts).filter(([name]) => name !== files.text)
-  return { ...draft, texts: Object.fromEntries(content.trim() === '' ? others : [...others, [files.text, content]]) }
 }
 
 function Workbench({ template }: { template: TemplateDetail }) {
@@ -204,14 +182,6 @@ function Workbench({ template }: { template: TemplateDetail }) {
 }
 
 const noFindings: Finding[] = []
-
-function differs(draft: Draft, saved: TemplateDetail): boolean {
-  return draft.source !== saved.source || draft.settings !== saved.settings || JSON.stringify(sorted(draft.texts)) !== JSON.stringify(sorted(saved.texts))
-}
-
-function sorted(texts: Record<string, string>): [string, string][] {
-  return Object.entries(texts).sort(([a], [b]) => (a < b ? -1 : 1))
-}
 
 /** Asks before unsaved work is left. */
 function useLeaveGuard(dirty: boolean) {
