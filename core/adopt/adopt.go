@@ -218,7 +218,7 @@ func readBeside(beside fs.FS, address string) []byte {
 		return nil
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, picture.MaxBytes+1))
+	data, err := io.ReadAll(io.LimitReader(f, template.MaxPicture+1))
 	if err != nil {
 		return nil
 	}

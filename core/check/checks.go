@@ -3,7 +3,6 @@ package check
 import (
 	"fmt"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"missivum/core/client"
@@ -49,6 +48,22 @@ var checks = []*Check{
 		Failing: `<img src="wide.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Run:     picturePixels,
+	},
+	{
+		ID: "picture-format", Title: "Picture in a format that a client does not draw",
+		Why:     "Every client that shows pictures draws PNG, JPEG in screen colours and GIF; each other format is missing in some, and an animation may stand still at its first frame.",
+		Remedy:  "Fit the picture with missivum picture fit: it becomes PNG or JPEG.",
+		Failing: `<img src="pennant.svg" alt="Pennant" width="120" height="40">Brackwater`,
+		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Run:     pictureFormat,
+	},
+	{
+		ID: "picture-dark", Title: "Picture that vanishes on dark ground",
+		Why:     "In dark mode the ground behind a see-through picture is dark while the picture stays as it is: dark lines and letters on it are gone.",
+		Remedy:  "Give it a light outline or a plate with missivum picture dark.",
+		Failing: `<img src="dark.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Run:     pictureDark,
 	},
 	{
 		ID: "address-relative", Title: "Relative or scheme-less address",
@@ -195,39 +210,6 @@ func bareDocumentTags(p *Pass) {
 	p.ReportWith(tags[0].Open, client.Note, "<"+tags[0].Name+"> goes with a paste of this file's source; the fragment form leaves it out.",
 		"Give out the fragment: missivum fill --form fragment.")
 }
-
-func picturePixels(p *Pass) {
-	for _, img := range p.Doc.Root.Elements("img") {
-		picture := p.Prepared.PictureOf(img)
-		if picture == nil || !client.Sized(img) {
-			continue
-		}
-		width, height := img.Pixels("width"), img.Pixels("height")
-		if width == 0 || height == 0 || multiple(width, height, picture.Width, picture.Height) {
-			continue
-		}
-		span := img.Open
-		if a := img.Attribute("width"); a != nil && a.Span.Len() > 0 {
-			span = a.Span
-		}
-		p.ReportWith(span, client.Degrades,
-			fmt.Sprintf("%s has %d x %d px but is shown at %d x %d px.", picture.File, picture.Width, picture.Height, width, height),
-			fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens.", width, height, 2*width, 2*height))
-	}
-}
-
-// multiple reports whether true pixels are one, two or three times the display size, to a pixel's
-// rounding.
-func multiple(width, height, trueWidth, trueHeight int) bool {
-	for k := 1; k <= 3; k++ {
-		if abs(trueWidth-k*width) < k && abs(trueHeight-k*height) <= k {
-			return true
-		}
-	}
-	return false
-}
-
-func abs(n int) int { return max(n, -n) }
 
 // address is one address written in the document.
 type address struct {
@@ -437,53 +419,6 @@ func oftenBlank(p *Pass) {
 		who := p.whose(func(someone *person.Person) bool { return e.Raw(someone) == "" })
 		if 100*len(who) >= share*len(p.People.People) {
 			p.Report(e.Span, client.Note, fmt.Sprintf("%s is blank for %s; %d %% or more is told.", e.Field, p.named(who), share))
-		}
-	}
-}
-
-func pictureAlt(p *Pass) {
-	for _, img := range p.Doc.Root.Elements("img") {
-		alt, ok := img.Attr("alt")
-		link := img.Inside("a")
-		switch {
-		case !ok:
-			p.Report(img.Open, client.Degrades, "The picture has no alternative text.")
-		case strings.TrimSpace(alt) == "" && link != nil && strings.TrimSpace(link.TextContent()) == "":
-			p.Report(img.Open, client.Degrades, "The picture is all of a link and its alternative text is empty: blocked, the link is gone.")
-		}
-	}
-}
-
-// enoughText is how many letters make a signature more than pictures.
-const enoughText = 12
-
-func pictureOnly(p *Pass) {
-	reported := map[int]bool{}
-	for _, variant := range p.Template.Variants() {
-		var first *markup.Node
-		letters := 0
-		p.Doc.Root.Walk(func(n *markup.Node) bool {
-			if n.Kind == markup.Conditional || n.Is("head", "style", "script") || n.Kind == markup.Element && !p.Fields.In(n, variant) {
-				return false
-			}
-			if n.Is("img") && first == nil {
-				first = n
-			}
-			if n.Kind == markup.Text {
-				if field.HasField(n.Data) {
-					letters += enoughText
-				}
-				for _, r := range n.Data {
-					if unicode.IsLetter(r) {
-						letters++
-					}
-				}
-			}
-			return true
-		})
-		if first != nil && letters < enoughText && !reported[first.Open.Start] {
-			reported[first.Open.Start] = true
-			p.Report(first.Open, client.Breaks, fmt.Sprintf("In the variant %q the signature is pictures only: no text is left when they are blocked.", variant))
 		}
 	}
 }

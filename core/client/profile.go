@@ -76,6 +76,7 @@ type Profile struct {
 	Form       string       `json:"form"`            // "html" or "text"
 	Width      int          `json:"width,omitempty"` // px
 	Install    Installation `json:"install"`
+	Pictures   *Pictures    `json:"pictures,omitempty"` // nil where markup is not shown
 	Limits     []Limit      `json:"limits,omitempty"`
 	Behaviours []Behaviour  `json:"behaviours,omitempty"`
 }
@@ -84,6 +85,59 @@ type Profile struct {
 type Installation struct {
 	Way     string `json:"way"`               // file, paste-rendered, paste-source, append-block
 	Dialect string `json:"dialect,omitempty"` // of the host's placeholders
+}
+
+// Pictures says what becomes of pictures in a client.
+type Pictures struct {
+	Hosted  Arrival        `json:"hosted"`
+	Carried Arrival        `json:"carried"`
+	Data    Arrival        `json:"data"`
+	Formats PictureFormats `json:"formats"`
+	SizedBy []string       `json:"sized-by"` // attributes, styles: what the display size is taken from
+	Best    Multiple       `json:"multiple"`
+}
+
+// Arrival is how pictures that go in one way are met by the reader.
+type Arrival struct {
+	As    string `json:"as"` // shown, blocked (until allowed), attached or lost
+	Says  string `json:"says"`
+	Basis Basis  `json:"basis"`
+}
+
+// The arrivals.
+const (
+	Shown    = "shown"
+	Blocked  = "blocked"
+	Attached = "attached"
+	Lost     = "lost"
+)
+
+// PictureFormats are those that a client draws.
+type PictureFormats struct {
+	Drawn     []string `json:"drawn"`
+	Animation string   `json:"animation"` // plays or first-frame
+	Basis     Basis    `json:"basis"`
+}
+
+// Multiple is how many pixels for each px of the display size look best.
+type Multiple struct {
+	Best  int    `json:"best"`
+	Says  string `json:"says"`
+	Basis Basis  `json:"basis"`
+}
+
+// Multiple is how many pixels for each px a picture should have here when its size is written as attributes, as
+// styles or both: where the size is not taken from what is written, the true pixels are drawn, and only one is
+// right. The second result says why.
+func (p *Pictures) Multiple(written ...string) (int, string) {
+	for _, w := range written {
+		for _, by := range p.SizedBy {
+			if w == by {
+				return p.Best.Best, p.Best.Says
+			}
+		}
+	}
+	return 1, "the size as written is not honoured and the true pixels are drawn; with width and height attributes it would be " + strconv.Itoa(p.Best.Best)
 }
 
 // Measure is what a limit counts.

@@ -5,6 +5,7 @@
 package compose
 
 import (
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"maps"
@@ -18,6 +19,7 @@ import (
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/picture"
 	"missivum/core/style"
 	"missivum/core/template"
 )
@@ -27,10 +29,30 @@ type Addresser func(p *template.Picture) string
 
 // Hosted gives addresses below the template's hosting address; without one, relative paths.
 func Hosted(t *template.Template) Addresser {
-	if t.Settings.Pictures.Address == "" {
+	address, naming := t.Hosting()
+	if address == "" {
 		return Beside
 	}
-	return func(p *template.Picture) string { return t.Settings.Pictures.Address + url.PathEscape(p.File) }
+	return func(p *template.Picture) string { return address + url.PathEscape(p.HostedName(naming)) }
+}
+
+// Data gives addresses that hold the whole picture (RFC 2397).
+func Data(p *template.Picture) string {
+	return "data:" + picture.Media(p.Format) + ";base64," + base64.StdEncoding.EncodeToString(p.Data)
+}
+
+// Travelling gives the addresses of a form's pictures in the way that the template says; beside is where files
+// beside the page lie.
+func Travelling(t *template.Template, form Form, beside Addresser) Addresser {
+	switch t.Travel(string(form)) {
+	case template.Beside:
+		return beside
+	case template.Carried:
+		return Carried(t)
+	case template.Data:
+		return Data
+	}
+	return Hosted(t)
 }
 
 // Beside gives relative addresses into the picture folder.
@@ -166,7 +188,7 @@ func (p *Prepared) resolvePictures(address Addresser) field.Errors {
 // moveHosted gives a picture that is written with its hosting address the address of the chosen form.
 func (p *Prepared) moveHosted(n *markup.Node, address Addresser) {
 	src, _ := n.Attr("src")
-	if host := p.Template.Settings.Pictures.Address; host == "" || !strings.HasPrefix(src, host) {
+	if host, _ := p.Template.Hosting(); host == "" || !strings.HasPrefix(src, host) {
 		return
 	}
 	if picture := p.Template.AtAddress(src); picture != nil && address(picture) != src {
@@ -236,14 +258,14 @@ func CompileIn(beside Addresser, t *template.Template, schema *person.Schema, da
 			return nil, err
 		}
 	}
-	fragment, err := Prepare(t, schema, day, Hosted(t))
+	fragment, err := Prepare(t, schema, day, Travelling(t, Fragment, beside))
 	if err != nil {
 		return nil, err
 	}
 	s := &Signature{table: fragment.NewTable(), forms: map[formKey]appender{}, pictures: fragment.picturesUsed()}
 	c := compiler{Signature: s, fragment: fragment, pages: map[Form]*Prepared{}}
-	for form, address := range map[Form]Addresser{HTML: beside, Part: Hosted(t), Message: Carried(t)} {
-		if c.pages[form], err = Prepare(t, schema, day, address); err != nil {
+	for _, form := range []Form{HTML, Part, Message} {
+		if c.pages[form], err = Prepare(t, schema, day, Travelling(t, form, beside)); err != nil {
 			return nil, err
 		}
 		c.pages[form].page()

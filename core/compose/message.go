@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"missivum/core/field"
+	"missivum/core/picture"
 	"missivum/core/template"
 )
 
@@ -22,7 +23,8 @@ func Carried(t *template.Template) Addresser {
 // contentID is a picture's Content-ID without its brackets, in the form of a message's (RFC 2045, 7).
 func contentID(t *template.Template, p *template.Picture) string {
 	host := "pictures.invalid"
-	if u, err := url.Parse(t.Settings.Pictures.Address); err == nil && u.Hostname() != "" {
+	hosting, _ := t.Hosting()
+	if u, err := url.Parse(hosting); err == nil && u.Hostname() != "" {
 		host = u.Hostname()
 	}
 	sum := sha256.Sum256(p.Data)
@@ -61,11 +63,11 @@ func newMessageForm(t *template.Template, pictures []*template.Picture, table *f
 	if m.mail, err = table.Add("mail", p.Schema); err != nil {
 		return nil, err
 	}
-	for _, picture := range pictures {
-		id := contentID(t, picture)
-		name := mime.FormatMediaType("inline", map[string]string{"filename": picture.File})
-		part := "Content-Type: image/" + picture.Format + "\r\nContent-Transfer-Encoding: base64\r\nContent-ID: <" + id + ">\r\nContent-Disposition: " + name + "\r\n\r\n"
-		m.pictures = append(m.pictures, carriedPicture{[]byte("cid:" + url.PathEscape(id)), appendBase64([]byte(part), picture.Data)})
+	for _, p := range pictures {
+		id := contentID(t, p)
+		name := mime.FormatMediaType("inline", map[string]string{"filename": p.File})
+		part := "Content-Type: " + picture.Media(p.Format) + "\r\nContent-Transfer-Encoding: base64\r\nContent-ID: <" + id + ">\r\nContent-Disposition: " + name + "\r\n\r\n"
+		m.pictures = append(m.pictures, carriedPicture{[]byte("cid:" + url.PathEscape(id)), appendBase64([]byte(part), p.Data)})
 	}
 	return m, nil
 }

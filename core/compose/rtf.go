@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"image/color"
-	"image/gif"
 	"image/png"
 	"math"
 	"slices"
@@ -14,6 +13,7 @@ import (
 
 	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/picture"
 	"missivum/core/style"
 	"missivum/core/template"
 )
@@ -379,19 +379,20 @@ func displaySize(n *markup.Node, p *template.Picture, ctx rtfContext) (width, he
 	return proportioned(width, height, p)
 }
 
-// rtfPictureOf embeds a picture; a GIF becomes a PNG, since rich text has none.
+// rtfPictureOf embeds a picture; what is neither PNG nor JPEG becomes a PNG, since rich text has none else.
 func rtfPictureOf(p *template.Picture, width, height int, alt string) (string, error) {
 	data, kind := p.Data, `\pngblip`
 	switch p.Format {
-	case "jpeg":
+	case picture.PNG:
+	case picture.JPEG:
 		kind = `\jpegblip`
-	case "gif":
-		frame, err := gif.Decode(bytes.NewReader(data))
+	default:
+		read, err := picture.Read(data)
 		if err != nil {
 			return "", fmt.Errorf("reading %s: %w", p.File, err)
 		}
 		var b bytes.Buffer
-		if err := png.Encode(&b, frame); err != nil {
+		if err := png.Encode(&b, read.Image()); err != nil {
 			return "", fmt.Errorf("writing %s: %w", p.File, err)
 		}
 		data = b.Bytes()

@@ -39,6 +39,7 @@ const (
 	MaxPictures = 100
 	MaxSettings = 64 << 10 // bytes
 	MaxText     = 64 << 10 // bytes, of a text form written by hand
+	MaxPicture  = 4 << 20  // bytes, of a picture
 )
 
 // Parts are what a template is made of, as they stand in its folder.
@@ -65,18 +66,15 @@ func TextFile(name string) (variant string, ok bool) {
 
 // Settings are what template.yaml says.
 type Settings struct {
-	Title    string   `yaml:"title"`
-	About    string   `yaml:"about"`
-	Language string   `yaml:"language"` // BCP 47, of the template's own text
-	Country  string   `yaml:"country"`  // two letters, for telephone numbers of people without one
-	Variants []string `yaml:"variants"`
-	Sample   string   `yaml:"sample"` // mail address of the person to show first
-	Fields   []string `yaml:"fields"` // the directory's own fields that the template uses
-	Pictures struct {
-		Address string                    `yaml:"address"` // where the pictures will be hosted
-		Files   map[string]PictureSetting `yaml:"files"`
-	} `yaml:"pictures"`
-	Slots map[string]Slot `yaml:"slots"`
+	Title    string          `yaml:"title"`
+	About    string          `yaml:"about"`
+	Language string          `yaml:"language"` // BCP 47, of the template's own text
+	Country  string          `yaml:"country"`  // two letters, for telephone numbers of people without one
+	Variants []string        `yaml:"variants"`
+	Sample   string          `yaml:"sample"` // mail address of the person to show first
+	Fields   []string        `yaml:"fields"` // the directory's own fields that the template uses
+	Pictures PictureSettings `yaml:"pictures"`
+	Slots    map[string]Slot `yaml:"slots"`
 	// OftenBlank is from how many percent of the people on a field that is blank is told; 0 for the
 	// check's own figure.
 	OftenBlank int `yaml:"oftenBlank"`
@@ -97,10 +95,49 @@ func (s *Settings) Languages() []string {
 	return list
 }
 
+// PictureSettings say where the pictures come from and how they travel.
+type PictureSettings struct {
+	Address string                    `yaml:"address"` // where the pictures will be hosted
+	Naming  Naming                    `yaml:"naming"`  // of the hosted files
+	Travel  map[string]Travel         `yaml:"travel"`  // by form; what is left out travels as is usual for the form
+	Files   map[string]PictureSetting `yaml:"files"`
+}
+
+// Naming says how hosted pictures are named below their address.
+type Naming string
+
+// The namings.
+const (
+	ByFile    Naming = "file"    // by the file's own name: a new picture takes the place of the old one
+	ByContent Naming = "content" // by the content (picture.KeyOf): an address always shows the same picture
+)
+
+// Travel is the way in which pictures get to the reader.
+type Travel string
+
+// The ways.
+const (
+	Hosted  Travel = "hosted"  // by address
+	Carried Travel = "carried" // in the message
+	Beside  Travel = "beside"  // as files beside the page
+	Data    Travel = "data"    // written into the source
+)
+
+// Travels lists the ways that pictures of a form can go, the usual one first; none for a form without pictures by
+// address.
+func Travels(form string) []Travel { return travels[form] }
+
+var travels = map[string][]Travel{
+	"html": {Beside, Hosted, Data}, "fragment": {Hosted, Data}, "part": {Hosted, Data}, "message": {Carried, Hosted, Data},
+}
+
 // PictureSetting names a picture file for data-picture.
 type PictureSetting struct {
 	File string `yaml:"file"`
 	Alt  string `yaml:"alt"`
+	// From and Version are the picture in the store that the file is a rendition of.
+	From    string `yaml:"from,omitempty"`
+	Version int    `yaml:"version,omitempty"`
 }
 
 // Slot says when a dated piece is in force, both days included.
@@ -129,10 +166,12 @@ func (d *Date) UnmarshalYAML(n *yaml.Node) error {
 
 // Picture is one picture file of a template.
 type Picture struct {
-	Name string // for data-picture; empty for a file that settings do not name
-	File string // path below the picture folder
-	Alt  string
-	Data []byte
+	Name    string // for data-picture; empty for a file that settings do not name
+	File    string // path below the picture folder
+	Alt     string
+	From    string // picture in the store that it is a rendition of; empty for none
+	Version int    // of that picture
+	Data    []byte
 	picture.Facts
 }
 
@@ -144,6 +183,9 @@ type Template struct {
 	Texts        map[string]string // text forms written by hand, by file
 	Settings     Settings
 	Pictures     []Picture // sorted by File
+	// Public is where the service hosts pictures by their content; templates without an address of their own
+	// use it.
+	Public string
 	// Bare is set for a template read from a single HTML file. Such a file may be pasted as it
 	// stands, so checks look at it that way too.
 	Bare bool
@@ -191,11 +233,43 @@ func (t *Template) PictureNames() []string {
 	return names
 }
 
+// Hosting is where the template's pictures are hosted and how they are named there; empty when that is not decided.
+func (t *Template) Hosting() (address string, naming Naming) {
+	if p := t.Settings.Pictures; p.Address != "" {
+		if p.Naming == "" {
+			return p.Address, ByFile
+		}
+		return p.Address, p.Naming
+	}
+	return t.Public, ByContent
+}
+
+// HostedName is the name of a picture's file where it is hosted.
+func (p *Picture) HostedName(naming Naming) string {
+	if naming == ByContent {
+		return picture.KeyOf(p.Data)
+	}
+	return p.File
+}
+
+// Travel is the way in which the pictures of a form go.
+func (t *Template) Travel(form string) Travel {
+	if way := t.Settings.Pictures.Travel[form]; way != "" {
+		return way
+	}
+	if list := travels[form]; len(list) > 0 {
+		return list[0]
+	}
+	return Hosted
+}
+
 // AtAddress returns the template's picture that an address in the source leads to, or nil: a
 // relative path beside the source, or an address below the hosting address.
 func (t *Template) AtAddress(address string) *Picture {
-	file, ok := strings.CutPrefix(address, t.Settings.Pictures.Address)
-	if !ok || t.Settings.Pictures.Address == "" {
+	hosting, naming := t.Hosting()
+	file, ok := strings.CutPrefix(address, hosting)
+	hosted := ok && hosting != ""
+	if !hosted {
 		file = strings.TrimPrefix(address, "./")
 		if !t.Bare {
 			if file, ok = strings.CutPrefix(file, PictureFolder+"/"); !ok {
@@ -207,7 +281,7 @@ func (t *Template) AtAddress(address string) *Picture {
 		file = unescaped
 	}
 	for i := range t.Pictures {
-		if t.Pictures[i].File == file {
+		if t.Pictures[i].File == file || hosted && t.Pictures[i].HostedName(naming) == file {
 			return &t.Pictures[i]
 		}
 	}
@@ -284,6 +358,9 @@ func New(name string, parts Parts) (*Template, error) {
 		return nil, fmt.Errorf("the template has %d pictures; at most %d are accepted", len(parts.Pictures), MaxPictures)
 	}
 	for file, data := range parts.Pictures {
+		if len(data) > MaxPicture {
+			return nil, fmt.Errorf("%s/%s has %d kB; at most %d kB are taken into a template, and a signature's pictures should have some ten", PictureFolder, file, len(data)>>10, MaxPicture>>10)
+		}
 		facts, err := picture.Probe(data)
 		if err != nil {
 			return nil, fmt.Errorf("%s/%s: %w", PictureFolder, file, err)
@@ -331,6 +408,9 @@ func (t *Template) readSettings() error {
 			return fmt.Errorf("pictures.address %q must be a full https address that ends with a slash", a)
 		}
 	}
+	if err := s.Pictures.check(); err != nil {
+		return err
+	}
 	if s.Country != "" && len(s.Country) != 2 {
 		return fmt.Errorf("country %q must be two letters, such as GB", s.Country)
 	}
@@ -372,12 +452,37 @@ func (t *Template) readSettings() error {
 	return nil
 }
 
+func (p *PictureSettings) check() error {
+	if p.Naming != "" && p.Naming != ByFile && p.Naming != ByContent {
+		return fmt.Errorf("pictures.naming %q must be %s or %s", p.Naming, ByFile, ByContent)
+	}
+	for _, form := range slices.Sorted(maps.Keys(p.Travel)) {
+		list := travels[form]
+		if len(list) == 0 {
+			return fmt.Errorf("pictures.travel.%s: there is no such form with pictures by address; there are %s", form, strings.Join(slices.Sorted(maps.Keys(travels)), ", "))
+		}
+		if way := p.Travel[form]; !slices.Contains(list, way) {
+			return fmt.Errorf("pictures.travel.%s: %q must be one of %s", form, way, joined(list))
+		}
+	}
+	return nil
+}
+
+func joined(list []Travel) string {
+	var names []string
+	for _, way := range list {
+		names = append(names, string(way))
+	}
+	return strings.Join(names, ", ")
+}
+
 func (t *Template) namePictures() error {
 	for name, setting := range t.Settings.Pictures.Files {
 		found := false
 		for i := range t.Pictures {
 			if t.Pictures[i].File == setting.File {
-				t.Pictures[i].Name, t.Pictures[i].Alt = name, setting.Alt
+				p := &t.Pictures[i]
+				p.Name, p.Alt, p.From, p.Version = name, setting.Alt, setting.From, setting.Version
 				found = true
 			}
 		}
@@ -422,7 +527,7 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 		if e.IsDir() || strings.HasPrefix(e.Name(), ".") {
 			continue
 		}
-		if parts.Pictures[e.Name()], err = readFile(fsys, path.Join(PictureFolder, e.Name()), picture.MaxBytes); err != nil {
+		if parts.Pictures[e.Name()], err = readFile(fsys, path.Join(PictureFolder, e.Name()), MaxPicture); err != nil {
 			return nil, err
 		}
 	}
@@ -493,7 +598,7 @@ func OpenBare(fsys fs.FS, file string) (*Template, error) {
 		if !fs.ValidPath(src) || strings.Contains(src, ":") || t.AtAddress(src) != nil || len(t.Pictures) >= MaxPictures {
 			continue
 		}
-		data, err := readFile(fsys, src, picture.MaxBytes)
+		data, err := readFile(fsys, src, MaxPicture)
 		if err != nil {
 			continue
 		}

@@ -64,7 +64,7 @@ func TestWrongFoldersAreRefused(t *testing.T) {
 		"text not in it":          {"language: sv\ntexts: {desk: {en: Desk}}", "no text in the template's language, sv", nil},
 		"constant's name":         {"organisation: {a b: x}", "letters, digits", nil},
 		"missing picture":         {"pictures: {files: {logo: {file: lgo.png}}}", "there is logo.png", map[string][]byte{"logo.png": dot(t)}},
-		"not a picture":           {"", "not a PNG, JPEG or GIF", map[string][]byte{"logo.png": []byte("<html>")}},
+		"not a picture":           {"", "web page", map[string][]byte{"logo.png": []byte("<html>")}},
 		"too much":                {strings.Repeat("# x\n", MaxSettings), "larger than", nil},
 	} {
 		if c.settings != "" && strings.HasPrefix(name, "too") {

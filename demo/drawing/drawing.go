@@ -49,10 +49,14 @@ func All() (map[string]map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	anchor, err := encodeSeeThrough(drawAnchor(88))
+	if err != nil {
+		return nil, err
+	}
 	return map[string]map[string][]byte{
 		"voyage":  {"logo.png": small},
 		"harbour": {"logo.png": logo, "banner.png": winter},
-		"regatta": {"logo.png": logo, "banner.png": regatta, "strip.png": strip},
+		"regatta": {"logo.png": logo, "banner.png": regatta, "strip.png": strip, "anchor.png": anchor, "pennant.svg": []byte(pennant)},
 	}, nil
 }
 
@@ -126,6 +130,48 @@ func drawLogo(size int) image.Image {
 	fill(img, sea, scale, wave(0.70, 0.05, 0.25, 0, 0.12, 0.88))
 	fill(img, foam, scale, wave(0.77, 0.025, 0.25, 0.12, 0.18, 0.82))
 	return img
+}
+
+// pennant is the regatta's flag as a drawing of lines.
+const pennant = `<svg xmlns="http://www.w3.org/2000/svg" width="48" height="32" viewBox="0 0 48 32">
+  <path d="M4 2v28" stroke="#0b3c49" stroke-width="2"/>
+  <path d="M5 4l38 9-38 9z" fill="#c8553d"/>
+  <circle cx="15" cy="13" r="4" fill="#f2f6f5"/>
+</svg>
+`
+
+// drawAnchor draws a dark anchor on see-through ground.
+func drawAnchor(size int) image.Image {
+	img := image.NewNRGBA(image.Rect(0, 0, size, size))
+	scale := float32(size)
+	ring := func(x, y, outer, inner float32, from, until float64) shape {
+		var s shape
+		for i := 0; i <= 48; i++ {
+			a := from + (until-from)*float64(i)/48
+			s = append(s, [2]float32{x + outer*float32(math.Cos(a)), y + outer*float32(math.Sin(a))})
+		}
+		for i := 48; i >= 0; i-- {
+			a := from + (until-from)*float64(i)/48
+			s = append(s, [2]float32{x + inner*float32(math.Cos(a)), y + inner*float32(math.Sin(a))})
+		}
+		return s
+	}
+	for _, s := range []shape{
+		ring(0.5, 0.18, 0.11, 0.05, 0, 2*math.Pi),
+		{{0.46, 0.28}, {0.54, 0.28}, {0.54, 0.92}, {0.46, 0.92}},
+		{{0.30, 0.36}, {0.70, 0.36}, {0.70, 0.43}, {0.30, 0.43}},
+		ring(0.5, 0.56, 0.36, 0.28, 0.15, math.Pi-0.15),
+		{{0.78, 0.62}, {0.86, 0.46}, {0.95, 0.66}}, {{0.05, 0.66}, {0.14, 0.46}, {0.22, 0.62}},
+	} {
+		fill(img, deep, scale, s)
+	}
+	return img
+}
+
+func encodeSeeThrough(img image.Image) ([]byte, error) {
+	var b bytes.Buffer
+	err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&b, img)
+	return b.Bytes(), err
 }
 
 func drawFerry(img draw.Image, scale, dx, dy float32) {

@@ -1,0 +1,88 @@
+package picture
+
+import (
+	"fmt"
+	"image"
+	"image/color"
+
+	"github.com/skip2/go-qrcode"
+)
+
+// quiet is the clear margin around a code, in modules (ISO/IEC 18004, 9.1).
+const quiet = 4
+
+// levels are the shares of a code that may be spoilt and still be read (ISO/IEC 18004, table 8).
+var levels = map[string]qrcode.RecoveryLevel{"7": qrcode.Low, "15": qrcode.Medium, "25": qrcode.High, "30": qrcode.Highest}
+
+// CodeRecipe says how a code picture is drawn.
+type CodeRecipe struct {
+	Width    int    `json:"width"`              // px that it may take at most, with its margin
+	Multiple int    `json:"multiple,omitempty"` // pixels for each px, 1 to 3; 0 for 2
+	Recovers string `json:"recovers,omitempty"` // percent that may be spoilt: 7, 15, 25 or 30; empty for 15
+	Dark     string `json:"dark,omitempty"`     // colour of the modules; empty for black
+}
+
+// CodePicture is a code picture with its measures.
+type CodePicture struct {
+	Rendition
+	Modules int `json:"modules"` // each way, with the margin
+	Module  int `json:"module"`  // pixels of a module
+	Width   int `json:"width"`   // px at which it is shown
+}
+
+// Code draws a text, such as a link or a vCard, as a QR code (ISO/IEC 18004) in which every module is a whole
+// number of pixels, so that it is as sharp as can be.
+func Code(text string, r CodeRecipe) (*CodePicture, error) {
+	if r.Multiple == 0 {
+		r.Multiple = 2
+	}
+	if r.Recovers == "" {
+		r.Recovers = "15"
+	}
+	dark := color.NRGBA{A: 255}
+	if r.Dark != "" {
+		var err error
+		if dark, err = ParseColour(r.Dark); err != nil {
+			return nil, err
+		}
+	}
+	level, ok := levels[r.Recovers]
+	switch {
+	case !ok:
+		return nil, fmt.Errorf("%q is no share that may be spoilt; it is 7, 15, 25 or 30 percent", r.Recovers)
+	case r.Width < 1 || r.Width > MaxDisplay || r.Multiple < 1 || r.Multiple > MaxMultiple:
+		return nil, fmt.Errorf("the width is from 1 to %d px and the multiple from 1 to %d", MaxDisplay, MaxMultiple)
+	case text == "":
+		return nil, fmt.Errorf("there is nothing to put into the code")
+	case lightnessOf(dark) > 45:
+		return nil, fmt.Errorf("%s is too light: readers need dark modules on white", r.Dark)
+	}
+	code, err := qrcode.New(text, level)
+	if err != nil {
+		return nil, fmt.Errorf("%d bytes do not go into a code that recovers %s %%: %w", len(text), r.Recovers, err)
+	}
+	code.DisableBorder = true
+	bitmap := code.Bitmap()
+	modules := len(bitmap) + 2*quiet
+	module := r.Width / modules * r.Multiple
+	if module < 1 {
+		return nil, fmt.Errorf("the code has %d modules with its margin and needs at least %d px; %d are given", modules, modules, r.Width)
+	}
+	c := &CodePicture{Modules: modules, Module: module, Width: modules * module / r.Multiple}
+	img := image.NewNRGBA(image.Rect(0, 0, modules*module, modules*module))
+	for y := range modules * module {
+		for x := range modules * module {
+			at := color.NRGBA{255, 255, 255, 255}
+			if my, mx := y/module-quiet, x/module-quiet; my >= 0 && mx >= 0 && my < len(bitmap) && mx < len(bitmap) && bitmap[my][mx] {
+				at = dark
+			}
+			img.SetNRGBA(x, y, at)
+		}
+	}
+	written, err := Write(img, Weight{Format: PNG}, 96*r.Multiple)
+	if err != nil {
+		return nil, err
+	}
+	c.Rendition = *written
+	return c, nil
+}

@@ -1,0 +1,206 @@
+package picture
+
+import (
+	"fmt"
+	"image"
+	"image/color"
+	"math"
+)
+
+// Grounds on which a signature is looked at: the page, that of partial dark modes, and that of full inversion.
+var darkGrounds = []struct {
+	name   string
+	colour color.NRGBA
+}{
+	{"light", color.NRGBA{255, 255, 255, 255}},
+	{"dark", color.NRGBA{31, 31, 31, 255}},
+	{"inverted", color.NRGBA{0, 0, 0, 255}},
+}
+
+// Sight is how much of a picture can be told from a ground.
+type Sight struct {
+	Ground string  `json:"ground"` // light, dark or inverted
+	Colour string  `json:"colour"`
+	Seen   float64 `json:"seen"` // share of the picture's edges that can be seen, 0 to 1
+}
+
+// enoughSeen is the share of edges below which a picture counts as vanishing.
+const enoughSeen = 0.5
+
+// edgeStep is how many steps of lightness (CIE L*, 0 to 100) make an edge that is seen.
+const edgeStep = 12
+
+// Sights measures on which grounds a picture vanishes: of all its edges, those inside and those against the
+// ground, the share that can still be seen there. A picture without see-through parts is the same everywhere.
+func Sights(img *image.NRGBA) []Sight {
+	all := map[int]bool{}
+	seen := make([]map[int]bool, len(darkGrounds))
+	for i, g := range darkGrounds {
+		seen[i] = edges(img, g.colour)
+		for at := range seen[i] {
+			all[at] = true
+		}
+	}
+	var list []Sight
+	for i, g := range darkGrounds {
+		s := Sight{Ground: g.name, Colour: Hex(g.colour), Seen: 1}
+		if len(all) > 0 {
+			s.Seen = float64(len(seen[i])) / float64(len(all))
+		}
+		list = append(list, s)
+	}
+	return list
+}
+
+// Vanishes lists the grounds on which too little is seen.
+func Vanishes(sights []Sight) []string {
+	var names []string
+	for _, s := range sights {
+		if s.Seen < enoughSeen {
+			names = append(names, s.Ground)
+		}
+	}
+	return names
+}
+
+// edges are the pixels whose lightness over a ground differs from that of the pixel to the right or below.
+func edges(img *image.NRGBA, ground color.NRGBA) map[int]bool {
+	w, h := img.Rect.Dx(), img.Rect.Dy()
+	lightness := make([]float64, (w+2)*(h+2)) // with a border of ground
+	for i := range lightness {
+		lightness[i] = lightnessOf(ground)
+	}
+	for y := range h {
+		for x := range w {
+			i := img.PixOffset(x, y)
+			lightness[(y+1)*(w+2)+x+1] = lightnessOf(blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, ground, 1))
+		}
+	}
+	found := map[int]bool{}
+	for y := range h + 1 {
+		for x := range w + 1 {
+			i := y*(w+2) + x
+			if math.Abs(lightness[i]-lightness[i+1]) >= edgeStep || math.Abs(lightness[i]-lightness[i+w+2]) >= edgeStep {
+				found[i] = true
+			}
+		}
+	}
+	return found
+}
+
+// lightnessOf is L* of an opaque colour (CIE 15).
+func lightnessOf(c color.NRGBA) float64 {
+	y := 0.2126*float64(toLight[c.R]) + 0.7152*float64(toLight[c.G]) + 0.0722*float64(toLight[c.B])
+	if y <= 216.0/24389 {
+		return y * 24389 / 27
+	}
+	return 116*math.Cbrt(y) - 16
+}
+
+// The ways to make a picture safe on dark ground.
+const (
+	Outline = "outline" // a thin line around what is seen
+	Plate   = "plate"   // a ground of its own, with round corners
+)
+
+// DarkSafe says how a picture is made safe on dark ground.
+type DarkSafe struct {
+	Way    string  `json:"way"`
+	Colour string  `json:"colour"` // #rrggbb; empty for white
+	Width  float64 `json:"width"`  // pixels: of the line, or of the plate around the picture; 0 for 2 and 8
+}
+
+// MakeDarkSafe mends a picture that vanishes on dark ground. The outline needs room: the picture grows by it on
+// every side, and so does it by a plate.
+func MakeDarkSafe(img *image.NRGBA, d DarkSafe) (*image.NRGBA, error) {
+	if d.Colour == "" {
+		d.Colour = "#ffffff"
+	}
+	c, err := ParseColour(d.Colour)
+	if err != nil {
+		return nil, err
+	}
+	if d.Width < 0 || d.Width > 200 {
+		return nil, fmt.Errorf("the width is from 0 to 200 pixels")
+	}
+	switch d.Way {
+	case Outline:
+		if d.Width == 0 {
+			d.Width = 2
+		}
+		return outlined(grown(img, int(math.Ceil(d.Width))), c, d.Width), nil
+	case Plate:
+		if d.Width == 0 {
+			d.Width = 8
+		}
+		out := grown(img, int(math.Ceil(d.Width)))
+		return Recipe{Shape: Rounded, Radius: d.Width, Ground: ""}.plated(out, c), nil
+	}
+	return nil, fmt.Errorf("%q is not known; it is outline or plate", d.Way)
+}
+
+// grown puts a see-through margin around a picture.
+func grown(img *image.NRGBA, by int) *image.NRGBA {
+	w, h := img.Rect.Dx(), img.Rect.Dy()
+	out := image.NewNRGBA(image.Rect(0, 0, w+2*by, h+2*by))
+	for y := range h {
+		copy(out.Pix[out.PixOffset(by, y+by):], img.Pix[y*img.Stride:][:4*w])
+	}
+	return out
+}
+
+// plated lays a plate under a picture and cuts its corners.
+func (r Recipe) plated(img *image.NRGBA, plate color.NRGBA) *image.NRGBA {
+	w, h := img.Rect.Dx(), img.Rect.Dy()
+	for y := range h {
+		for x := range w {
+			i := img.PixOffset(x, y)
+			c := blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, plate, 1)
+			c.A = uint8(255*coverage(r.inside(float64(x)+0.5, float64(y)+0.5, float64(w), float64(h), 1)) + 0.5)
+			img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3] = c.R, c.G, c.B, c.A
+		}
+	}
+	return img
+}
+
+// outlined draws a line behind everything that is seen.
+func outlined(img *image.NRGBA, line color.NRGBA, width float64) *image.NRGBA {
+	w, h := img.Rect.Dx(), img.Rect.Dy()
+	reach := int(math.Ceil(width))
+	out := cloned(img)
+	for y := range h {
+		for x := range w {
+			opacity := 0.0 // the most that a pixel within reach gives
+			for dy := -reach; dy <= reach; dy++ {
+				for dx := -reach; dx <= reach; dx++ {
+					if px, py := x+dx, y+dy; px >= 0 && py >= 0 && px < w && py < h {
+						a := float64(img.Pix[img.PixOffset(px, py)+3]) / 255
+						opacity = max(opacity, a*coverage(width-math.Hypot(float64(dx), float64(dy))))
+					}
+				}
+			}
+			under := line
+			under.A = uint8(255*opacity + 0.5)
+			i := img.PixOffset(x, y)
+			c := blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, under, 1)
+			out.Pix[i], out.Pix[i+1], out.Pix[i+2], out.Pix[i+3] = c.R, c.G, c.B, c.A
+		}
+	}
+	return out
+}
+
+// Over draws a picture over a ground, as it is seen there.
+func Over(img *image.NRGBA, ground color.NRGBA) *image.NRGBA {
+	out := image.NewNRGBA(image.Rect(0, 0, img.Rect.Dx(), img.Rect.Dy()))
+	for i := 0; i+3 < len(img.Pix); i += 4 {
+		c := blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, ground, 1)
+		out.Pix[i], out.Pix[i+1], out.Pix[i+2], out.Pix[i+3] = c.R, c.G, c.B, 255
+	}
+	return out
+}
+
+// Write writes pixels as light as asked for, with a resolution tag in pixels per inch; 0 for none.
+func Write(img *image.NRGBA, w Weight, resolution int) (*Rendition, error) {
+	p := &Picture{Facts: Facts{Width: img.Rect.Dx(), Height: img.Rect.Dy(), Transparent: !img.Opaque(), Frames: 1}, Frames: []Frame{{Image: img}}}
+	return p.written(w, resolution)
+}
