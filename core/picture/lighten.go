@@ -388,7 +388,7 @@ func (s *search) animation() {
 		if colours := coloursOf(frames, n); colours != nil {
 			p = exactPalette(frames)
 		}
-		p = append(oneSeeThrough(p), color.NRGBA{})
+		p = oneSeeThrough(p)
 		g := gif.GIF{LoopCount: s.picture.Loops}
 		var before *image.Paletted
 		var shown *image.NRGBA

@@ -66,8 +66,11 @@ func (r Recipe) shaped(img *image.NRGBA, scale float64) *image.NRGBA {
 				c = blended(ring, c, coverage(width-edge))
 			}
 			c.A = uint8(float64(c.A)*coverage(edge) + 0.5)
-			if covered {
+			switch {
+			case covered:
 				c = blended(c, ground, 1)
+			case c.A == 0:
+				c = color.NRGBA{}
 			}
 			img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3] = c.R, c.G, c.B, c.A
 		}
