@@ -79,8 +79,8 @@ func (p *Picture) decode(data []byte, h *header) error {
 	if err := decodable(data, h); err != nil {
 		return err
 	}
-	if h.Format == GIF && h.Facts.Frames > 1 {
-		return p.decodeAnimation(data)
+	if h.Format == GIF {
+		return p.decodeGIF(data)
 	}
 	img, _, err := image.Decode(bytes.NewReader(data))
 	if err != nil {
@@ -94,8 +94,8 @@ func (p *Picture) decode(data []byte, h *header) error {
 	return nil
 }
 
-// decodeAnimation draws every frame whole (GIF89a, 23: disposal).
-func (p *Picture) decodeAnimation(data []byte) error {
+// decodeGIF draws every frame whole on the picture's canvas (GIF89a, 23: disposal).
+func (p *Picture) decodeGIF(data []byte) error {
 	g, err := gif.DecodeAll(bytes.NewReader(data))
 	if err != nil {
 		return err
