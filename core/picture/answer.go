@@ -88,7 +88,11 @@ type judge struct {
 	faults []Fault
 }
 
+// add notes a fault, each kind once.
 func (j *judge) add(id string, breaks bool, remedy, format string, args ...any) {
+	if slices.ContainsFunc(j.faults, func(f Fault) bool { return f.ID == id && f.Breaks == breaks }) {
+		return
+	}
 	j.faults = append(j.faults, Fault{id, breaks, fmt.Sprintf(format, args...), remedy})
 }
 
