@@ -107,7 +107,7 @@ for every desk and the blocks for mail rules.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{ExitUsage, err} })
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "ways in", Title: "Ways to a template:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
-	a.add(root, "offline", a.checkCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.clientsCommand())
+	a.add(root, "offline", a.checkCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "ways in", a.startCommand(), a.adoptCommand(), a.liftCommand(), a.tidyCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
 	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.packageCommand())

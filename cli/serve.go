@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -25,10 +26,15 @@ const defaultListen = "127.0.0.1:8425"
 // serveFlags are what serve and demo share.
 type serveFlags struct {
 	data, listen, log string
+	pictures, tree    string
+	allow             []string
 }
 
 func (f *serveFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
+	c.Flags().StringVar(&f.pictures, "pictures-listen", "", "address at which nothing but hosted pictures is served, for the public, such as 0.0.0.0:8426")
+	c.Flags().StringVar(&f.tree, "pictures-tree", "", "folder in which hosted pictures are kept for a static web server")
+	c.Flags().StringArrayVar(&f.allow, "allow", nil, "private network that the check of picture addresses may ask, such as 10.20.0.0/16")
 	c.Flags().StringVar(&f.log, "log", "text", "form of the log on the standard error output: text or json")
 }
 
@@ -43,11 +49,30 @@ func (a *app) open(ctx context.Context, f serveFlags) (*service.Service, *slog.L
 		return nil, nil, usage("--log %q is not known; it is text or json", f.log)
 	}
 	log := slog.New(handler)
-	s, err := service.Open(ctx, service.Config{Data: f.data, Listen: f.listen, Log: log, Now: a.now, Version: Version})
+	allow, err := networks(f.allow)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := service.Open(ctx, service.Config{
+		Data: f.data, Listen: f.listen, Log: log, Now: a.now, Version: Version, PictureListen: f.pictures, PictureTree: f.tree, PictureAllow: allow,
+	})
 	if errors.Is(err, service.ErrNotLoopback) {
 		err = exitError{ExitUsage, err}
 	}
 	return s, log, err
+}
+
+// networks reads the values of --allow.
+func networks(list []string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, s := range list {
+		p, err := netip.ParsePrefix(s)
+		if err != nil {
+			return nil, usage("--allow %q is no network; write it as 10.20.0.0/16", s)
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 func (a *app) serveCommand() *cobra.Command {
@@ -64,6 +89,9 @@ func (a *app) serveCommand() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(a.out, "Missivum is at %s\n", s.Address())
+			if at := s.PictureAddress(); at != "" {
+				fmt.Fprintf(a.out, "Pictures are served to the public from %s\n", at)
+			}
 			return s.Serve(cmd.Context())
 		},
 	}

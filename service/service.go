@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"missivum/service/api"
 	"missivum/service/packages"
 	"missivum/service/people"
+	"missivum/service/pictures"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -31,6 +33,10 @@ type Config struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Version string
+
+	PictureListen string         // host:port at which nothing but pictures is served, for the public; empty for none
+	PictureTree   string         // folder in which hosted pictures are kept for a static web server; empty for none
+	PictureAllow  []netip.Prefix // private networks that the check of picture addresses may ask
 }
 
 // Service is an opened service.
@@ -38,11 +44,13 @@ type Service struct {
 	Templates *templates.Templates
 	People    *people.People
 	Packages  *packages.Packages
+	Pictures  *pictures.Pictures
 
 	config   Config
 	store    *store.Store
 	listener net.Listener
 	handler  http.Handler
+	public   net.Listener // of pictures; nil for none
 }
 
 // Open opens the data folder and the listening address.
@@ -63,14 +71,27 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.Packages = &packages.Packages{
 		Store: st, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "packages"), Now: c.Now, Log: c.Log,
 	}
+	s.Pictures = &pictures.Pictures{
+		Store: st, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "photos"), Tree: c.PictureTree, Allow: c.PictureAllow, Now: c.Now, Log: c.Log,
+	}
+	s.Templates.Host = s.Pictures.HostTemplate
+	s.Templates.Public = func(ctx context.Context) (string, error) {
+		settings, err := s.Pictures.Settings(ctx)
+		return settings.Address, err
+	}
 	if err := s.Packages.Start(ctx); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
 	s.handler = api.New(&api.API{
-		Store: st, Templates: s.Templates, People: s.People, Packages: s.Packages, Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
+		Store: st, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 	if s.listener, err = net.Listen("tcp", c.Listen); err != nil {
 		return nil, errors.Join(fmt.Errorf("listening on %s: %w", c.Listen, err), st.Close())
+	}
+	if c.PictureListen != "" {
+		if s.public, err = net.Listen("tcp", c.PictureListen); err != nil {
+			return nil, errors.Join(fmt.Errorf("listening for pictures on %s: %w", c.PictureListen, err), s.listener.Close(), st.Close())
+		}
 	}
 	return s, nil
 }
@@ -91,6 +112,14 @@ func checkLoopback(listen string) error {
 // Address is where the service answers, such as http://127.0.0.1:8425.
 func (s *Service) Address() string { return "http://" + s.listener.Addr().String() }
 
+// PictureAddress is where pictures are served to the public, empty when they are not.
+func (s *Service) PictureAddress() string {
+	if s.public == nil {
+		return ""
+	}
+	return "http://" + s.public.Addr().String()
+}
+
 // stopTime is how long open requests have when the service ends.
 const stopTime = 10 * time.Second
 
@@ -98,8 +127,15 @@ const stopTime = 10 * time.Second
 // being made and closes the database.
 func (s *Service) Serve(ctx context.Context) error {
 	server := &http.Server{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
-	ended := make(chan error, 1)
+	host := &http.Server{Handler: s.Pictures, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
+	ended := make(chan error, 2)
 	go func() { ended <- server.Serve(s.listener) }()
+	if s.public != nil {
+		go func() { ended <- host.Serve(s.public) }()
+	}
+	watching, stopWatching := context.WithCancel(ctx)
+	watched := make(chan struct{})
+	go func() { defer close(watched); s.Pictures.Watch(watching, time.Minute) }()
 	var err error
 	select {
 	case err = <-ended:
@@ -107,8 +143,11 @@ func (s *Service) Serve(ctx context.Context) error {
 		s.config.Log.Info("stopping")
 		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
 		defer cancel()
-		err = server.Shutdown(stop)
+		err = errors.Join(server.Shutdown(stop), host.Shutdown(stop))
 	}
+	stopWatching()
+	<-watched
+	s.Pictures.StopPhotos()
 	s.Packages.Stop()
 	if errors.Is(err, http.ErrServerClosed) {
 		err = nil

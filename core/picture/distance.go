@@ -24,12 +24,13 @@ func Difference(a, b *image.NRGBA) float64 {
 		a, b = b, a
 	}
 	if a.Rect.Size() != b.Rect.Size() {
-		b = resized(b, a.Rect.Dx(), a.Rect.Dy())
+		b = Resized(b, a.Rect.Dx(), a.Rect.Dy())
 	}
 	return newReference(a).difference(b)
 }
 
-func resized(img *image.NRGBA, width, height int) *image.NRGBA {
+// Resized draws a picture with another width and height in pixels, by light.
+func Resized(img *image.NRGBA, width, height int) *image.NRGBA {
 	l := lightOf(img)
 	return l.resampled(window{0, 0, float64(l.width), float64(l.height)}, width, height).image()
 }

@@ -116,7 +116,7 @@ func blended(over, under color.NRGBA, share float64) color.NRGBA {
 // picture's border. It is a guess to begin with, not a face finder.
 func Detect(img *image.NRGBA) Point {
 	const size = 48
-	small := resized(img, size, size)
+	small := Resized(img, size, size)
 	at := func(x, y int) [3]float64 {
 		i := small.PixOffset(x, y)
 		return [3]float64{float64(small.Pix[i]), float64(small.Pix[i+1]), float64(small.Pix[i+2])}

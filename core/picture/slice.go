@@ -351,6 +351,15 @@ func writeTable(b *strings.Builder, p part, pieces map[image.Point]*Piece, inden
 	b.WriteString(indent + "</table>\n")
 }
 
+// TableWith puts addresses into a table in place of its pictures' names, to be looked at.
+func TableWith(table string, addresses map[string]string) string {
+	var pairs []string
+	for name, address := range addresses {
+		pairs = append(pairs, fmt.Sprintf("data-picture=%q", name), fmt.Sprintf("src=%q", address))
+	}
+	return strings.NewReplacer(pairs...).Replace(table)
+}
+
 // sameColumns reports whether all of a region's rows are parted at the same places.
 func sameColumns(p part) bool {
 	var first []int

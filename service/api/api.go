@@ -14,8 +14,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/field"
+	"missivum/core/picture"
 	"missivum/service/packages"
 	"missivum/service/people"
+	"missivum/service/pictures"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -33,6 +35,7 @@ type API struct {
 	Templates *templates.Templates
 	People    *people.People
 	Packages  *packages.Packages
+	Pictures  *pictures.Pictures
 	Console   fs.FS // the built console; nil for none
 	Log       *slog.Logger
 	Now       func() time.Time
@@ -85,6 +88,9 @@ func New(a *API) http.Handler {
 	v1.GET("/packages/:id", a.getPackage)
 	v1.DELETE("/packages/:id", a.removePackage)
 	v1.GET("/packages/:id/file", a.getPackageFile)
+
+	a.pictureRoutes(v1)
+	r.GET("/p/:key", gin.WrapH(http.StripPrefix("/p", a.Pictures)))
 
 	r.NoRoute(a.console)
 	r.NoMethod(func(c *gin.Context) {
@@ -151,7 +157,7 @@ func (a *API) fail(c *gin.Context, err error) {
 		problem(c, http.StatusUnprocessableEntity, "The template has mistakes and cannot be filled:\n"+mistakes.Error(), mistakes)
 	case errors.As(err, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "The request is larger than is taken here.", nil)
-	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
+	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
 		problem(c, http.StatusUnprocessableEntity, err.Error(), nil)
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the caller went away

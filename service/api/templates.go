@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -200,8 +201,13 @@ func (a *API) listVersions(c *gin.Context) {
 }
 
 // readJSON reads a request body; unknown members are refused, so that a misspelt one is not lost.
-func readJSON(c *gin.Context, into any) error {
-	d := json.NewDecoder(c.Request.Body)
+func readJSON(c *gin.Context, into any) error { return decode(c.Request.Body, into) }
+
+// readText is readJSON for JSON that stands in the address.
+func readText(text string, into any) error { return decode(strings.NewReader(text), into) }
+
+func decode(r io.Reader, into any) error {
+	d := json.NewDecoder(r)
 	d.DisallowUnknownFields()
 	if err := d.Decode(into); err != nil {
 		return fmt.Errorf("%w: the request's JSON cannot be read: %w", errBad, err)
@@ -285,7 +291,7 @@ func (a *API) getPicture(c *gin.Context) {
 		if p.File == c.Param("file") {
 			c.Header("Content-Security-Policy", "default-src 'none'; sandbox")
 			c.Header("Cross-Origin-Resource-Policy", "cross-origin") // sandboxed previews have an origin of their own
-			c.Data(http.StatusOK, "image/"+p.Format, p.Data)
+			c.Data(http.StatusOK, picture.Media(p.Format), p.Data)
 			return
 		}
 	}

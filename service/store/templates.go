@@ -2,9 +2,7 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"time"
@@ -72,9 +70,8 @@ func latestVersion(ctx context.Context, tx *sql.Tx, name string) (id int64, numb
 
 func savePictures(ctx context.Context, tx *sql.Tx, version int64, pictures map[string][]byte) error {
 	for file, data := range pictures {
-		sum := sha256.Sum256(data)
-		hash := hex.EncodeToString(sum[:])
-		if _, err := tx.ExecContext(ctx, `INSERT INTO picture_contents (sha256, data) VALUES (?, ?) ON CONFLICT DO NOTHING`, hash, data); err != nil {
+		hash, err := saveContent(ctx, tx, data)
+		if err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO version_pictures (version_id, file, sha256) VALUES (?, ?, ?)`, version, file, hash); err != nil {

@@ -32,6 +32,10 @@ type Templates struct {
 	Store  *store.Store
 	People *people.People
 	Now    func() time.Time
+	// Host is told of every template that was saved, so that its pictures are reached for good; nil for nobody.
+	Host func(context.Context, *template.Template) error
+	// Public gives the address at which the service hosts pictures, empty for none; nil for none.
+	Public func(context.Context) (string, error)
 
 	mu     sync.Mutex
 	states map[string]State
@@ -73,6 +77,11 @@ func (t *Templates) Get(ctx context.Context, name string, number int) (Stored, e
 	if err != nil {
 		return Stored{}, fmt.Errorf("the stored template %s cannot be read: %w", name, err)
 	}
+	if t.Public != nil {
+		if parsed.Public, err = t.Public(ctx); err != nil {
+			return Stored{}, err
+		}
+	}
 	return Stored{Template: parsed, Number: v.Number, Note: v.Note, Author: v.Author, Created: v.Created}, nil
 }
 
@@ -113,6 +122,9 @@ func (t *Templates) Save(ctx context.Context, name string, parts template.Parts,
 		Template: name, Content: parsed.Version(), Source: parts.Source, Settings: parts.Settings, Texts: parts.Texts,
 		Note: edit.Note, Author: edit.Author, Created: s.Created, Pictures: parts.Pictures,
 	}, edit.Base)
+	if err == nil && t.Host != nil {
+		err = t.Host(ctx, parsed)
+	}
 	return s, err
 }
 
@@ -124,7 +136,7 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 		return State{}, err
 	}
 	day := t.Now()
-	key := fmt.Sprintf("%s %s %d %s", s.Name, s.Version(), revision, day.Format(time.DateOnly))
+	key := fmt.Sprintf("%s %s %s %d %s", s.Name, s.Version(), s.Template.Public, revision, day.Format(time.DateOnly))
 	t.mu.Lock()
 	state, ok := t.states[key]
 	t.mu.Unlock()
@@ -164,9 +176,11 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 const maxArchive = 64 << 20
 
 // WriteArchive writes a template as a zip of its folder.
-func WriteArchive(w io.Writer, t *template.Template) error {
+func WriteArchive(w io.Writer, t *template.Template) error { return WriteFiles(w, t.Files()) }
+
+// WriteFiles writes files as a zip, sorted by name.
+func WriteFiles(w io.Writer, files map[string][]byte) error {
 	z := zip.NewWriter(w)
-	files := t.Files()
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		w, err := z.Create(name)
 		if err != nil {

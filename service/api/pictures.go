@@ -1,0 +1,637 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"image"
+	"image/png"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/core/check"
+	"missivum/core/client"
+	"missivum/core/person"
+	"missivum/core/picture"
+	"missivum/core/template"
+	"missivum/core/travel"
+	"missivum/service/pictures"
+	"missivum/service/templates"
+)
+
+// PictureSummary is a picture in a list.
+type PictureSummary struct {
+	Name     string        `json:"name"`
+	Number   int           `json:"number"` // of the latest version
+	Facts    picture.Facts `json:"facts"`
+	Saved    time.Time     `json:"saved"`
+	Alt      string        `json:"alt"`      // in English, or the only one
+	Uses     []string      `json:"uses"`     // templates
+	Outdated []string      `json:"outdated"` // templates that use an older version
+}
+
+// ProbeRequest asks what will go wrong with a picture.
+type ProbeRequest struct {
+	Width  int `json:"width"`  // px at which it is shown; 0 with height 0: its true pixels
+	Height int `json:"height"` // px
+}
+
+// ProbeAnswer is what a picture is and what will go wrong with it.
+type ProbeAnswer struct {
+	Facts     picture.Facts   `json:"facts"`
+	Findings  []check.Finding `json:"findings"`
+	Multiples []travel.Advice `json:"multiples"`
+	Sights    []picture.Sight `json:"sights"` // empty for a picture that is opaque
+	Vanishes  []string        `json:"vanishes"`
+	Focus     picture.Point   `json:"focus"` // what it seems to be about
+	Notes     []string        `json:"notes"` // what reading it changes
+}
+
+// FitRequest asks for a rendition.
+type FitRequest struct {
+	Number int            `json:"number"` // version; 0 for the latest
+	Recipe picture.Recipe `json:"recipe"`
+	Keep   bool           `json:"keep"` // store it and host it
+}
+
+// LightenRequest asks for a lighter file of the same size.
+type LightenRequest struct {
+	Number int            `json:"number"`
+	Weight picture.Weight `json:"weight"`
+	Keep   bool           `json:"keep"`
+}
+
+// DarkRequest asks for a picture that is safe on dark ground.
+type DarkRequest struct {
+	Number int              `json:"number"`
+	Dark   picture.DarkSafe `json:"dark"`
+	Recipe *picture.Recipe  `json:"recipe"` // of the rendition that is mended; left out: the picture as it is
+	Keep   bool             `json:"keep"`
+}
+
+// MadePicture is a rendition with what it looks like.
+type MadePicture struct {
+	Key        string          `json:"key"` // where it is hosted, if it is kept
+	Facts      picture.Facts   `json:"facts"`
+	Width      int             `json:"width"`  // px at which it is shown; 0 when that is not decided
+	Height     int             `json:"height"` // px
+	Before     int             `json:"before"` // bytes of what it was made of
+	Difference float64         `json:"difference"`
+	Trials     []picture.Trial `json:"trials"`
+	Notes      []string        `json:"notes"`
+	Sights     []picture.Sight `json:"sights"`
+	Image      string          `json:"image"`   // data address
+	Exact      string          `json:"exact"`   // data address of the pixels before they were written
+	Differs    string          `json:"differs"` // data address of the difference, eight times as strong
+}
+
+// SliceRequest asks for a picture cut into pieces.
+type SliceRequest struct {
+	Map  picture.SliceMap `json:"map"`
+	Keep bool             `json:"keep"` // store the map
+}
+
+// SlicedPicture is a picture cut into pieces.
+type SlicedPicture struct {
+	Width  int           `json:"width"`  // px
+	Height int           `json:"height"` // px
+	Pieces []SlicedPiece `json:"pieces"`
+	Table  string        `json:"table"` // HTML with data-picture
+	Look   string        `json:"look"`  // HTML with the pieces in it
+	Notes  []string      `json:"notes"`
+}
+
+// SlicedPiece is a piece with what it looks like.
+type SlicedPiece struct {
+	picture.Piece
+	Image string `json:"image"` // data address; empty for one of plain colour
+}
+
+// CodeRequest asks for a code picture of a text, or of a person's vCard.
+type CodeRequest struct {
+	Text         string             `json:"text"`
+	Person       string             `json:"person"`       // mail address
+	Organisation string             `json:"organisation"` // name on the card
+	Recipe       picture.CodeRecipe `json:"recipe"`
+}
+
+// CodeAnswer is a code picture.
+type CodeAnswer struct {
+	Modules int    `json:"modules"` // each way, with the margin
+	Module  int    `json:"module"`  // pixels of a module
+	Width   int    `json:"width"`   // px at which it is shown
+	Bytes   int    `json:"bytes"`
+	Text    string `json:"text"`  // what it says
+	Image   string `json:"image"` // data address
+}
+
+// TravelChoice sets the way of a form's pictures.
+type TravelChoice struct {
+	Form   string          `json:"form"`
+	Way    template.Travel `json:"way"`
+	Author string          `json:"author"`
+}
+
+// AddressRequest asks for addresses to be asked.
+type AddressRequest struct {
+	Addresses []string `json:"addresses"`
+}
+
+// maxAddresses is how many addresses one request may have asked.
+const maxAddresses = 50
+
+// pictureRoutes are those of pictures.
+func (a *API) pictureRoutes(v1 *gin.RouterGroup) {
+	v1.GET("/pictures", a.listPictures)
+	v1.GET("/pictures/:name", a.getPictureRecord)
+	v1.PUT("/pictures/:name", limit(picture.MaxBytes), a.putPictureVersion)
+	v1.GET("/pictures/:name/view", a.viewPicture)
+	v1.PUT("/pictures/:name/alts", limit(MaxJSON), a.putAlts)
+	v1.POST("/pictures/:name/probe", limit(MaxJSON), a.probePicture)
+	v1.POST("/pictures/:name/fit", limit(MaxJSON), a.fitPicture)
+	v1.POST("/pictures/:name/lighten", limit(MaxJSON), a.lightenPicture)
+	v1.POST("/pictures/:name/dark", limit(MaxJSON), a.darkPicture)
+	v1.POST("/pictures/:name/slice", limit(MaxJSON), a.slicePicture)
+	v1.GET("/pictures/:name/sliced", a.getSliced)
+	v1.POST("/pictures/:name/use", limit(MaxJSON), a.usePicture)
+	v1.POST("/pictures/:name/take", limit(MaxJSON), a.takePicture)
+	v1.POST("/code", limit(MaxJSON), a.drawCode)
+	v1.GET("/settings/pictures", a.getPictureSettings)
+	v1.PUT("/settings/pictures", limit(MaxJSON), a.putPictureSettings)
+	v1.GET("/templates/:name/travel", a.weighTravel)
+	v1.PUT("/templates/:name/travel", limit(MaxJSON), a.chooseTravel)
+	v1.GET("/templates/:name/tree", a.getTree)
+	v1.POST("/templates/:name/addresses", a.checkTemplateAddresses)
+	v1.GET("/addresses", a.listAddresses)
+	v1.POST("/addresses", limit(MaxJSON), a.checkAddresses)
+	v1.GET("/photos", func(c *gin.Context) { c.JSON(http.StatusOK, a.Pictures.Photos()) })
+	v1.POST("/photos", limit(MaxPhotos), a.startPhotos)
+	v1.DELETE("/photos", func(c *gin.Context) {
+		a.Pictures.StopPhotos()
+		c.JSON(http.StatusOK, a.Pictures.Photos())
+	})
+}
+
+// MaxPhotos is the largest archive of photos, in bytes.
+const MaxPhotos = 1 << 30
+
+// answer sends a value, or the problem.
+func answer[T any](a *API, c *gin.Context, value T, err error) {
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, value)
+}
+
+func (a *API) listPictures(c *gin.Context) {
+	records, err := a.Pictures.List(c.Request.Context())
+	list := []PictureSummary{}
+	for _, r := range records {
+		s := PictureSummary{Name: r.Name, Number: r.Latest().Number, Facts: r.Latest().Facts, Saved: r.Latest().Saved, Alt: r.Alts["en"], Uses: []string{}, Outdated: []string{}}
+		for _, alt := range r.Alts {
+			if s.Alt == "" {
+				s.Alt = alt
+			}
+		}
+		for _, u := range r.Uses {
+			s.Uses = append(s.Uses, u.Template)
+			if u.Version != s.Number {
+				s.Outdated = append(s.Outdated, u.Template)
+			}
+		}
+		list = append(list, s)
+	}
+	answer(a, c, list, err)
+}
+
+func (a *API) getPictureRecord(c *gin.Context) {
+	r, err := a.Pictures.Get(c.Request.Context(), c.Param("name"))
+	answer(a, c, r, err)
+}
+
+func (a *API) putPictureVersion(c *gin.Context) {
+	data, err := io.ReadAll(c.Request.Body)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	r, err := a.Pictures.Put(c.Request.Context(), c.Param("name"), data, c.Query("file"), c.Query("note"), c.Query("author"))
+	answer(a, c, r, err)
+}
+
+// viewSide is the longest side of a picture that is sent to be looked at, in pixels.
+const viewSide = 1600
+
+// viewPicture sends a version to be looked at: upright, in sRGB, as PNG, not larger than a screen.
+func (a *API) viewPicture(c *gin.Context) {
+	read, _, err := a.readPicture(c, versionNumber(c))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	img := read.Image()
+	if side := max(read.Width, read.Height); side > viewSide {
+		img = picture.Resized(img, max(read.Width*viewSide/side, 1), max(read.Height*viewSide/side, 1))
+	}
+	data, err := pngOf(img)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Cache-Control", "private, max-age=60")
+	c.Data(http.StatusOK, "image/png", data)
+}
+
+func versionNumber(c *gin.Context) int {
+	n, err := strconv.Atoi(c.Query("number"))
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// readPicture reads a version for work on it; number 0 is the latest.
+func (a *API) readPicture(c *gin.Context, number int) (*picture.Picture, pictures.Version, error) {
+	data, version, err := a.Pictures.Content(c.Request.Context(), c.Param("name"), number)
+	if err != nil {
+		return nil, version, err
+	}
+	read, err := picture.Read(data)
+	return read, version, err
+}
+
+func (a *API) putAlts(c *gin.Context) {
+	alts := map[string]string{}
+	if err := readJSON(c, &alts); err != nil {
+		a.fail(c, err)
+		return
+	}
+	if err := a.Pictures.PutAlts(c.Request.Context(), c.Param("name"), alts); err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.getPictureRecord(c)
+}
+
+func (a *API) probePicture(c *gin.Context) {
+	var in ProbeRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	data, version, err := a.Pictures.Content(c.Request.Context(), c.Param("name"), 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	read, err := picture.Read(data)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	out := ProbeAnswer{Facts: version.Facts, Multiples: travel.Multiples(client.Shipped(), "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
+	if read.Transparent {
+		out.Sights = picture.Sights(read.Image())
+		out.Vanishes = append(out.Vanishes, picture.Vanishes(out.Sights)...)
+	}
+	out.Findings, err = check.Picture(c.Request.Context(), data, in.Width, in.Height, client.Shipped(), a.Now())
+	answer(a, c, out, err)
+}
+
+func pngOf(img image.Image) ([]byte, error) {
+	var b bytes.Buffer
+	err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&b, img)
+	return b.Bytes(), err
+}
+
+func dataAddress(format string, data []byte) string {
+	return "data:" + picture.Media(format) + ";base64," + base64.StdEncoding.EncodeToString(data)
+}
+
+// made keeps a rendition if that is asked for, and answers with it.
+func (a *API) made(c *gin.Context, version pictures.Version, recipe any, keep bool, r *picture.Rendition, err error) {
+	if err != nil {
+		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		return
+	}
+	m := MadePicture{
+		Key: picture.KeyOf(r.Data), Facts: r.Facts, Before: version.Facts.Bytes, Difference: r.Difference, Trials: r.Trials, Notes: append([]string{}, r.Notes...),
+		Image: dataAddress(r.Facts.Format, r.Data), Sights: []picture.Sight{},
+	}
+	if full, ok := recipe.(picture.Recipe); ok {
+		m.Width, m.Height = full.Display(version.Facts)
+	}
+	exact, err := pngOf(r.Exact)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	differs, err := pngOf(picture.DifferenceImage(r.Exact, r.Shown))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	m.Exact, m.Differs = dataAddress(picture.PNG, exact), dataAddress(picture.PNG, differs)
+	if !r.Shown.Opaque() {
+		m.Sights = picture.Sights(r.Shown)
+	}
+	if keep {
+		err = a.Pictures.Keep(c.Request.Context(), c.Param("name"), version.Number, recipe, r)
+	}
+	answer(a, c, m, err)
+}
+
+func (a *API) fitPicture(c *gin.Context) {
+	var in FitRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	if err := in.Recipe.Check(); err != nil {
+		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		return
+	}
+	read, version, err := a.readPicture(c, in.Number)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	r, err := read.Fit(in.Recipe)
+	a.made(c, version, in.Recipe, in.Keep, r, err)
+}
+
+func (a *API) lightenPicture(c *gin.Context) {
+	var in LightenRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	data, version, err := a.Pictures.Content(c.Request.Context(), c.Param("name"), in.Number)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	r, err := picture.Lighten(data, in.Weight)
+	a.made(c, version, in.Weight, in.Keep, r, err)
+}
+
+func (a *API) darkPicture(c *gin.Context) {
+	var in DarkRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	read, version, err := a.readPicture(c, in.Number)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	img, resolution := read.Image(), read.Resolution
+	if in.Recipe != nil {
+		fitted, err := read.Fit(*in.Recipe)
+		if err != nil {
+			a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+			return
+		}
+		img, resolution = fitted.Exact, fitted.Facts.Resolution
+	}
+	mended, err := picture.MakeDarkSafe(img, in.Dark)
+	if err != nil {
+		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		return
+	}
+	r, err := picture.Write(mended, picture.Weight{}, resolution)
+	a.made(c, version, in, in.Keep, r, err)
+}
+
+// slice cuts a picture by a map.
+func (a *API) slice(c *gin.Context, m picture.SliceMap) (*picture.Sliced, error) {
+	data, _, err := a.Pictures.Content(c.Request.Context(), c.Param("name"), 0)
+	if err != nil {
+		return nil, err
+	}
+	cut, err := picture.Slice(data, m, c.Param("name"))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errBad, err)
+	}
+	return cut, nil
+}
+
+func (a *API) slicePicture(c *gin.Context) {
+	var in SliceRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	cut, err := a.slice(c, in.Map)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	out := SlicedPicture{Width: cut.Width, Height: cut.Height, Pieces: []SlicedPiece{}, Table: cut.Table, Notes: cut.Notes}
+	addresses := map[string]string{}
+	for _, p := range cut.Pieces {
+		piece := SlicedPiece{Piece: p}
+		if p.Rendition != nil {
+			piece.Image = dataAddress(p.Rendition.Facts.Format, p.Rendition.Data)
+			addresses[p.Name] = piece.Image
+		}
+		out.Pieces = append(out.Pieces, piece)
+	}
+	out.Look = picture.TableWith(cut.Table, addresses)
+	if in.Keep {
+		err = a.Pictures.PutSlices(c.Request.Context(), c.Param("name"), in.Map)
+	}
+	answer(a, c, out, err)
+}
+
+// getSliced sends the template that a picture's stored map makes.
+func (a *API) getSliced(c *gin.Context) {
+	r, err := a.Pictures.Get(c.Request.Context(), c.Param("name"))
+	if err == nil && r.Slices == nil {
+		err = fmt.Errorf("%w: it is not decided how %s is cut", errBad, r.Name)
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	cut, err := a.slice(c, *r.Slices)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	files, err := pictures.SlicedFiles(cut, *r.Slices, r.Name)
+	a.sendZip(c, r.Name+"-pieces.zip", files, err)
+}
+
+// sendZip sends files as an archive.
+func (a *API) sendZip(c *gin.Context, name string, files map[string][]byte, err error) {
+	var b bytes.Buffer
+	if err == nil {
+		err = templates.WriteFiles(&b, files)
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+	c.Data(http.StatusOK, "application/zip", b.Bytes())
+}
+
+func (a *API) usePicture(c *gin.Context)  { a.intoTemplate(c, a.Pictures.Use) }
+func (a *API) takePicture(c *gin.Context) { a.intoTemplate(c, a.Pictures.Take) }
+
+func (a *API) intoTemplate(c *gin.Context, put func(ctx context.Context, name string, in pictures.UseRequest) (templates.Stored, error)) {
+	var in pictures.UseRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	s, err := put(c.Request.Context(), c.Param("name"), in)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, detail(s))
+}
+
+func (a *API) drawCode(c *gin.Context) {
+	var in CodeRequest
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	if in.Person != "" {
+		d, _, err := a.People.Directory(c.Request.Context())
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		who := d.Find(in.Person)
+		if who == nil {
+			a.fail(c, fmt.Errorf("%w: there is nobody with the mail address %q", errBad, in.Person))
+			return
+		}
+		if in.Text, err = person.VCard(d.Schema, who, in.Organisation); err != nil {
+			a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+			return
+		}
+	}
+	made, err := picture.Code(in.Text, in.Recipe)
+	if err != nil {
+		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		return
+	}
+	c.JSON(http.StatusOK, CodeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
+}
+
+func (a *API) getPictureSettings(c *gin.Context) {
+	s, err := a.Pictures.Settings(c.Request.Context())
+	answer(a, c, s, err)
+}
+
+func (a *API) putPictureSettings(c *gin.Context) {
+	var in pictures.Settings
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	answer(a, c, in, a.Pictures.PutSettings(c.Request.Context(), in))
+}
+
+func (a *API) weighTravel(c *gin.Context) {
+	ctx := c.Request.Context()
+	t, err := a.Templates.Get(ctx, c.Param("name"), 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	d, _, err := a.People.Directory(ctx)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	s, err := a.Pictures.Settings(ctx)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list, err := travel.Weigh(travel.Input{Template: t.Template, People: d, Profiles: client.Shipped(), Day: a.Now(), Volume: s.Volume})
+	answer(a, c, list, err)
+}
+
+func (a *API) chooseTravel(c *gin.Context) {
+	var in TravelChoice
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	if _, err := a.Pictures.Choose(c.Request.Context(), c.Param("name"), in.Form, in.Way, in.Author); err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.weighTravel(c)
+}
+
+// getTree sends a template's pictures as they must lie on a web server.
+func (a *API) getTree(c *gin.Context) {
+	t, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	_, files, err := pictures.Tree(t.Template)
+	if err != nil {
+		err = fmt.Errorf("%w: %w", errBad, err)
+	}
+	a.sendZip(c, t.Name+"-pictures.zip", files, err)
+}
+
+func (a *API) checkTemplateAddresses(c *gin.Context) {
+	list, err := a.Pictures.CheckTemplate(c.Request.Context(), c.Param("name"))
+	answer(a, c, list, err)
+}
+
+func (a *API) listAddresses(c *gin.Context) {
+	list, err := a.Pictures.Checks(c.Request.Context())
+	answer(a, c, list, err)
+}
+
+func (a *API) checkAddresses(c *gin.Context) {
+	var in AddressRequest
+	err := readJSON(c, &in)
+	if err == nil && (len(in.Addresses) == 0 || len(in.Addresses) > maxAddresses) {
+		err = fmt.Errorf("%w: from 1 to %d addresses are asked at once", errBad, maxAddresses)
+	}
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list, err := a.Pictures.CheckAddresses(c.Request.Context(), in.Addresses)
+	answer(a, c, list, err)
+}
+
+func (a *API) startPhotos(c *gin.Context) {
+	var recipe picture.Recipe
+	if err := readText(c.Query("recipe"), &recipe); err != nil {
+		a.fail(c, err)
+		return
+	}
+	archive, err := io.ReadAll(c.Request.Body)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	state, err := a.Pictures.StartPhotos(c.Request.Context(), archive, recipe)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusAccepted, state)
+}
