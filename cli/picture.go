@@ -6,6 +6,7 @@ import (
 	"image/png"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -83,7 +84,7 @@ picture, and what will go wrong where it is shown at --width and --height in px 
 					p.Refused = err.Error()
 				} else {
 					p.Facts = &facts
-					if p.Findings, err = check.Picture(cmd.Context(), data, width, height, client.Shipped(), day); err != nil {
+					if p.Findings, err = check.Picture(cmd.Context(), filepath.Base(name), data, width, height, client.Shipped(), day); err != nil {
 						p.Refused = err.Error()
 					} else if read, err := picture.Read(data); err != nil {
 						p.Refused = err.Error()
@@ -309,7 +310,7 @@ func (a *app) tellMultiples(r picture.Recipe, width, height int) {
 	fmt.Fprintf(a.out, "Write width=\"%d\" height=\"%d\" as attributes.\n", width, height)
 	for _, advice := range travel.Multiples(client.Shipped(), "styles") {
 		if advice.Multiple < r.Multiple {
-			fmt.Fprintf(a.out, "Without them %s draws it at %d px: %s.\n", advice.Client, width*r.Multiple, advice.Says)
+			fmt.Fprintf(a.out, "With styles alone, in %s %s; the tag is %d per inch.\n", advice.Client, advice.Says, 96*r.Multiple)
 		}
 	}
 }

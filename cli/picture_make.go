@@ -177,8 +177,8 @@ func (a *app) finishCode(made *picture.CodePicture, output string) error {
 	if err := a.writeFile(output, func(w io.Writer) error { _, err := w.Write(made.Data); return err }); err != nil || output == "-" {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s: %d x %d modules of %s, %d x %d px when shown at width=\"%d\", %s bytes\n", output, made.Modules, made.Modules,
-		plural(made.Module, "pixel", "pixels"), made.Facts.Width, made.Facts.Height, made.Width, grouped(len(made.Data)))
+	fmt.Fprintf(a.out, "%s: %d x %d modules of %s, %d x %d px when shown at width=\"%d\" (the next larger takes %d px), %s bytes\n", output, made.Modules, made.Modules,
+		plural(made.Module, "pixel", "pixels"), made.Facts.Width, made.Facts.Height, made.Width, made.Next, grouped(len(made.Data)))
 	return nil
 }
 

@@ -12,7 +12,7 @@ import (
 	"missivum/core/template"
 )
 
-//go:embed people.csv templates
+//go:embed people.csv templates pictures
 var files embed.FS
 
 // PeopleCSV is the demo directory as a file.
@@ -29,6 +29,21 @@ func Directory() (*person.Directory, error) {
 		err = bad[0]
 	}
 	return d, err
+}
+
+// Pictures are the demo's originals by file name.
+func Pictures() (map[string][]byte, error) {
+	entries, err := files.ReadDir("pictures")
+	if err != nil {
+		return nil, err
+	}
+	list := map[string][]byte{}
+	for _, e := range entries {
+		if list[e.Name()], err = files.ReadFile("pictures/" + e.Name()); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
 }
 
 // Templates reads the demo templates, sorted by name.

@@ -11,9 +11,9 @@ import (
 	"missivum/core/template"
 )
 
-// Picture finds what will go wrong with a picture where it is shown at a width and height in px; 0 by 0 shows it at
+// Picture finds what will go wrong with a picture file where it is shown at a width and height in px; 0 by 0 shows it at
 // its true pixels. The findings are those of the checks that look at pictures; their places mean nothing.
-func Picture(ctx context.Context, data []byte, width, height int, profiles []*client.Profile, day time.Time) ([]Finding, error) {
+func Picture(ctx context.Context, name string, data []byte, width, height int, profiles []*client.Profile, day time.Time) ([]Finding, error) {
 	facts, err := picture.Probe(data)
 	if err != nil {
 		return nil, err
@@ -22,10 +22,9 @@ func Picture(ctx context.Context, data []byte, width, height int, profiles []*cl
 		width, height = facts.Width, facts.Height
 	}
 	width, height = picture.Recipe{Width: width, Height: height}.Display(facts)
-	name := "picture" + picture.Ending(facts.Format)
 	t, err := template.New("picture", template.Parts{
 		Source:   fmt.Sprintf(`<p>A picture in a signature</p><img data-picture="picture" alt="Picture" width="%d" height="%d">`, width, height),
-		Settings: fmt.Sprintf("pictures:\n  address: https://pictures.example/\n  files:\n    picture: {file: %s, alt: Picture}\n", name),
+		Settings: fmt.Sprintf("pictures:\n  address: https://pictures.example/\n  files:\n    picture: {file: %q, alt: Picture}\n", name),
 		Pictures: map[string][]byte{name: data},
 	})
 	if err != nil {

@@ -94,6 +94,7 @@ type Pictures struct {
 	Data    Arrival        `json:"data"`
 	Formats PictureFormats `json:"formats"`
 	SizedBy []string       `json:"sized-by"` // attributes, styles: what the display size is taken from
+	Unsized string         `json:"unsized"`  // pixels or tag: what is drawn where no size is honoured
 	Best    Multiple       `json:"multiple"`
 }
 
@@ -128,7 +129,7 @@ type Multiple struct {
 
 // Multiple is how many pixels for each px a picture should have here when its size is written as attributes, as
 // styles or both: where the size is not taken from what is written, the true pixels are drawn, and only one is
-// right. The second result says why.
+// right unless the tag says otherwise. The second result says why.
 func (p *Pictures) Multiple(written ...string) (int, string) {
 	for _, w := range written {
 		for _, by := range p.SizedBy {
@@ -137,7 +138,10 @@ func (p *Pictures) Multiple(written ...string) (int, string) {
 			}
 		}
 	}
-	return 1, "the size as written is not honoured and the true pixels are drawn; with width and height attributes it would be " + strconv.Itoa(p.Best.Best)
+	if p.Unsized == "tag" {
+		return 1, "the size as written is not honoured; the true pixels are drawn, scaled by the resolution tag to 96 per inch"
+	}
+	return 1, "the size as written is not honoured and the true pixels are drawn"
 }
 
 // Measure is what a limit counts.

@@ -28,6 +28,7 @@ type CodePicture struct {
 	Modules int `json:"modules"` // each way, with the margin
 	Module  int `json:"module"`  // pixels of a module
 	Width   int `json:"width"`   // px at which it is shown
+	Next    int `json:"next"`    // px of the next larger one
 }
 
 // Code draws a text, such as a link or a vCard, as a QR code (ISO/IEC 18004) in which every module is a whole
@@ -68,7 +69,7 @@ func Code(text string, r CodeRecipe) (*CodePicture, error) {
 	if module < 1 {
 		return nil, fmt.Errorf("the code has %d modules with its margin and needs at least %d px; %d are given", modules, modules, r.Width)
 	}
-	c := &CodePicture{Modules: modules, Module: module, Width: modules * module / r.Multiple}
+	c := &CodePicture{Modules: modules, Module: module, Width: modules * module / r.Multiple, Next: modules * (module + r.Multiple) / r.Multiple}
 	img := image.NewNRGBA(image.Rect(0, 0, modules*module, modules*module))
 	for y := range modules * module {
 		for x := range modules * module {

@@ -5,6 +5,7 @@ import (
 	"image"
 	"image/color"
 	"math"
+	"slices"
 )
 
 // Grounds on which a signature is looked at: the page, that of partial dark modes, and that of full inversion.
@@ -30,22 +31,23 @@ const enoughSeen = 0.5
 // edgeStep is how many steps of lightness (CIE L*, 0 to 100) make an edge that is seen.
 const edgeStep = 12
 
-// Sights measures on which grounds a picture vanishes: of all its edges, those inside and those against the
-// ground, the share that can still be seen there. A picture without see-through parts is the same everywhere.
+// Sights measures on which grounds a picture vanishes: how many edges can be seen there, those inside and those
+// against the ground, as a share of those on white; or of those on the ground that shows most, where white shows
+// hardly any. A picture without see-through parts is the same everywhere.
 func Sights(img *image.NRGBA) []Sight {
-	all := map[int]bool{}
-	seen := make([]map[int]bool, len(darkGrounds))
+	counts := make([]int, len(darkGrounds))
 	for i, g := range darkGrounds {
-		seen[i] = edges(img, g.colour)
-		for at := range seen[i] {
-			all[at] = true
-		}
+		counts[i] = edges(img, g.colour)
+	}
+	all := counts[0]
+	if most := slices.Max(counts); all < most/4 { // made for dark ground
+		all = most
 	}
 	var list []Sight
 	for i, g := range darkGrounds {
 		s := Sight{Ground: g.name, Colour: Hex(g.colour), Seen: 1}
-		if len(all) > 0 {
-			s.Seen = float64(len(seen[i])) / float64(len(all))
+		if all > 0 {
+			s.Seen = min(float64(counts[i])/float64(all), 1)
 		}
 		list = append(list, s)
 	}
@@ -63,8 +65,8 @@ func Vanishes(sights []Sight) []string {
 	return names
 }
 
-// edges are the pixels whose lightness over a ground differs from that of the pixel to the right or below.
-func edges(img *image.NRGBA, ground color.NRGBA) map[int]bool {
+// edges counts the pixels whose lightness over a ground differs from that of the pixel to the right or below.
+func edges(img *image.NRGBA, ground color.NRGBA) int {
 	w, h := img.Rect.Dx(), img.Rect.Dy()
 	lightness := make([]float64, (w+2)*(h+2)) // with a border of ground
 	for i := range lightness {
@@ -76,12 +78,12 @@ func edges(img *image.NRGBA, ground color.NRGBA) map[int]bool {
 			lightness[(y+1)*(w+2)+x+1] = lightnessOf(blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, ground, 1))
 		}
 	}
-	found := map[int]bool{}
+	found := 0
 	for y := range h + 1 {
 		for x := range w + 1 {
 			i := y*(w+2) + x
 			if math.Abs(lightness[i]-lightness[i+1]) >= edgeStep || math.Abs(lightness[i]-lightness[i+w+2]) >= edgeStep {
-				found[i] = true
+				found++
 			}
 		}
 	}

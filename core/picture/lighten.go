@@ -13,6 +13,7 @@ import (
 	"image/png"
 	"math"
 	"slices"
+	"sort"
 	"time"
 )
 
@@ -196,7 +197,7 @@ const graphic = 24_000
 
 // drawn tells a drawing, whose colours come again and again, from a photograph.
 func drawn(colours int, size image.Rectangle) bool {
-	return colours > 0 && (colours <= 1024 || 4*colours < size.Dx()*size.Dy())
+	return colours > 0 && (colours <= 1024 || 24*colours < size.Dx()*size.Dy())
 }
 
 func (s *search) still() {
@@ -229,7 +230,7 @@ func (s *search) truePNG() {
 // paletteSizes are the numbers of colours that are tried.
 var paletteSizes = []int{4, 8, 16, 24, 32, 48, 64, 96, 128, 192, 256}
 
-// palettes tries fewer colours, from the fewest on, until the difference is not seen.
+// palettes looks for the fewest colours whose difference is not seen.
 func (s *search) palettes(format string) {
 	frames := []Frame{{Image: s.exact}}
 	if s.colours > 0 && s.colours <= 256 {
@@ -239,29 +240,23 @@ func (s *search) palettes(format string) {
 		}
 	}
 	shades := histogram(frames)
-	for _, n := range paletteSizes {
-		if s.colours > 0 && n >= s.colours {
-			return
+	try := func(i int, dithered bool) bool {
+		if s.err != nil || s.colours > 0 && paletteSizes[i] >= s.colours {
+			return true
 		}
-		p := paletteOf(shades, n)
-		for _, dithered := range []bool{false, true} {
-			way := fmt.Sprintf("%s, %d colours", format, len(p))
-			if dithered {
-				way += ", dithered"
-			}
-			c := s.addPaletted(format, p, dithered, way)
-			if s.err != nil {
-				return
-			}
-			if c.difference <= s.weight.Threshold/4 {
-				return
-			}
-			if c.difference <= s.weight.Threshold && !dithered {
-				break // dithering weighs more
-			}
+		p := paletteOf(shades, paletteSizes[i])
+		way := fmt.Sprintf("%s, %d colours", format, len(p))
+		if dithered {
+			way += ", dithered"
 		}
-		if b := s.best(); b.format == format && b.difference <= s.weight.Threshold {
-			return
+		return s.addPaletted(format, p, dithered, way).difference <= s.weight.Threshold
+	}
+	enough := sort.Search(len(paletteSizes), func(i int) bool { return try(i, false) })
+	for i := enough - 1; i >= max(enough-2, 0) && try(i, true); i-- { // dithering may do with fewer
+	}
+	if s.weight.Limit > 0 { // the closest within the limit is wanted
+		for i := enough - 1; i >= 0; i-- {
+			try(i, false)
 		}
 	}
 }

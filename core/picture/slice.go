@@ -49,6 +49,7 @@ type Piece struct {
 	Height  int    `json:"height"`
 	Link    string `json:"link"`
 	Alt     string `json:"alt"`
+	Ground  string `json:"ground"`  // its mean colour, which shows while the picture is blocked
 	Plain   string `json:"plain"`   // the colour when it is only that; it becomes the cell's ground
 	Letters bool   `json:"letters"` // it seems to hold text, which is better typed
 	Bytes   int    `json:"bytes"`
@@ -231,6 +232,7 @@ func (m SliceMap) labelled(cut []image.Rectangle, s *Sliced) ([]Piece, error) {
 func (p *Piece) render(pixels *image.NRGBA, multiple int, name string) error {
 	at := image.Rect(p.X, p.Y, p.X+p.Width, p.Y+p.Height)
 	part := cloned(toNRGBA(pixels.SubImage(image.Rectangle{at.Min.Mul(multiple), at.Max.Mul(multiple)})))
+	p.Ground = Hex(meanColour(part))
 	if c, plain := onlyColour(part); plain && p.Link == "" && p.Alt == "" {
 		p.Plain = Hex(c)
 		if c.A == 0 {
@@ -245,6 +247,19 @@ func (p *Piece) render(pixels *image.NRGBA, multiple int, name string) error {
 	p.Name, p.Rendition, p.Bytes = name, written, len(written.Data)
 	p.Letters = holdsLetters(part)
 	return nil
+}
+
+// meanColour averages the light of a picture's pixels over white.
+func meanColour(img *image.NRGBA) color.NRGBA {
+	return Resized(Over(img, color.NRGBA{255, 255, 255, 255}), 1, 1).NRGBAAt(0, 0)
+}
+
+// readableOn is the colour of text that contrasts more with a ground.
+func readableOn(ground string) string {
+	if c, err := ParseColour(ground); err == nil && lightnessOf(c) < 55 {
+		return "#ffffff"
+	}
+	return "#1c1c1c"
 }
 
 // onlyColour reports whether all pixels are nearly of one colour.
@@ -381,8 +396,8 @@ func sameColumns(p part) bool {
 func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent string) {
 	piece := pieces[p.at.Min]
 	ground := ""
-	if p.parts == nil && piece.Plain != "" && piece.Plain != "transparent" {
-		ground = fmt.Sprintf(" bgcolor=%q", piece.Plain)
+	if p.parts == nil && piece.Ground != "" && piece.Plain != "transparent" {
+		ground = fmt.Sprintf(" bgcolor=%q", piece.Ground)
 	}
 	fmt.Fprintf(b, "%s<td width=\"%d\" height=\"%d\"%s style=\"padding: 0; font-size: 0; line-height: 0\">", indent, p.at.Dx(), p.at.Dy(), ground)
 	switch {
@@ -393,7 +408,8 @@ func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent
 	case piece.Plain != "":
 		b.WriteString("&nbsp;")
 	default:
-		img := fmt.Sprintf(`<img data-picture=%q width="%d" height="%d" alt="%s" style="display: block; border: 0">`, piece.Name, piece.Width, piece.Height, html.EscapeString(piece.Alt))
+		img := fmt.Sprintf(`<img data-picture=%q width="%d" height="%d" alt="%s" style="display: block; border: 0; font-family: Arial, sans-serif; font-size: 12px; line-height: 16px; color: %s">`,
+			piece.Name, piece.Width, piece.Height, html.EscapeString(piece.Alt), readableOn(piece.Ground))
 		if piece.Link != "" {
 			img = fmt.Sprintf(`<a href="%s" style="text-decoration: none">%s</a>`, html.EscapeString(piece.Link), img)
 		}
@@ -402,17 +418,20 @@ func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent
 	b.WriteString("</td>\n")
 }
 
-// holdsLetters guesses whether a piece holds text: several marks of nearly one height that stand side by side on
-// the piece's main colour.
+// holdsLetters guesses whether a piece holds text: several marks of nearly one height that stand side by side and
+// differ from the ground around them.
 func holdsLetters(img *image.NRGBA) bool {
 	w, h := img.Rect.Dx(), img.Rect.Dy()
-	ground := mainColour(img)
-	mark := make([]bool, w*h)
-	for i := range mark {
-		c := color.NRGBA{img.Pix[4*i], img.Pix[4*i+1], img.Pix[4*i+2], 255}
-		d := lightnessOf(c) - ground
-		mark[i] = d > 25 || d < -25
+	around := Resized(Resized(img, max(w/48, 1), max(h/48, 1)), w, h) // the ground, with all detail gone
+	light, dark := make([]bool, w*h), make([]bool, w*h)
+	for i := range light {
+		d := lightnessOf(color.NRGBA{img.Pix[4*i], img.Pix[4*i+1], img.Pix[4*i+2], 255}) - lightnessOf(color.NRGBA{around.Pix[4*i], around.Pix[4*i+1], around.Pix[4*i+2], 255})
+		light[i], dark[i] = d > 14, d < -14
 	}
+	return lettersIn(light, w) || lettersIn(dark, w)
+}
+
+func lettersIn(mark []bool, w int) bool {
 	var boxes []image.Rectangle
 	for i := range mark {
 		if mark[i] {
@@ -434,21 +453,6 @@ func holdsLetters(img *image.NRGBA) bool {
 		}
 	}
 	return false
-}
-
-// mainColour is the lightness that most pixels have.
-func mainColour(img *image.NRGBA) float64 {
-	var counts [21]int
-	for i := 0; i+3 < len(img.Pix); i += 4 {
-		counts[int(lightnessOf(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], 255})/5)]++
-	}
-	most := 0
-	for i, n := range counts {
-		if n > counts[most] {
-			most = i
-		}
-	}
-	return float64(most)*5 + 2.5
 }
 
 // fill takes away the marks that hang together with one, and gives their box.

@@ -60,6 +60,24 @@ func All() (map[string]map[string][]byte, error) {
 	}, nil
 }
 
+// Originals are the pictures as designers and photographers hand them in.
+func Originals() (map[string][]byte, error) {
+	crossings, err := drawCrossings()
+	if err != nil {
+		return nil, err
+	}
+	design, err := encodeSeeThrough(crossings)
+	if err != nil {
+		return nil, err
+	}
+	anchor, err := encodeSeeThrough(drawAnchor(512))
+	if err != nil {
+		return nil, err
+	}
+	portrait, err := PortraitJPEG(6, 720, 960)
+	return map[string][]byte{"ferry.svg": []byte(Ferry), "crossings.png": design, "anchor.png": anchor, "portrait.jpg": portrait}, err
+}
+
 // Starters are the pictures of the starter templates: plain ones to be replaced.
 func Starters() (map[string][]byte, error) {
 	mark := image.NewRGBA(image.Rect(0, 0, 128, 128))

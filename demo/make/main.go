@@ -28,6 +28,13 @@ func main() {
 			write(filepath.Join("demo", "templates", template, "pictures", name), data)
 		}
 	}
+	originals, err := drawing.Originals()
+	if err != nil {
+		log.Fatal(err)
+	}
+	for name, data := range originals {
+		write(filepath.Join("demo", "pictures", name), data)
+	}
 	starters, err := drawing.Starters()
 	if err != nil {
 		log.Fatal(err)

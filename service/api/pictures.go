@@ -125,6 +125,7 @@ type CodeAnswer struct {
 	Modules int    `json:"modules"` // each way, with the margin
 	Module  int    `json:"module"`  // pixels of a module
 	Width   int    `json:"width"`   // px at which it is shown
+	Next    int    `json:"next"`    // px of the next larger one
 	Bytes   int    `json:"bytes"`
 	Text    string `json:"text"`  // what it says
 	Image   string `json:"image"` // data address
@@ -300,7 +301,7 @@ func (a *API) probePicture(c *gin.Context) {
 		out.Sights = picture.Sights(read.Image())
 		out.Vanishes = append(out.Vanishes, picture.Vanishes(out.Sights)...)
 	}
-	out.Findings, err = check.Picture(c.Request.Context(), data, in.Width, in.Height, client.Shipped(), a.Now())
+	out.Findings, err = check.Picture(c.Request.Context(), c.Param("name")+picture.Ending(version.Facts.Format), data, in.Width, in.Height, client.Shipped(), a.Now())
 	answer(a, c, out, err)
 }
 
@@ -528,7 +529,7 @@ func (a *API) drawCode(c *gin.Context) {
 		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
 		return
 	}
-	c.JSON(http.StatusOK, CodeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
+	c.JSON(http.StatusOK, CodeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next, Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
 }
 
 func (a *API) getPictureSettings(c *gin.Context) {
