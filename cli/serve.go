@@ -10,13 +10,18 @@ import (
 	"log/slog"
 	"net/netip"
 	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
+	"gopkg.in/yaml.v3"
 
 	"missivum/core/person"
+	"missivum/core/picture"
 	"missivum/demo"
 	"missivum/demo/people"
 	"missivum/service"
+	"missivum/service/pictures"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -193,6 +198,9 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 			return err
 		}
 	}
+	if err := loadDemoPictures(ctx, s); err != nil {
+		return err
+	}
 	list, err := demo.Templates()
 	if err != nil {
 		return err
@@ -204,4 +212,32 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 		}
 	}
 	return nil
+}
+
+// loadDemoPictures stores the demo's originals, with what is known of them.
+func loadDemoPictures(ctx context.Context, s *service.Service) error {
+	list, err := demo.Pictures()
+	if err != nil {
+		return err
+	}
+	for file, data := range list {
+		name := strings.TrimSuffix(file, filepath.Ext(file))
+		if strings.HasSuffix(file, ".yaml") {
+			continue
+		}
+		if _, err := s.Pictures.Put(ctx, name, data, file, "From the demo", "Missivum"); err != nil {
+			return err
+		}
+	}
+	var cuts picture.SliceMap
+	if err := yaml.Unmarshal(list["crossings.map.yaml"], &cuts); err != nil {
+		return err
+	}
+	if err := s.Pictures.PutSlices(ctx, "crossings", cuts); err != nil {
+		return err
+	}
+	if err := s.Pictures.PutAlts(ctx, "ferry", map[string]string{"en": "Brackwater Ferries", "sv": "Brackwaters färjor"}); err != nil {
+		return err
+	}
+	return s.Pictures.PutSettings(ctx, pictures.Settings{Address: "https://pictures.brackwater.example/", Volume: 9000})
 }

@@ -15,6 +15,8 @@ import { theme } from './theme'
 
 // The editor is the largest part of the console: other pages do not wait for it.
 const WorkbenchPage = lazy(() => import('./workbench/WorkbenchPage').then((m) => ({ default: m.WorkbenchPage })))
+const PicturesPage = lazy(() => import('./pictures/PicturesPage').then((m) => ({ default: m.PicturesPage })))
+const PicturePage = lazy(() => import('./pictures/PicturePage').then((m) => ({ default: m.PicturePage })))
 
 const router = createBrowserRouter([
   {
@@ -25,6 +27,8 @@ const router = createBrowserRouter([
       { path: 'templates', element: <TemplatesPage /> },
       { path: 'templates/:name', element: <Suspense fallback={<p>Opening the workbench ...</p>}><WorkbenchPage /></Suspense> },
       { path: 'people', element: <PeoplePage /> },
+      { path: 'pictures', element: <Suspense fallback={<p>Opening the pictures ...</p>}><PicturesPage /></Suspense> },
+      { path: 'pictures/:name', element: <Suspense fallback={<p>Opening the picture ...</p>}><PicturePage /></Suspense> },
       { path: 'packages', element: <PackagesPage /> },
       { path: '*', element: <Navigate to="/templates" replace /> },
     ],

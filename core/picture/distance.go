@@ -7,7 +7,7 @@ import (
 
 // Measure is what the differences of this package are, in words.
 const Measure = "1 - SSIM (Wang, Bovik, Sheikh, Simoncelli, IEEE TIP 13, 2004: 11 x 11 Gaussian window, K1 = 0.01, K2 = 0.03), " +
-	"of luma and chroma weighted 8:1:1 (Wang, Lu, Bovik, Signal Processing: Image Communication 19, 2004), " +
+	"of luma, and of chroma at half the pixels each way, weighted 8:1:1 (Wang, Lu, Bovik, Signal Processing: Image Communication 19, 2004), " +
 	"pooled as the root of the mean square so that a small spoilt place counts; over white and over dark where it is transparent, the worse of both"
 
 // The largest differences by Measure that Lighten takes for not visible at the picture's own pixels: our own figures,
@@ -52,7 +52,9 @@ type look struct {
 	channels [3]channel
 }
 
+// channel is luma, or chroma at half the pixels each way.
 type channel struct {
+	width, height          int
 	values, mean, variance plane
 }
 
@@ -63,9 +65,12 @@ func newReference(img *image.NRGBA) *reference {
 		planes := planesOver(img, ground)
 		for i, values := range planes {
 			c := &l.channels[i]
-			c.values = values
-			c.mean = r.blurred(values)
-			c.variance = r.blurred(product(values, values))
+			c.values, c.width, c.height = values, r.width, r.height
+			if i > 0 {
+				c.values, c.width, c.height = halved(values, r.width, r.height)
+			}
+			c.mean = c.blurred(c.values)
+			c.variance = c.blurred(product(c.values, c.values))
 			for k, m := range c.mean {
 				c.variance[k] -= m * m
 			}
@@ -121,30 +126,29 @@ var gauss = func() (g [6]float32) {
 }()
 
 // blurred averages a plane with the window; at the border its nearest pixels stand for those outside.
-func (r *reference) blurred(p plane) plane {
+func (c *channel) blurred(p plane) plane {
 	across := make(plane, len(p))
-	padded := make(plane, r.width+10)
-	for y := range r.height {
-		row := p[y*r.width:][:r.width]
+	padded := make(plane, c.width+10)
+	for y := range c.height {
+		row := p[y*c.width:][:c.width]
 		copy(padded[5:], row)
 		for i := range 5 {
 			padded[i], padded[len(padded)-1-i] = row[0], row[len(row)-1]
 		}
-		to := across[y*r.width:][:r.width]
+		to := across[y*c.width:][:c.width]
 		for x := range to {
 			w := padded[x : x+11]
 			to[x] = gauss[0]*w[5] + gauss[1]*(w[4]+w[6]) + gauss[2]*(w[3]+w[7]) + gauss[3]*(w[2]+w[8]) + gauss[4]*(w[1]+w[9]) + gauss[5]*(w[0]+w[10])
 		}
 	}
 	out := make(plane, len(p))
-	for y := range r.height {
-		to := out[y*r.width:][:r.width]
-		for k := -5; k <= 5; k++ {
-			from := across[min(max(y+k, 0), r.height-1)*r.width:][:r.width]
-			g := gauss[max(k, -k)]
-			for x, v := range from {
-				to[x] += g * v
-			}
+	at := func(y int) plane { return across[min(max(y, 0), c.height-1)*c.width:][:c.width] }
+	for y := range c.height {
+		to := out[y*c.width:][:c.width]
+		a, b, d, e, f, g := at(y), at(y-1), at(y+1), at(y-2), at(y+2), at(y-3)
+		h, i, j, k, l := at(y+3), at(y-4), at(y+4), at(y-5), at(y+5)
+		for x := range to {
+			to[x] = gauss[0]*a[x] + gauss[1]*(b[x]+d[x]) + gauss[2]*(e[x]+f[x]) + gauss[3]*(g[x]+h[x]) + gauss[4]*(i[x]+j[x]) + gauss[5]*(k[x]+l[x])
 		}
 	}
 	return out
@@ -159,7 +163,21 @@ func (r *reference) difference(img *image.NRGBA) float64 {
 	for _, l := range r.looks {
 		d := make(plane, r.width*r.height)
 		for i, values := range planesOver(img, l.ground) {
-			r.dissimilar(d, channelWeights[i], &l.channels[i], values)
+			if i > 0 {
+				values, _, _ = halved(values, r.width, r.height)
+			}
+			c := &l.channels[i]
+			similar := c.dissimilar(values)
+			for y := range r.height {
+				row, from := d[y*r.width:][:r.width], similar[y*c.height/r.height*c.width:]
+				for x := range row {
+					at := x
+					if i > 0 {
+						at = x / 2
+					}
+					row[x] += channelWeights[i] * from[at]
+				}
+			}
 		}
 		total := 0.0
 		for _, v := range d {
@@ -170,13 +188,14 @@ func (r *reference) difference(img *image.NRGBA) float64 {
 	return worst
 }
 
-// dissimilar adds 1 - SSIM of every window of a channel, weighted.
-func (r *reference) dissimilar(to plane, weight float32, c *channel, values plane) {
+// dissimilar is 1 - SSIM of every window of a channel.
+func (c *channel) dissimilar(values plane) plane {
 	const c1, c2 = (0.01 * 255) * (0.01 * 255), (0.03 * 255) * (0.03 * 255)
-	mean, square, both := r.blurred(values), r.blurred(product(values, values)), r.blurred(product(values, c.values))
+	mean, square, both := c.blurred(values), c.blurred(product(values, values)), c.blurred(product(values, c.values))
 	for i, m := range mean {
 		n := c.mean[i]
 		similar := (2*m*n + c1) * (2*(both[i]-m*n) + c2) / ((m*m + n*n + c1) * (square[i] - m*m + c.variance[i] + c2))
-		to[i] += weight * (1 - similar)
+		both[i] = 1 - similar
 	}
+	return both
 }

@@ -326,24 +326,18 @@ func withResolution(data []byte, dpi int) []byte {
 	return slices.Insert(slices.Clone(data), 33, chunk...)
 }
 
-// jpegs looks for the lowest quality whose difference is not seen, with chroma at half and at all pixels.
+// jpegs looks for the lowest quality whose difference is not seen, with chroma at half the pixels, and with all of
+// it where that is not enough.
 func (s *search) jpegs() {
-	half := s.quality(false, 100)
-	if s.err != nil {
-		return
-	}
-	if half.difference > s.weight.Threshold || len(half.data) > 4<<10 || s.weight.Limit > 0 {
-		s.quality(true, 100)
+	if half := s.quality(false); s.err == nil && half.difference > s.weight.Threshold {
+		s.quality(true)
 	}
 }
 
 // quality halves the range of qualities until the lowest good one is found.
-func (s *search) quality(fullColour bool, high int) candidate {
-	low := 20
-	best := s.jpeg(fullColour, high)
-	if s.weight.Limit == 0 && best.difference > s.weight.Threshold {
-		return best
-	}
+func (s *search) quality(fullColour bool) candidate {
+	low, high := 24, 97
+	best := candidate{difference: 1}
 	for low < high && s.err == nil {
 		middle := (low + high) / 2
 		c := s.jpeg(fullColour, middle)
@@ -356,6 +350,9 @@ func (s *search) quality(fullColour bool, high int) candidate {
 		} else {
 			low = middle + 1
 		}
+	}
+	if best.data == nil && s.err == nil {
+		best = s.jpeg(fullColour, high)
 	}
 	return best
 }

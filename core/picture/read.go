@@ -158,12 +158,22 @@ func toNRGBA(img image.Image) *image.NRGBA {
 	out := image.NewNRGBA(image.Rect(0, 0, b.Dx(), b.Dy()))
 	switch img := img.(type) {
 	case *image.YCbCr:
+		across := 0 // how many times a chroma value is halved across
+		if b.Dx() > 1 && img.COffset(b.Min.X, b.Min.Y) == img.COffset(b.Min.X+1, b.Min.Y) {
+			across = 1
+		}
+		simple := b.Min.X == 0 && img.SubsampleRatio != image.YCbCrSubsampleRatio410 && img.SubsampleRatio != image.YCbCrSubsampleRatio411
 		for y := range b.Dy() {
-			row := out.Pix[y*out.Stride:]
+			row, luma := out.Pix[y*out.Stride:], img.Y[img.YOffset(b.Min.X, b.Min.Y+y):]
+			chroma := img.COffset(b.Min.X, b.Min.Y+y)
 			for x := range b.Dx() {
-				c, luma := img.COffset(b.Min.X+x, b.Min.Y+y), img.YOffset(b.Min.X+x, b.Min.Y+y)
-				row[4*x], row[4*x+1], row[4*x+2] = color.YCbCrToRGB(img.Y[luma], img.Cb[c], img.Cr[c])
-				row[4*x+3] = 255
+				c := chroma + x>>across
+				if !simple {
+					c = img.COffset(b.Min.X+x, b.Min.Y+y)
+				}
+				p := row[4*x : 4*x+4]
+				p[0], p[1], p[2] = color.YCbCrToRGB(luma[x], img.Cb[c], img.Cr[c])
+				p[3] = 255
 			}
 		}
 	case *image.Paletted:

@@ -23,6 +23,20 @@ export type Form = Schemas['Form']
 export type TidyResult = Schemas['TidyResult']
 export type Adopted = Schemas['Adopted']
 export type AdoptRequest = Schemas['AdoptRequest']
+export type PictureSummary = Schemas['PictureSummary']
+export type PictureRecord = Schemas['PictureRecord']
+export type PictureVersion = Schemas['PictureVersion']
+export type PictureFacts = Schemas['PictureFacts']
+export type PictureRecipe = Schemas['PictureRecipe']
+export type PictureSettings = Schemas['PictureSettings']
+export type MadePicture = Schemas['MadePicture']
+export type ProbeAnswer = Schemas['ProbeAnswer']
+export type Sight = Schemas['Sight']
+export type SliceMap = Schemas['SliceMap']
+export type SlicedPicture = Schemas['SlicedPicture']
+export type Consequence = Schemas['Consequence']
+export type CheckedAddress = Schemas['CheckedAddress']
+export type PhotoState = Schemas['PhotoState']
 
 /** A refusal by the service, in its own words (RFC 9457). */
 export class Refusal extends Error {
@@ -54,6 +68,10 @@ async function call<T>(path: string, init: RequestInit = {}): Promise<T> {
 
 function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
   return call<T>(path, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body), signal })
+}
+
+function put<T>(path: string, body: unknown): Promise<T> {
+  return call<T>(path, { method: 'PUT', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) })
 }
 
 /** A file that the service makes, with its name. */
@@ -106,9 +124,48 @@ export const api = {
   fields: () => call<FieldReference>('/fields'),
   packages: () => call<PackageInfo[]>('/packages'),
   createPackage: (template: string) => post<PackageInfo>('/packages', { template }),
+  pictures: () => call<PictureSummary[]>('/pictures'),
+  picture: (picture: string) => call<PictureRecord>(`/pictures/${name(picture)}`),
+  putPicture: (picture: string, file: File, author: string) =>
+    call<PictureRecord>(`/pictures/${name(picture)}?${new URLSearchParams({ file: file.name, author })}`, { method: 'PUT', headers: { 'Content-Type': 'application/octet-stream' }, body: file }),
+  putAlts: (picture: string, alts: Record<string, string>) => put<PictureRecord>(`/pictures/${name(picture)}/alts`, alts),
+  probe: (picture: string, width: number, height: number) => post<ProbeAnswer>(`/pictures/${name(picture)}/probe`, { width, height }),
+  fit: (picture: string, recipe: PictureRecipe, keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/fit`, { recipe, keep }, signal),
+  lighten: (picture: string, weight: Schemas['PictureWeight'], keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/lighten`, { weight, keep }, signal),
+  darkSafe: (picture: string, dark: Schemas['DarkSafe'], recipe: PictureRecipe | null, keep: boolean, signal?: AbortSignal) =>
+    post<MadePicture>(`/pictures/${name(picture)}/dark`, { dark, recipe, keep }, signal),
+  slice: (picture: string, map: SliceMap, keep: boolean, signal?: AbortSignal) => post<SlicedPicture>(`/pictures/${name(picture)}/slice`, { map, keep }, signal),
+  usePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/use`, body),
+  takePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/take`, body),
+  pictureSettings: () => call<PictureSettings>('/settings/pictures'),
+  putPictureSettings: (settings: PictureSettings) => put<PictureSettings>('/settings/pictures', settings),
+  travel: (template: string) => call<Consequence[]>(`/templates/${name(template)}/travel`),
+  chooseTravel: (template: string, choice: Schemas['TravelChoice']) => put<Consequence[]>(`/templates/${name(template)}/travel`, choice),
+  addresses: () => call<CheckedAddress[]>('/addresses'),
+  checkAddresses: (addresses: string[]) => post<CheckedAddress[]>('/addresses', { addresses }),
+  checkTemplateAddresses: (template: string) => post<CheckedAddress[]>(`/templates/${name(template)}/addresses`, {}),
+  photos: () => call<PhotoState>('/photos'),
+  startPhotos: (archive: File, recipe: PictureRecipe) =>
+    call<PhotoState>(`/photos?${new URLSearchParams({ recipe: JSON.stringify(recipe) })}`, { method: 'POST', headers: { 'Content-Type': 'application/zip' }, body: archive }),
+  stopPhotos: () => call<PhotoState>('/photos', { method: 'DELETE' }),
   removePackage: (id: string) => call<undefined>(`/packages/${name(id)}`, { method: 'DELETE' }),
 }
 
 export function packageFile(id: string): string {
   return `/api/v1/packages/${name(id)}/file`
+}
+
+/** A picture's version to be looked at. */
+export function pictureView(picture: string, number: number): string {
+  return `/api/v1/pictures/${name(picture)}/view?number=${number}`
+}
+
+/** The template that a picture's stored cuts make. */
+export function slicedFile(picture: string): string {
+  return `/api/v1/pictures/${name(picture)}/sliced`
+}
+
+/** A template's pictures as they must lie on a web server. */
+export function treeFile(template: string): string {
+  return `/api/v1/templates/${name(template)}/tree`
 }

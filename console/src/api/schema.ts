@@ -532,6 +532,382 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/p/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        /** A hosted picture at its lasting address. The same is served alone at the address for the public. */
+        get: operations["hostedPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All pictures, by name. */
+        get: operations["listPictures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** A picture with its versions, uses and renditions, and what its latest version would change where an older one is used. */
+        get: operations["getPictureRecord"];
+        /** Store a new version. The file is read whole first; a broken or hostile one is refused. */
+        put: operations["putPictureVersion"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** A version to be looked at, upright and in sRGB, as PNG of at most 1600 px. */
+        get: operations["viewPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/alts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace the alternative texts, by language (BCP 47). */
+        put: operations["putAlts"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the latest version is and what will go wrong with it. */
+        post: operations["probePicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the exact rendition for a display size. */
+        post: operations["fitPicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/lighten": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a lighter file of the same size. */
+        post: operations["lightenPicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/dark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mend a picture that vanishes on dark ground. */
+        post: operations["darkPicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/slice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cut a picture into pieces that join in a table. */
+        post: operations["slicePicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/sliced": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** The template that the stored cuts make, as a zip. */
+        get: operations["getSliced"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fit the latest version and put it into a template. */
+        post: operations["usePicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the latest version into a template that uses an older one. */
+        post: operations["takePicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw a text or a person's vCard (RFC 6350) as a QR code. */
+        post: operations["drawCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the administrator says about pictures. */
+        get: operations["getPictureSettings"];
+        /** Say it. */
+        put: operations["putPictureSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/travel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** What follows from each way in which the pictures of each form can travel. */
+        get: operations["weighTravel"];
+        /** Choose the way of a form. */
+        put: operations["chooseTravel"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/tree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** The pictures as they must lie on a web server, as a zip. */
+        get: operations["getTree"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask all picture addresses of a template. */
+        post: operations["checkTemplateAddresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What asking addresses brought last, newest first. */
+        get: operations["listAddresses"];
+        put?: never;
+        /** Ask addresses, at most 50. */
+        post: operations["checkAddresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/photos": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far the fitting of photos is. */
+        get: operations["photoState"];
+        put?: never;
+        /** Fit the photos of a zip whose files are named by mail address. */
+        post: operations["startPhotos"];
+        /** Stop the fitting. */
+        delete: operations["stopPhotos"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -591,6 +967,16 @@ export interface components {
             /** @description True pixels. */
             height: number;
             bytes: number;
+            /** @description Tagged pixels per inch; 0 for none. */
+            resolution?: number;
+            depth?: number;
+            colours?: string;
+            profile?: string;
+            transparent?: boolean;
+            frames?: number;
+            interlaced?: boolean;
+            turned?: number;
+            holds?: string[];
         };
         TemplateDetail: {
             name: string;
@@ -939,6 +1325,23 @@ export interface components {
                 way: string;
                 dialect?: string;
             };
+            pictures?: {
+                hosted: components["schemas"]["Arrival"];
+                carried: components["schemas"]["Arrival"];
+                data: components["schemas"]["Arrival"];
+                formats: {
+                    drawn: string[];
+                    animation: string;
+                    basis: string;
+                };
+                "sized-by": string[];
+                unsized: string;
+                multiple: {
+                    best: number;
+                    says: string;
+                    basis: string;
+                };
+            };
             limits?: components["schemas"]["Limit"][];
             behaviours?: components["schemas"]["Behaviour"][];
         };
@@ -974,6 +1377,308 @@ export interface components {
         PackageRequest: {
             template: string;
             variants?: string[];
+        };
+        PictureFacts: {
+            format: string;
+            width: number;
+            height: number;
+            bytes: number;
+            resolution: number;
+            depth: number;
+            colours: string;
+            profile: string;
+            transparent: boolean;
+            frames: number;
+            interlaced: boolean;
+            turned: number;
+            holds: string[];
+        };
+        PictureSummary: {
+            name: string;
+            number: number;
+            facts: components["schemas"]["PictureFacts"];
+            /** Format: date-time */
+            saved: string;
+            alt: string;
+            uses: string[];
+            outdated: string[];
+        };
+        PictureVersion: {
+            number: number;
+            sha256: string;
+            facts: components["schemas"]["PictureFacts"];
+            file: string;
+            note: string;
+            author: string;
+            /** Format: date-time */
+            saved: string;
+        };
+        PictureUse: {
+            template: string;
+            name: string;
+            version: number;
+            packages: number;
+            changes: string[];
+        };
+        PictureRendition: {
+            key: string;
+            number: number;
+            recipe: Record<string, never>;
+            facts: components["schemas"]["PictureFacts"];
+            difference: number;
+            /** Format: date-time */
+            saved: string;
+        };
+        PictureRecord: {
+            name: string;
+            versions: components["schemas"]["PictureVersion"][];
+            alts: {
+                [key: string]: string;
+            };
+            uses: components["schemas"]["PictureUse"][];
+            renditions: components["schemas"]["PictureRendition"][];
+            slices: components["schemas"]["SliceMap"] | null;
+        };
+        PicturePoint: {
+            x: number;
+            y: number;
+        };
+        PictureArea: {
+            x: number;
+            y: number;
+            width: number;
+            height: number;
+        };
+        PictureRecipe: {
+            width?: number;
+            height?: number;
+            multiple?: number;
+            crop?: components["schemas"]["PictureArea"] | null;
+            focus?: components["schemas"]["PicturePoint"] | null;
+            detect?: boolean;
+            zoom?: number;
+            pad?: boolean;
+            shape?: string;
+            radius?: number;
+            ring?: number;
+            colour?: string;
+            ground?: string;
+            format?: string;
+            threshold?: number;
+            limit?: number;
+        };
+        PictureWeight: {
+            format?: string;
+            threshold?: number;
+            limit?: number;
+        };
+        ProbeRequest: {
+            width?: number;
+            height?: number;
+        };
+        MultipleAdvice: {
+            client: string;
+            multiple: number;
+            says: string;
+        };
+        Sight: {
+            ground: string;
+            colour: string;
+            seen: number;
+        };
+        ProbeAnswer: {
+            facts: components["schemas"]["PictureFacts"];
+            findings: components["schemas"]["Finding"][];
+            multiples: components["schemas"]["MultipleAdvice"][];
+            sights: components["schemas"]["Sight"][];
+            vanishes: string[];
+            focus: components["schemas"]["PicturePoint"];
+            notes: string[];
+        };
+        FitRequest: {
+            recipe: components["schemas"]["PictureRecipe"];
+            number?: number;
+            keep?: boolean;
+        };
+        LightenRequest: {
+            weight: components["schemas"]["PictureWeight"];
+            number?: number;
+            keep?: boolean;
+        };
+        DarkSafe: {
+            way: string;
+            colour?: string;
+            width?: number;
+        };
+        DarkRequest: {
+            dark: components["schemas"]["DarkSafe"];
+            number?: number;
+            recipe?: components["schemas"]["PictureRecipe"] | null;
+            keep?: boolean;
+        };
+        PictureTrial: {
+            way: string;
+            bytes: number;
+            difference: number;
+            chosen: boolean;
+        };
+        MadePicture: {
+            key: string;
+            facts: components["schemas"]["PictureFacts"];
+            width: number;
+            height: number;
+            before: number;
+            difference: number;
+            trials: components["schemas"]["PictureTrial"][];
+            notes: string[];
+            sights: components["schemas"]["Sight"][];
+            image: string;
+            exact: string;
+            differs: string;
+        };
+        SliceLine: {
+            at: number;
+            down?: boolean;
+            from?: number;
+            until?: number;
+        };
+        SliceLabel: {
+            x: number;
+            y: number;
+            link?: string;
+            alt?: string;
+        };
+        SliceMap: {
+            width: number;
+            multiple?: number;
+            columns?: number;
+            rows?: number;
+            lines?: components["schemas"]["SliceLine"][];
+            pieces?: components["schemas"]["SliceLabel"][];
+        };
+        SliceRequest: {
+            map: components["schemas"]["SliceMap"];
+            keep?: boolean;
+        };
+        SlicedPiece: {
+            name: string;
+            x: number;
+            y: number;
+            width: number;
+            height: number;
+            link: string;
+            alt: string;
+            ground: string;
+            plain: string;
+            letters: boolean;
+            bytes: number;
+            image: string;
+        };
+        SlicedPicture: {
+            width: number;
+            height: number;
+            pieces: components["schemas"]["SlicedPiece"][];
+            table: string;
+            look: string;
+            notes: string[];
+        };
+        UseRequest: {
+            template: string;
+            name?: string;
+            recipe?: components["schemas"]["PictureRecipe"];
+            author?: string;
+        };
+        CodeRecipe: {
+            width: number;
+            multiple?: number;
+            recovers?: string;
+            dark?: string;
+        };
+        CodeRequest: {
+            recipe: components["schemas"]["CodeRecipe"];
+            text?: string;
+            person?: string;
+            organisation?: string;
+        };
+        CodeAnswer: {
+            modules: number;
+            module: number;
+            width: number;
+            next: number;
+            bytes: number;
+            text: string;
+            image: string;
+        };
+        PictureSettings: {
+            address: string;
+            volume: number;
+            hours: number;
+        };
+        Arrivals: {
+            as: string;
+            clients: string[];
+        };
+        Consequence: {
+            form: string;
+            way: string;
+            chosen: boolean;
+            message: number;
+            day: number;
+            characters: number;
+            arrivals: components["schemas"]["Arrivals"][];
+            says: string;
+        };
+        TravelChoice: {
+            form: string;
+            way: string;
+            author?: string;
+        };
+        AddressRequest: {
+            addresses: string[];
+        };
+        AddressFault: {
+            id: string;
+            breaks: boolean;
+            message: string;
+            remedy: string;
+        };
+        CheckedAddress: {
+            address: string;
+            /** Format: date-time */
+            asked: string;
+            status: number;
+            milliseconds: number;
+            facts: components["schemas"]["PictureFacts"] | null;
+            faults: components["schemas"]["AddressFault"][];
+            template: string;
+            restored: boolean;
+        };
+        PhotoResult: {
+            mail: string;
+            file: string;
+            key: string;
+            source: string;
+            recipe: string;
+            bytes: number;
+            width: number;
+            height: number;
+            error?: string;
+            notes?: string[];
+        };
+        PhotoState: {
+            state: string;
+            total: number;
+            done: number;
+            fitted: number;
+            kept: number;
+            refused: components["schemas"]["PhotoResult"][];
+            bytes: number;
+            message: string;
+        };
+        Arrival: {
+            as: string;
+            says: string;
+            basis: string;
         };
     };
     responses: never;
@@ -2091,6 +2796,860 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    hostedPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/*": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPictures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureSummary"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPictureRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureRecord"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putPictureVersion: {
+        parameters: {
+            query?: {
+                file?: string;
+                note?: string;
+                author?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureRecord"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    viewPicture: {
+        parameters: {
+            query?: {
+                number?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putAlts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureRecord"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    probePicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeAnswer"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fitPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FitRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadePicture"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lightenPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LightenRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadePicture"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    darkPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DarkRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadePicture"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    slicePicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SliceRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlicedPicture"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSliced: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    usePicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateDetail"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takePicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateDetail"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drawCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeAnswer"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPictureSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putPictureSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PictureSettings"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    weighTravel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequence"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    chooseTravel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TravelChoice"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequence"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTree: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkTemplateAddresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedAddress"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listAddresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedAddress"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkAddresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddressRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedAddress"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    photoState: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhotoState"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startPhotos: {
+        parameters: {
+            query?: {
+                recipe?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/zip": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhotoState"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopPhotos: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhotoState"];
                 };
             };
             /** @description What went wrong (RFC 9457). */

@@ -8,6 +8,7 @@ import { NavLink, Outlet, ScrollRestoration } from 'react-router'
 const pages = [
   { to: '/templates', label: 'Templates' },
   { to: '/people', label: 'People' },
+  { to: '/pictures', label: 'Pictures' },
   { to: '/packages', label: 'Packages' },
 ]
 

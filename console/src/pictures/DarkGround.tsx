@@ -1,0 +1,57 @@
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, pictureView, type PictureRecord, type PictureVersion } from '../api/api'
+import { Trouble } from '../pages/parts'
+import { usePaused } from '../workbench/paused'
+import { OnGrounds, Outcome } from './facts'
+
+/** Whether a picture vanishes on dark ground, and the mend, on every ground. */
+export function DarkGround({ record, latest }: { record: PictureRecord; latest: PictureVersion }) {
+  const queries = useQueryClient()
+  const [way, setWay] = useState('outline')
+  const [colour, setColour] = useState('#ffffff')
+  const [line, setLine] = useState(0)
+  const [shown, setShown] = useState(Math.min(latest.facts.width, 88))
+  const wish = usePaused({ dark: { way, colour, width: line || undefined }, recipe: shown ? { width: shown } : null }, 300)
+  const probe = useQuery({ queryKey: ['probe', record.name, latest.number, 0], queryFn: () => api.probe(record.name, 0, 0) })
+  const made = useQuery({
+    queryKey: ['dark', record.name, latest.number, wish], queryFn: ({ signal }) => api.darkSafe(record.name, wish.dark, wish.recipe, false, signal),
+    enabled: latest.facts.transparent, placeholderData: keepPreviousData, gcTime: 10_000,
+  })
+  const keep = useMutation({ mutationFn: () => api.darkSafe(record.name, wish.dark, wish.recipe, true), onSuccess: () => queries.invalidateQueries({ queryKey: ['picture', record.name] }) })
+  if (!latest.facts.transparent) {
+    return <Typography>It has a ground of its own everywhere: nothing of it vanishes in dark mode, and it stands as a box on dark ground.</Typography>
+  }
+  const vanishes = probe.data?.vanishes ?? []
+  return (
+    <>
+      <Trouble error={probe.error ?? made.error ?? keep.error} />
+      <Typography variant="h2" sx={{ mb: 1 }}>As it is</Typography>
+      <Typography role="status" sx={{ mb: 1 }}>{probe.data && (vanishes.length > 0 ? `It vanishes on ${vanishes.join(' and ')} ground.` : 'It can be seen on every ground.')}</Typography>
+      {probe.data && <OnGrounds sights={probe.data.sights} src={pictureView(record.name, latest.number)} label={record.name} />}
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mt: 4, mb: 1.5, flexWrap: 'wrap' }}>
+        <Typography variant="h2" sx={{ flex: 1 }}>Mended</Typography>
+        <TextField size="small" label="Shown at, px wide" value={shown || ''} onChange={(e) => setShown(Math.min(2000, Math.floor(Number(e.target.value) || 0)))} sx={{ width: 160 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
+        <TextField select size="small" label="Mend" value={way} onChange={(e) => setWay(e.target.value)} sx={{ width: 160 }}>
+          <MenuItem value="outline">thin outline</MenuItem>
+          <MenuItem value="plate">plate of colour</MenuItem>
+        </TextField>
+        <TextField size="small" label="Colour" value={colour} onChange={(e) => setColour(e.target.value)} sx={{ width: 120 }} />
+        <TextField size="small" label="Width, pixels" value={line || ''} placeholder={way === 'outline' ? '2' : '8'} onChange={(e) => setLine(Math.min(200, Number(e.target.value) || 0))} slotProps={{ inputLabel: { shrink: true } }} sx={{ width: 130 }} />
+        <Button variant="contained" disabled={!made.data || keep.isPending} onClick={() => keep.mutate()}>Keep the mended one</Button>
+      </Box>
+      {made.data && (
+        <>
+          <OnGrounds sights={made.data.sights} src={made.data.image} label={`${record.name}, mended`} />
+          <Box sx={{ mt: 1.5 }}><Outcome made={made.data} /></Box>
+        </>
+      )}
+      <Typography variant="body2" role="status">{keep.data && <>Kept as <code>{keep.data.key}</code></>}</Typography>
+    </>
+  )
+}

@@ -1,0 +1,67 @@
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import LinearProgress from '@mui/material/LinearProgress'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, type PictureRecipe } from '../api/api'
+import { count, grouped, Severity, Trouble } from '../pages/parts'
+import { weight } from './facts'
+
+/** Everybody's photo, fitted in bulk. */
+export function Photos() {
+  const queries = useQueryClient()
+  const [size, setSize] = useState(96)
+  const [shape, setShape] = useState('round')
+  const [ground, setGround] = useState('#ffffff')
+  const state = useQuery({ queryKey: ['photos'], queryFn: api.photos, refetchInterval: (q) => (q.state.data?.state === 'running' ? 400 : false) })
+  const refresh = () => queries.invalidateQueries({ queryKey: ['photos'] })
+  const recipe: PictureRecipe = { width: size, height: size, detect: true, shape, radius: shape === 'rounded' ? 8 : undefined, ground: ground || undefined }
+  const start = useMutation({ mutationFn: (archive: File) => api.startPhotos(archive, recipe), onSettled: refresh })
+  const stop = useMutation({ mutationFn: api.stopPhotos, onSettled: refresh })
+  const s = state.data
+  return (
+    <Box sx={{ maxWidth: 780 }}>
+      <Typography sx={{ mb: 2 }}>
+        A zip with a photo for each person, named by mail address (maren.lind@brackwater.example.jpg). Each is turned upright, cut to what stands out, fitted, and hosted; the field photoAddress then leads to it.
+      </Typography>
+      <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap', mb: 2 }}>
+        <TextField size="small" label="Shown at, px" value={size || ''} onChange={(e) => setSize(Math.min(2000, Math.floor(Number(e.target.value) || 0)))} sx={{ width: 130 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
+        <TextField select size="small" label="Shape" value={shape} onChange={(e) => setShape(e.target.value)} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} sx={{ width: 160 }}>
+          <MenuItem value="">square</MenuItem>
+          <MenuItem value="round">round</MenuItem>
+          <MenuItem value="rounded">rounded corners</MenuItem>
+        </TextField>
+        <TextField size="small" label="Ground" value={ground} onChange={(e) => setGround(e.target.value)} helperText="blank: transparent" sx={{ width: 150 }} />
+        <Button component="label" variant="contained" disabled={size < 1 || s?.state === 'running'} sx={{ alignSelf: 'flex-start' }}>
+          Choose the zip
+          <input type="file" accept=".zip,application/zip" hidden onChange={(e) => { const f = e.target.files?.[0]; if (f) start.mutate(f); e.target.value = '' }} />
+        </Button>
+      </Box>
+      <Trouble error={state.error ?? start.error ?? stop.error} />
+      {s?.state === 'running' && (
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>
+          <Box sx={{ flex: 1 }}>
+            <LinearProgress variant="determinate" value={s.total ? (100 * s.done) / s.total : 0} aria-label="Photos fitted" />
+            <Typography variant="body2">{grouped(s.done)} of {count(s.total, 'photo', 'photos')}</Typography>
+          </Box>
+          <Button onClick={() => stop.mutate()}>Stop</Button>
+        </Box>
+      )}
+      {s && s.state !== 'running' && s.state !== 'none' && (
+        <Box role="status">
+          <Severity of={s.state === 'ready' ? 'fine' : s.state === 'failed' ? 'breaks' : 'note'}>
+            {s.state === 'ready' ? `${count(s.fitted, 'photo', 'photos')} fitted, ${grouped(s.kept)} there already, ${weight(s.bytes)} all together` : s.message}
+          </Severity>
+        </Box>
+      )}
+      {s && s.refused.length > 0 && (
+        <Box component="ul" aria-label="Left out" sx={{ pl: 2.5 }}>
+          {s.refused.map((r) => <li key={r.mail}><b>{r.mail}</b>: {r.error}</li>)}
+        </Box>
+      )}
+    </Box>
+  )
+}
