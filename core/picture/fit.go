@@ -169,15 +169,8 @@ func (p *Picture) frame(img *image.NRGBA, r Recipe, width, height int, notes *Pi
 	} else {
 		l = l.resampled(from, width, height)
 	}
-	exact := l.image()
-	if float64(width) < 0.8*from.width && !drawn(len(coloursOf([]Frame{{Image: exact}}, graphic)), exact.Rect) {
-		exact = l.sharpened(sharpening).image()
-	}
-	return r.shaped(exact, float64(r.multiple())), nil
+	return r.shaped(l.image(), float64(r.multiple())), nil
 }
-
-// sharpening gives back to a photograph what averaging takes from its edges; a drawing's stay as they are.
-const sharpening = 0.15
 
 // window is the part of a picture that is drawn, in its pixels.
 func (r Recipe) window(w, h, width, height float64) window {

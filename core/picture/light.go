@@ -215,18 +215,3 @@ func cubic(x float64) float64 {
 	}
 	return 0
 }
-
-// sharpened raises the difference of each pixel to its neighbours by a share of it.
-func (l *light) sharpened(amount float32) *light {
-	out := newLight(l.width, l.height, l.channels)
-	copy(out.values, l.values)
-	stride := l.width * l.channels
-	for y := 1; y < l.height-1; y++ {
-		for i := y*stride + l.channels; i < (y+1)*stride-l.channels; i++ {
-			v := l.values
-			around := (v[i-l.channels] + v[i+l.channels] + v[i-stride] + v[i+stride]) / 4
-			out.values[i] = min(max(v[i]+amount*(v[i]-around), 0), 1)
-		}
-	}
-	return out
-}
