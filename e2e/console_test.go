@@ -137,6 +137,15 @@ func TestPagesAreAccessible(t *testing.T) {
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Insert", `[aria-label="What can be inserted"]`},
 			{"/people", `.MuiDataGrid-row`, "", ""},
 			{"/packages", `ol[aria-label="Losses"]`, "", ""},
+			{"/pictures", `table[aria-label="Pictures"]`, "Add a picture", `[role="dialog"]`},
+			{"/pictures?part=travel", `table[aria-label="Ways"]`, "", ""},
+			{"/pictures?part=photos", `main input`, "", ""},
+			{"/pictures/ferry", `ol[aria-label="Findings"]`, "", ""},
+			{"/pictures/anchor?part=fit", `[aria-label="What came of it"]`, "", ""},
+			{"/pictures/anchor?part=lighten", `table[aria-label="Tried"]`, "", ""},
+			{"/pictures/anchor?part=dark", `[aria-label="What came of it"]`, "", ""},
+			{"/pictures/crossings?part=slice", `ol[aria-label="Pieces"]`, "", ""},
+			{"/pictures/ferry?part=versions", `table[aria-label="Versions"]`, "", ""},
 		} {
 			path := page.path + " " + page.press
 			do(t, tab, path, chromedp.Navigate(s.Address+page.path), chromedp.WaitVisible(chromedp.CSS(page.ready)))

@@ -44,7 +44,7 @@ export function Slicer({ record, latest }: { record: PictureRecord; latest: Pict
       <Box>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap', alignItems: 'center', mb: 1 }}>
           <TextField size="small" label="Shown at, px wide" value={map.width || ''} onChange={(e) => setMap({ ...map, width: Math.min(2000, Math.floor(Number(e.target.value) || 0)) })} sx={{ width: 150 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
-          <ToggleButtonGroup exclusive size="small" value={down} onChange={(_, v: boolean | null) => v !== null && setDown(v)} aria-label="A new line goes">
+          <ToggleButtonGroup exclusive size="small" value={down} onChange={(_, v: boolean | null) => v !== null && setDown(v)} aria-label="A new line goes" sx={{ '& .MuiToggleButton-root': { color: 'text.primary' } }}>
             <ToggleButton value={false}>across</ToggleButton>
             <ToggleButton value={true}>down</ToggleButton>
           </ToggleButtonGroup>
