@@ -337,6 +337,9 @@ func (s *search) jpegs() {
 // quality halves the range of qualities until the lowest good one is found.
 func (s *search) quality(fullColour bool) candidate {
 	low, high := 24, 97
+	if s.weight.Limit > 0 { // however it looks
+		low = 4
+	}
 	best := candidate{difference: 1}
 	for low < high && s.err == nil {
 		middle := (low + high) / 2

@@ -152,7 +152,7 @@ func cloned(img *image.NRGBA) *image.NRGBA {
 // toNRGBA takes any picture to 8 bits of red, green, blue and opacity, from the origin.
 func toNRGBA(img image.Image) *image.NRGBA {
 	b := img.Bounds()
-	if same, ok := img.(*image.NRGBA); ok && b.Min == (image.Point{}) && same.Stride == 4*b.Dx() {
+	if same, ok := img.(*image.NRGBA); ok && b.Min == (image.Point{}) && same.Stride == 4*b.Dx() && len(same.Pix) == 4*b.Dx()*b.Dy() {
 		return same
 	}
 	out := image.NewNRGBA(image.Rect(0, 0, b.Dx(), b.Dy()))
