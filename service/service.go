@@ -74,11 +74,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.Pictures = &pictures.Pictures{
 		Store: st, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "photos"), Tree: c.PictureTree, Allow: c.PictureAllow, Now: c.Now, Log: c.Log,
 	}
-	s.Templates.Host = s.Pictures.HostTemplate
-	s.Templates.Public = func(ctx context.Context) (string, error) {
-		settings, err := s.Pictures.Settings(ctx)
-		return settings.Address, err
-	}
+	s.Pictures.Start()
 	if err := s.Packages.Start(ctx); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}

@@ -21,6 +21,7 @@ import (
 	"missivum/service/api"
 	"missivum/service/packages"
 	"missivum/service/people"
+	"missivum/service/pictures"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -47,10 +48,13 @@ func newRig(t *testing.T) *rig {
 	a.People = &people.People{Store: st}
 	a.Templates = &templates.Templates{Store: st, People: a.People, Now: now}
 	a.Packages = &packages.Packages{Store: st, Templates: a.Templates, People: a.People, Folder: filepath.Join(folder, "packages"), Now: now, Log: a.Log}
+	a.Pictures = &pictures.Pictures{Store: st, Templates: a.Templates, People: a.People, Folder: filepath.Join(folder, "photos"), Now: now, Log: a.Log}
+	a.Pictures.Start()
 	if err := a.Packages.Start(ctx); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
+		a.Pictures.StopPhotos()
 		a.Packages.Stop()
 		if err := st.Close(); err != nil {
 			t.Error(err)
@@ -213,6 +217,35 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"LiftQuestion", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "questions"}},
 		{"LiftDifference", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "differences"}},
 		{"TemplateDetail", "POST", "/api/v1/templates/lifted/adopt", adoptBody, 201, nil},
+		{"PictureRecord", "PUT", "/api/v1/pictures/mark?file=mark.svg", demoPicture(t, "ferry.svg"), 200, nil},
+		{"PictureRecord", "PUT", "/api/v1/pictures/mark/alts", `{"en":"Brackwater Ferries"}`, 200, nil},
+		{"PictureSummary", "GET", "/api/v1/pictures", "", 200, nil},
+		{"PictureFacts", "GET", "/api/v1/pictures", "", 200, []string{"facts"}},
+		{"ProbeAnswer", "POST", "/api/v1/pictures/mark/probe", `{"width":44}`, 200, nil},
+		{"Sight", "POST", "/api/v1/pictures/mark/probe", `{"width":44}`, 200, []string{"sights"}},
+		{"MultipleAdvice", "POST", "/api/v1/pictures/mark/probe", `{"width":44}`, 200, []string{"multiples"}},
+		{"MadePicture", "POST", "/api/v1/pictures/mark/fit", `{"recipe":{"width":44},"keep":true}`, 200, nil},
+		{"PictureTrial", "POST", "/api/v1/pictures/mark/fit", `{"recipe":{"width":44}}`, 200, []string{"trials"}},
+		{"MadePicture", "POST", "/api/v1/pictures/mark/lighten", `{"weight":{}}`, 200, nil},
+		{"MadePicture", "POST", "/api/v1/pictures/mark/dark", `{"dark":{"way":"plate"},"recipe":{"width":44}}`, 200, nil},
+		{"SlicedPicture", "POST", "/api/v1/pictures/mark/slice", `{"map":{"width":88,"columns":2},"keep":true}`, 200, nil},
+		{"SlicedPiece", "POST", "/api/v1/pictures/mark/slice", `{"map":{"width":88,"columns":2}}`, 200, []string{"pieces"}},
+		{"TemplateDetail", "POST", "/api/v1/pictures/mark/use", `{"template":"harbour","name":"mark","recipe":{"width":44}}`, 200, nil},
+		{"PictureRecord", "GET", "/api/v1/pictures/mark", "", 200, nil},
+		{"PictureVersion", "GET", "/api/v1/pictures/mark", "", 200, []string{"versions"}},
+		{"PictureUse", "GET", "/api/v1/pictures/mark", "", 200, []string{"uses"}},
+		{"PictureRendition", "GET", "/api/v1/pictures/mark", "", 200, []string{"renditions"}},
+		{"SliceMap", "GET", "/api/v1/pictures/mark", "", 200, []string{"slices"}},
+		{"CodeAnswer", "POST", "/api/v1/code", `{"person":"maren.lind@brackwater.example","recipe":{"width":200}}`, 200, nil},
+		{"PictureSettings", "PUT", "/api/v1/settings/pictures", `{"address":"https://pictures.brackwater.example/","volume":9000,"hours":24}`, 200, nil},
+		{"PictureSettings", "GET", "/api/v1/settings/pictures", "", 200, nil},
+		{"Consequence", "GET", "/api/v1/templates/harbour/travel", "", 200, nil},
+		{"Arrivals", "PUT", "/api/v1/templates/harbour/travel", `{"form":"message","way":"hosted"}`, 200, []string{"arrivals"}},
+		{"CheckedAddress", "POST", "/api/v1/addresses", `{"addresses":["http://127.0.0.1:1/x.png"]}`, 200, nil},
+		{"AddressFault", "GET", "/api/v1/addresses", "", 200, []string{"faults"}},
+		{"PhotoState", "GET", "/api/v1/photos", "", 200, nil},
+		{"PhotoState", "DELETE", "/api/v1/photos", "", 200, nil},
+		{"Arrival", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"pictures", "hosted"}},
 		{"PackageInfo", "POST", "/api/v1/packages", `{"template":"harbour"}`, 202, nil},
 		{"PackageInfo", "GET", "/api/v1/packages", "", 200, nil},
 		{"Problem", "GET", "/api/v1/templates/none", "", 404, nil},
@@ -239,6 +272,46 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 				t.Errorf("%s %s: %s has %s, which is not described", c.method, c.path, c.schema, name)
 			}
 		}
+	}
+}
+
+// demoPicture is one of the demo's originals.
+func demoPicture(t *testing.T, file string) string {
+	t.Helper()
+	files, err := demo.Pictures()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(files[file])
+}
+
+func TestPicturesAreRefusedWithTheReason(t *testing.T) {
+	r := loaded(t)
+	r.want(200, "PUT", "/api/v1/pictures/mark?file=mark.svg", demoPicture(t, "ferry.svg"), nil)
+	for _, c := range []struct{ method, path, body, want string }{
+		{"PUT", "/api/v1/pictures/Not-Good", demoPicture(t, "ferry.svg"), "lower-case letters"},
+		{"PUT", "/api/v1/pictures/x", "<html>", "a web page, not a picture"},
+		{"PUT", "/api/v1/pictures/x", strings.Replace(demoPicture(t, "ferry.svg"), "<path", "<script>1</script><path", 1), "holds a script"},
+		{"PUT", "/api/v1/pictures/mark/alts", `{"not a language":"x"}`, "must be a language"},
+		{"POST", "/api/v1/pictures/mark/fit", `{"recipe":{}}`, "a width or a height"},
+		{"POST", "/api/v1/pictures/mark/fit", `{"recipe":{"width":40,"shape":"star"}}`, "round or rounded"},
+		{"POST", "/api/v1/pictures/mark/dark", `{"dark":{"way":"glow"}}`, "outline or plate"},
+		{"POST", "/api/v1/pictures/mark/slice", `{"map":{"width":88,"lines":[{"at":500}]}}`, "does not lie"},
+		{"POST", "/api/v1/pictures/mark/take", `{"template":"harbour"}`, "does not use the picture mark"},
+		{"POST", "/api/v1/code", `{"person":"nobody@x.example","recipe":{"width":99}}`, "nobody with the mail address"},
+		{"PUT", "/api/v1/settings/pictures", `{"address":"pictures/"}`, "full https address"},
+		{"PUT", "/api/v1/templates/harbour/travel", `{"form":"message","way":"beside"}`, "cannot go as"},
+		{"POST", "/api/v1/addresses", `{"addresses":[]}`, "from 1 to 50"},
+		{"POST", "/api/v1/photos?recipe={%22width%22:40}", "no zip", "not a zip archive"},
+	} {
+		if answer := r.want(422, c.method, c.path, c.body, nil); !strings.Contains(answer.Body.String(), c.want) {
+			t.Errorf("%s %s: %s, want %q", c.method, c.path, answer.Body, c.want)
+		}
+	}
+	r.want(404, "GET", "/api/v1/pictures/none", "", nil)
+	r.want(422, "GET", "/api/v1/pictures/mark/sliced", "", nil)
+	if view := r.want(200, "GET", "/api/v1/pictures/mark/view", "", nil); view.Header().Get("Content-Type") != "image/png" || !strings.HasPrefix(view.Body.String(), "\x89PNG") {
+		t.Errorf("the view: %v", view.Header())
 	}
 }
 

@@ -45,6 +45,15 @@ type Pictures struct {
 	photos *photoJob
 }
 
+// Start makes the templates tell of what is saved and take the public address.
+func (p *Pictures) Start() {
+	p.Templates.Host = p.HostTemplate
+	p.Templates.Public = func(ctx context.Context) (string, error) {
+		s, err := p.Settings(ctx)
+		return s.Address, err
+	}
+}
+
 // Settings are what the administrator says about pictures.
 type Settings struct {
 	Address string `json:"address"` // public address below which the service's pictures are reached; empty for none
