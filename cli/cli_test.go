@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/spf13/cobra"
+
 	"missivum/core/check"
 	"missivum/core/person"
 )
@@ -218,17 +220,25 @@ func TestRuleWritesTheBlockAndTellsTheLosses(t *testing.T) {
 	}
 }
 
+// runnable lists the commands at and below one that do something.
+func runnable(c *cobra.Command) []*cobra.Command {
+	var list []*cobra.Command
+	for _, sub := range c.Commands() {
+		list = append(list, runnable(sub)...)
+	}
+	if c.Runnable() {
+		list = append(list, c)
+	}
+	return list
+}
+
 // TestEveryCommandHasAnExampleThatParses: the help shows one real example each.
 func TestEveryCommandHasAnExampleThatParses(t *testing.T) {
 	a := &app{in: strings.NewReader(""), out: &bytes.Buffer{}, err: &bytes.Buffer{}}
 	top := a.root()
 	seen := 0
 	for _, c := range top.Commands() {
-		list := c.Commands()
-		if c.Runnable() {
-			list = append(list, c)
-		}
-		for _, c := range list {
+		for _, c := range runnable(c) {
 			if c.Name() == "help" || c.Name() == "completion" || c.Parent().Name() == "completion" {
 				continue
 			}

@@ -176,7 +176,7 @@ func (f *recipeFlags) add(c *cobra.Command) {
 		flags.StringVar(&f.shape, "shape", "", "cut a shape into the pixels: round or rounded")
 		flags.Float64Var(&f.recipe.Radius, "radius", 8, "px, of rounded corners")
 		flags.Float64Var(&f.recipe.Ring, "ring", 0, "px, of a line around the shape")
-		flags.StringVar(&f.recipe.Colour, "colour", "", "of the ring, such as #0b3c49")
+		flags.StringVar(&f.recipe.Colour, "colour", "", "of the ring, such as 0b3c49")
 		flags.StringVar(&f.recipe.Ground, "ground", "", "colour where the picture is not; transparent without one")
 	}
 	flags.StringVar(&f.recipe.Format, "as", "", "png, jpeg or gif (default the lighter one)")
@@ -407,7 +407,7 @@ thin outline or a plate; the picture grows by it on every side.`,
 		},
 	}
 	c.Flags().StringVar(&d.Way, "way", picture.Outline, "outline or plate")
-	c.Flags().StringVar(&d.Colour, "colour", "#ffffff", "of the outline or the plate")
+	c.Flags().StringVar(&d.Colour, "colour", "ffffff", "of the outline or the plate")
 	c.Flags().Float64Var(&d.Width, "line", 0, "pixels: of the outline (default 2), or of the plate around the picture (default 8)")
 	c.Flags().StringVarP(&output, "output", "o", "", "file to write the mended picture to")
 	c.Flags().StringVar(&compare, "compare", "", "PNG to write with before and after on light and dark")

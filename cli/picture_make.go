@@ -159,7 +159,7 @@ func (a *app) pictureCode() *cobra.Command {
 	c.Flags().IntVar(&r.Width, "width", 120, "px that it may take at most, with its clear margin")
 	c.Flags().IntVar(&r.Multiple, "multiple", 2, "pixels for each px: 1, 2 or 3")
 	c.Flags().StringVar(&r.Recovers, "recovers", "15", "percent that may be spoilt: 7, 15, 25 or 30")
-	c.Flags().StringVar(&r.Dark, "dark", "", "colour of the modules, such as #0b3c49 (default black)")
+	c.Flags().StringVar(&r.Dark, "dark", "", "colour of the modules, such as 0b3c49 (default black)")
 	c.Flags().StringVar(&address, "address", "", "address below which the files will be hosted; codes.csv then holds everybody's")
 	c.Flags().StringVarP(&output, "output", "o", "", "PNG to write, or folder for everybody's")
 	return c
@@ -229,7 +229,7 @@ func (a *app) picturePhotos() *cobra.Command {
 		Long: `Fits photos in bulk, on all processors: those of a folder whose files are named by mail address, or the jpegPhoto of a
 directory's LDIF export. A run that was ended goes on where it was: photos.jsonl in the output folder tells what each
 rendition was made of. photos.csv gives each person's address for people import, as the field photoAddress.`,
-		Example: "  missivum picture photos photos --width 96 --height 96 --focus find --shape round --ground #ffffff -o fitted",
+		Example: "  missivum picture photos photos --width 96 --height 96 --focus find --shape round --ground ffffff -o fitted",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := f.read()

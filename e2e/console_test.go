@@ -22,7 +22,7 @@ func TestTheTour(t *testing.T) {
 	tab := browser(t)
 
 	do(t, tab, "opening the address", chromedp.Navigate(s.Address))
-	waitFor(t, tab, "the list tells the states", `/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*10 findings break/.test(document.body.innerText)`)
+	waitFor(t, tab, "the list tells the states", `/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*11 findings break/.test(document.body.innerText)`)
 
 	// source beside look, filled for a person
 	do(t, tab, "opening harbour", chromedp.Click(`//a[text()="Harbour"]`))
@@ -44,7 +44,7 @@ func TestTheTour(t *testing.T) {
 
 	// findings lead to their lines
 	do(t, tab, "opening regatta", chromedp.Navigate(s.Address+"/templates/regatta"))
-	waitFor(t, tab, "findings are listed", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 23`)
+	waitFor(t, tab, "findings are listed", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 25`)
 	waitFor(t, tab, "findings are marked in the source", `document.querySelectorAll('.cm-lintRange').length > 3`)
 	do(t, tab, "pressing a finding", chromedp.Click(`//ol[@aria-label="Findings"]//button[contains(., "onclick")]`))
 	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('onclick=')`)

@@ -294,7 +294,7 @@ func TestTwoThousandPhotos(t *testing.T) {
 		t.Fatal(err)
 	}
 	command := func() *exec.Cmd {
-		return exec.Command(binary, "picture", "photos", photos, "--width", "48", "--height", "48", "--focus", "find", "--shape", "round", "--ground", "#ffffff", "--multiple", "1", "-o", fitted, "--address", "https://pictures.brackwater.example/")
+		return exec.Command(binary, "picture", "photos", photos, "--width", "48", "--height", "48", "--focus", "find", "--shape", "round", "--ground", "ffffff", "--multiple", "1", "-o", fitted, "--address", "https://pictures.brackwater.example/")
 	}
 	first := command()
 	if err := first.Start(); err != nil {
@@ -345,6 +345,39 @@ func wholePhotos(t *testing.T, folder string, least int) {
 		}
 		if p, err := picture.Read(data); err != nil || p.Width != 48 {
 			t.Fatalf("%s: %v", file, err)
+		}
+	}
+}
+
+// TestCodesAreRead has the codes of all demo people read by another program: what comes back is their vCard.
+func TestCodesAreRead(t *testing.T) {
+	folder := t.TempDir()
+	if code, out, errs := command(t, "picture", "code", "--people", "demo/people.csv", "--organisation", "Brackwater Ferries", "--width", "240", "-o", folder); code != 0 || !strings.Contains(out, "80 codes, 0 left out") {
+		t.Fatalf("exit %d: %s%s", code, out, errs)
+	}
+	d, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	table, err := os.ReadFile(filepath.Join(folder, "codes.csv"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, line := range strings.Split(strings.TrimSpace(string(table)), "\n")[1:] {
+		if i%8 != 0 {
+			continue
+		}
+		mail, file, _ := strings.Cut(line, ",")
+		out, err := exec.Command("zbarimg", "--quiet", "--raw", filepath.Join(folder, file)).Output()
+		if err != nil {
+			t.Fatalf("reading the code of %s: %v", mail, err)
+		}
+		want, err := person.VCard(d.Schema, d.Find(mail), "Brackwater Ferries")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.TrimSpace(string(out)); got != strings.TrimSpace(want) {
+			t.Errorf("%s reads\n%s\nwant\n%s", mail, got, want)
 		}
 	}
 }

@@ -57,7 +57,11 @@ func VCard(s *Schema, p *Person, organisation string) (string, error) {
 	if a := (vcard.Address{StreetAddress: get("street"), Locality: get("l"), Region: get("st"), PostalCode: get("postalCode"), Country: get("co")}); a.StreetAddress != "" || a.Locality != "" {
 		card.AddAddress(&a)
 	}
-	set(vcard.FieldURL, get("labeledURI"))
+	for _, uri := range strings.Split(get("labeledURI"), ";") { // an address and its label (RFC 2079)
+		if address, _, _ := strings.Cut(strings.TrimSpace(uri), " "); address != "" {
+			set(vcard.FieldURL, address)
+		}
+	}
 	vcard.ToV4(card)
 	var b bytes.Buffer
 	if err := vcard.NewEncoder(&b).Encode(card); err != nil {

@@ -5,14 +5,29 @@ import (
 	"image"
 	"image/color"
 
-	"github.com/skip2/go-qrcode"
+	"github.com/makiuchi-d/gozxing"
+	"github.com/makiuchi-d/gozxing/qrcode/decoder"
+	"github.com/makiuchi-d/gozxing/qrcode/encoder"
 )
 
 // quiet is the clear margin around a code, in modules (ISO/IEC 18004, 9.1).
 const quiet = 4
 
 // levels are the shares of a code that may be spoilt and still be read (ISO/IEC 18004, table 8).
-var levels = map[string]qrcode.RecoveryLevel{"7": qrcode.Low, "15": qrcode.Medium, "25": qrcode.High, "30": qrcode.Highest}
+var levels = map[string]decoder.ErrorCorrectionLevel{
+	"7": decoder.ErrorCorrectionLevel_L, "15": decoder.ErrorCorrectionLevel_M, "25": decoder.ErrorCorrectionLevel_Q, "30": decoder.ErrorCorrectionLevel_H,
+}
+
+// encoding says of letters beyond ASCII that they are UTF-8 (ISO/IEC 18004, 7.4.3): readers that have to guess
+// guess wrongly.
+func encoding(text string) map[gozxing.EncodeHintType]any {
+	for _, r := range text {
+		if r >= 0x80 {
+			return map[gozxing.EncodeHintType]any{gozxing.EncodeHintType_CHARACTER_SET: "UTF-8"}
+		}
+	}
+	return nil
+}
 
 // CodeRecipe says how a code picture is drawn.
 type CodeRecipe struct {
@@ -58,12 +73,11 @@ func Code(text string, r CodeRecipe) (*CodePicture, error) {
 	case lightnessOf(dark) > 45:
 		return nil, fmt.Errorf("%s is too light: readers need dark modules on white", r.Dark)
 	}
-	code, err := qrcode.New(text, level)
-	if err != nil {
-		return nil, fmt.Errorf("%d bytes do not go into a code that recovers %s %%: %w", len(text), r.Recovers, err)
+	code, unfit := encoder.Encoder_encode(text, level, encoding(text))
+	if unfit != nil {
+		return nil, fmt.Errorf("%d bytes do not go into a code that recovers %s %%: %w", len(text), r.Recovers, unfit)
 	}
-	code.DisableBorder = true
-	bitmap := code.Bitmap()
+	bitmap := code.GetMatrix().GetArray()
 	modules := len(bitmap) + 2*quiet
 	module := r.Width / modules * r.Multiple
 	if module < 1 {
@@ -74,7 +88,7 @@ func Code(text string, r CodeRecipe) (*CodePicture, error) {
 	for y := range modules * module {
 		for x := range modules * module {
 			at := color.NRGBA{255, 255, 255, 255}
-			if my, mx := y/module-quiet, x/module-quiet; my >= 0 && mx >= 0 && my < len(bitmap) && mx < len(bitmap) && bitmap[my][mx] {
+			if my, mx := y/module-quiet, x/module-quiet; my >= 0 && mx >= 0 && my < len(bitmap) && mx < len(bitmap) && bitmap[my][mx] == 1 {
 				at = dark
 			}
 			img.SetNRGBA(x, y, at)

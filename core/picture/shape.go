@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"math"
 	"strconv"
+	"strings"
 )
 
 // Shape is what is cut into the pixels.
@@ -28,14 +29,14 @@ func (s Shape) check() error {
 	return nil
 }
 
-// ParseColour reads #rgb or #rrggbb.
+// ParseColour reads #rgb or #rrggbb; the sign may be left out, since shells take it for a comment.
 func ParseColour(s string) (color.NRGBA, error) {
-	var digits string
-	switch {
-	case len(s) == 7 && s[0] == '#':
-		digits = s[1:]
-	case len(s) == 4 && s[0] == '#':
-		digits = string([]byte{s[1], s[1], s[2], s[2], s[3], s[3]})
+	digits := strings.TrimPrefix(s, "#")
+	if len(digits) == 3 {
+		digits = string([]byte{digits[0], digits[0], digits[1], digits[1], digits[2], digits[2]})
+	}
+	if len(digits) != 6 {
+		digits = ""
 	}
 	n, err := strconv.ParseUint(digits, 16, 32)
 	if err != nil {

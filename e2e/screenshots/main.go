@@ -167,7 +167,6 @@ func pages(ctx context.Context, binary, out string) error {
 func shots() []shot {
 	visible := func(selector chromedp.CSS) step { return chromedp.WaitVisible(selector) }
 	return []shot{
-		{"templates", "/templates", []step{visible(`table[aria-label="Templates"]`)}},
 		{"workbench", "/templates/harbour", []step{visible(`ul[aria-label="Budgets"]`), visible(`iframe`)}},
 		{"workbench-findings", "/templates/regatta", []step{
 			visible(`ol[aria-label="Findings"]`), rig.Choose("Shown as", "wordproc-desktop"), visible(`iframe[title^="As wordproc"]`),
@@ -185,8 +184,13 @@ func shots() []shot {
 			chromedp.Click(`//button[contains(., "Make a package")]`),
 			chromedp.WaitVisible(`//a[contains(., "Download")]`),
 		}},
-		{"workbench-dark", "/templates/regatta", []step{
-			visible(`ol[aria-label="Findings"]`), visible(`iframe`), chromedp.Click(`//header//button[contains(., "Dark")]`),
+		{"picture-slice", "/pictures/crossings?part=slice", []step{visible(`ol[aria-label="Pieces"]`), visible(`[aria-label="Design"] img`)}},
+		{"picture-fit", "/pictures/portrait?part=fit", []step{
+			visible(`[aria-label="What came of it"]`), chromedp.SendKeys(`//label[text()="Height, px"]/following-sibling::div//input`, "120"), rig.Choose("Shape", "round"),
+			chromedp.Click(`//button[text()="Find the focus"]`), chromedp.Sleep(3 * time.Second),
+		}},
+		{"templates", "/templates", []step{
+			visible(`table[aria-label="Templates"]`), chromedp.Click(`//header//button[contains(., "Dark")]`),
 		}},
 		// the last one: its page asks before it is left
 		{"versions", "/templates/harbour", []step{
@@ -229,6 +233,7 @@ var terminalShots = []struct{ name, command string }{
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
 	{"command-pack", "missivum pack demo/templates/harbour --people demo/people.csv -o /tmp/harbour.zip; unzip -l /tmp/harbour.zip | head -12; unzip -p /tmp/harbour.zip manifest.json | head -3"},
 	{"command-rule", "missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
+	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --ground ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture travel demo/templates/harbour --people demo/people.csv --volume 9000"},
 	{"command-clients", "missivum clients; missivum clients show wordproc-desktop"},
 }
 

@@ -80,21 +80,23 @@ export function Cropper({ record, latest }: { record: PictureRecord; latest: Pic
   return (
     <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 1fr) minmax(340px, 460px)' }, gap: 4 }}>
       <Box>
-        <CropFrame record={record} latest={latest} wish={wish} onChange={set} />
-        <Typography variant="body2" color="text.secondary" sx={{ mt: 0.5 }}>Drag the frame, or focus it: arrow keys move it, plus and minus change the zoom.</Typography>
-        <Box component="section" aria-label="Rendition" sx={{ mt: 3 }}>
-          <Typography variant="h2" sx={{ mb: 1 }}>The rendition</Typography>
-          <Trouble error={made.error} />
-          {!data && !made.error && possible && <Typography color="text.secondary">Fitting ...</Typography>}
-          {data && (
-            <Box sx={{ display: 'flex', gap: 3, flexWrap: 'wrap', alignItems: 'flex-start', opacity: made.isPlaceholderData ? 0.6 : 1 }}>
-              <Box sx={{ ...checkered, p: 1.5, border: 1, borderColor: 'divider', lineHeight: 0 }}>
-                <img src={data.image} width={data.width} height={data.height} alt={`${record.name}, as it will be shown`} />
+        <Box sx={{ display: 'flex', gap: 4, flexWrap: 'wrap', alignItems: 'flex-start' }}>
+          <CropFrame record={record} latest={latest} wish={wish} onChange={set} />
+          <Box component="section" aria-label="Rendition" sx={{ flex: 1, minWidth: 250 }}>
+            <Typography variant="h2" sx={{ mb: 1 }}>The rendition</Typography>
+            <Trouble error={made.error} />
+            {!data && !made.error && possible && <Typography color="text.secondary">Fitting ...</Typography>}
+            {data && (
+              <Box sx={{ opacity: made.isPlaceholderData ? 0.6 : 1 }}>
+                <Box sx={{ ...checkered, p: 1.5, mb: 1, border: 1, borderColor: 'divider', lineHeight: 0, width: 'fit-content', maxWidth: '100%', overflow: 'auto' }}>
+                  <img src={data.image} width={data.width} height={data.height} alt={`${record.name}, as it will be shown`} />
+                </Box>
+                <Outcome made={data} />
               </Box>
-              <Box sx={{ flex: 1, minWidth: 260 }}><Outcome made={data} /></Box>
-            </Box>
-          )}
+            )}
+          </Box>
         </Box>
+        <Typography variant="body2" color="text.secondary" sx={{ mt: 0.5 }}>Drag the frame, or focus it: arrow keys move it, plus and minus change the zoom.</Typography>
       </Box>
       <Box sx={{ display: 'flex', flexDirection: 'column', gap: 2 }}>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
@@ -170,7 +172,7 @@ function CropFrame({ record, latest, wish, onChange }: { record: PictureRecord; 
       onPointerMove={(e) => { if (grabbed.current) { const p = at(e); onChange(within(p.x + grabbed.current.x, p.y + grabbed.current.y)) } }}
       onPointerUp={() => { grabbed.current = null }}
     >
-      <img src={pictureView(record.name, latest.number)} alt="" draggable={false} style={{ maxWidth: '100%', maxHeight: 420, width: latest.facts.width < 300 ? 300 : undefined, aspectRatio: `${latest.facts.width} / ${latest.facts.height}` }} />
+      <img src={pictureView(record.name, latest.number)} alt="" draggable={false} style={{ maxWidth: '100%', maxHeight: 400, width: latest.facts.width < 300 ? 300 : undefined, aspectRatio: `${latest.facts.width} / ${latest.facts.height}` }} />
       <Box
         tabIndex={0} role="application" aria-label={`Crop frame, ${Math.round(100 * middle.x)} % across and ${Math.round(100 * middle.y)} % down; arrow keys move it, plus and minus zoom`} onKeyDown={key}
         sx={{
