@@ -11,9 +11,11 @@ const Measure = "1 - SSIM (Wang, Bovik, Sheikh, Simoncelli, IEEE TIP 13, 2004: 1
 	"pooled as the root of the mean square so that a small spoilt place counts; over white and over dark where it is transparent, the worse of both"
 
 // The largest differences by Measure that Lighten takes for not visible at the picture's own pixels: our own figures,
-// found by looking. A photograph's grain may go; the edge of a drawing stands on flat ground, where all can be seen.
+// found by looking. A photograph's grain may go; the edge of a drawing stands on flat ground, where all can be seen;
+// and the bands that few colours make of a photograph's sky are seen sooner than the measure says.
 const (
 	UnseenInPhoto   = 0.04
+	UnseenInBands   = 0.012
 	UnseenInDrawing = 0.005
 )
 

@@ -100,13 +100,14 @@ func (p *Picture) written(w Weight, resolution int) (*Rendition, error) {
 		return nil, err
 	}
 	colours := coloursOf([]Frame{{Image: p.Image()}}, graphic)
+	bands := w.Threshold
 	if w.Threshold == 0 {
-		w.Threshold = UnseenInPhoto
+		w.Threshold, bands = UnseenInPhoto, UnseenInBands
 		if drawn(len(colours), p.Image().Rect) {
-			w.Threshold = UnseenInDrawing
+			w.Threshold, bands = UnseenInDrawing, UnseenInDrawing
 		}
 	}
-	s := &search{colours: len(colours), picture: p, exact: p.Image(), reference: newReference(p.Image()), weight: w, resolution: resolution}
+	s := &search{bands: bands, colours: len(colours), picture: p, exact: p.Image(), reference: newReference(p.Image()), weight: w, resolution: resolution}
 	if len(p.Frames) > 1 && (w.Format == "" || w.Format == GIF) {
 		s.animation()
 	} else {
@@ -127,8 +128,12 @@ func (p *Picture) written(w Weight, resolution int) (*Rendition, error) {
 	if w.Limit > 0 && len(best.data) > w.Limit {
 		r.Notes = append(r.Notes, overLimit(len(best.data), w.Limit))
 	}
-	if best.difference > w.Threshold {
-		r.Notes = append(r.Notes, fmt.Sprintf("the difference of %.3f can be seen: below %.3f is not", best.difference, w.Threshold))
+	if !s.unseen(best) {
+		limit := w.Threshold
+		if best.format != JPEG {
+			limit = bands
+		}
+		r.Notes = append(r.Notes, fmt.Sprintf("the difference of %.3f can be seen: below %.3f is not", best.difference, limit))
 	}
 	return r, nil
 }
@@ -140,6 +145,7 @@ type search struct {
 	exact      *image.NRGBA
 	reference  *reference
 	weight     Weight
+	bands      float64 // the threshold for fewer colours
 	resolution int
 	tried      []candidate
 	err        error
@@ -152,11 +158,10 @@ func (s *search) allows(format string) bool {
 // best is the lightest below the threshold and within the limit; failing that, the closest within the limit, and
 // failing that the lightest.
 func (s *search) best() candidate {
-	unseen := func(c candidate) bool { return c.difference <= s.weight.Threshold }
 	fits := func(c candidate) bool { return s.weight.Limit == 0 || len(c.data) <= s.weight.Limit }
 	rank := func(c candidate) int {
 		switch {
-		case unseen(c) && fits(c):
+		case s.unseen(c) && fits(c):
 			return 0
 		case fits(c):
 			return 1
@@ -172,6 +177,14 @@ func (s *search) best() candidate {
 		}
 		return cmp.Or(cmp.Compare(len(a.data), len(b.data)), cmp.Compare(a.difference, b.difference))
 	})
+}
+
+// unseen reports whether a candidate's difference is not seen.
+func (s *search) unseen(c candidate) bool {
+	if c.format == JPEG {
+		return c.difference <= s.weight.Threshold
+	}
+	return c.difference <= s.bands
 }
 
 func (s *search) trials(best candidate) []Trial {
@@ -220,7 +233,7 @@ func (s *search) still() {
 
 // truePNG writes every colour as it is, where nothing lighter is close enough.
 func (s *search) truePNG() {
-	if len(s.tried) > 0 && s.best().difference <= s.weight.Threshold {
+	if len(s.tried) > 0 && s.unseen(s.best()) {
 		return
 	}
 	data, err := s.encodePNG(s.exact)
@@ -249,7 +262,7 @@ func (s *search) palettes(format string) {
 		if dithered {
 			way += ", dithered"
 		}
-		return s.addPaletted(format, p, dithered, way).difference <= s.weight.Threshold
+		return s.unseen(s.addPaletted(format, p, dithered, way))
 	}
 	enough := sort.Search(len(paletteSizes), func(i int) bool { return try(i, false) })
 	for i := enough - 1; i >= max(enough-2, 0) && try(i, true); i-- { // dithering may do with fewer
@@ -329,7 +342,7 @@ func withResolution(data []byte, dpi int) []byte {
 // jpegs looks for the lowest quality whose difference is not seen, with chroma at half the pixels, and with all of
 // it where that is not enough.
 func (s *search) jpegs() {
-	if half := s.quality(false); s.err == nil && half.difference > s.weight.Threshold {
+	if half := s.quality(false); s.err == nil && !s.unseen(half) {
 		s.quality(true)
 	}
 }
@@ -344,7 +357,7 @@ func (s *search) quality(fullColour bool) candidate {
 	for low < high && s.err == nil {
 		middle := (low + high) / 2
 		c := s.jpeg(fullColour, middle)
-		good := c.difference <= s.weight.Threshold
+		good := s.unseen(c)
 		if s.weight.Limit > 0 && len(c.data) > s.weight.Limit {
 			good = true // go on to lower ones
 		}
@@ -405,7 +418,7 @@ func (s *search) animation() {
 		var b bytes.Buffer
 		err := gif.EncodeAll(&b, &g)
 		c := s.add(candidate{way: fmt.Sprintf("gif, %d frames, %d colours", len(frames), len(p)), format: GIF, data: b.Bytes(), shown: shown, difference: s.reference.difference(shown)}, err)
-		if s.err != nil || c.difference <= s.weight.Threshold {
+		if s.err != nil || s.unseen(c) {
 			return
 		}
 	}
