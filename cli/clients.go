@@ -74,6 +74,11 @@ func (a *app) printProfile(p *client.Profile) {
 	for _, l := range p.Limits {
 		rows = append(rows, []string{"limit", string(l.Measure), "at most " + amount(l.Max, l.Measure.Unit()), string(l.Severity), string(l.Basis)})
 	}
+	if p.Pictures != nil {
+		for _, w := range p.Pictures.Ways() {
+			rows = append(rows, []string{"pictures", w.Way, w.As + ": " + w.Says, "", string(w.Basis)})
+		}
+	}
 	for _, b := range p.Behaviours {
 		rows = append(rows, []string{string(b.Hop), b.Match.String(), string(b.Does), string(b.Severity), string(b.Basis)})
 	}

@@ -159,7 +159,6 @@ func (a *app) printProbed(p probed) {
 type recipeFlags struct {
 	recipe             picture.Recipe
 	focus, crop, shape string
-	threshold          float64
 	all                bool // with size, crop and shape; otherwise the weight only
 }
 

@@ -48,7 +48,7 @@ standard error output, what happened to it with line and column. Without a perso
 					return err
 				}
 			}
-			prepared, err := compose.Prepare(l.template, l.schema, l.day, compose.Hosted(l.template))
+			prepared, err := compose.Prepare(l.template, l.schema, l.day, compose.Travelling(l.template, compose.Fragment, compose.Beside))
 			if err != nil {
 				return mistakes(l.source, err)
 			}

@@ -140,6 +140,7 @@ func TestPagesAreAccessible(t *testing.T) {
 			{"/pictures", `table[aria-label="Pictures"]`, "Add a picture", `[role="dialog"]`},
 			{"/pictures?part=travel", `table[aria-label="Ways"]`, "", ""},
 			{"/pictures?part=photos", `main input`, "", ""},
+			{"/pictures?part=codes", `main input`, "", ""},
 			{"/pictures/ferry", `ol[aria-label="Findings"]`, "", ""},
 			{"/pictures/anchor?part=fit", `[aria-label="What came of it"]`, "", ""},
 			{"/pictures/anchor?part=lighten", `table[aria-label="Tried"]`, "", ""},

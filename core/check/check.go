@@ -116,7 +116,7 @@ func Run(ctx context.Context, in Input) (*Report, error) {
 	if in.People != nil {
 		schema = in.People.Schema
 	}
-	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Hosted(in.Template))
+	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
 	var mistakes field.Errors
 	if err != nil && !errors.As(err, &mistakes) {
 		return nil, err

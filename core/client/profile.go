@@ -113,6 +113,17 @@ const (
 	Lost     = "lost"
 )
 
+// Ways lists how pictures arrive, by the way that they go.
+func (p *Pictures) Ways() []struct {
+	Way string
+	Arrival
+} {
+	return []struct {
+		Way string
+		Arrival
+	}{{"hosted", p.Hosted}, {"carried", p.Carried}, {"data", p.Data}}
+}
+
 // PictureFormats are those that a client draws.
 type PictureFormats struct {
 	Drawn     []string `json:"drawn"`

@@ -190,7 +190,7 @@ func (x *exporter) text(e *field.Expr, index int, escape field.Escape) {
 // ExportTemplate compiles a template's fragment for a variant and exports it. schema is the
 // directory's; people may be nil.
 func ExportTemplate(t *template.Template, schema *person.Schema, variant string, day time.Time, d *Dialect, people *person.Directory) (Exported, error) {
-	prepared, err := compose.Prepare(t, schema, day, compose.Hosted(t))
+	prepared, err := compose.Prepare(t, schema, day, compose.Travelling(t, compose.Fragment, compose.Beside))
 	if err != nil {
 		return Exported{}, err
 	}

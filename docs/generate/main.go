@@ -56,7 +56,7 @@ known: *measured* against an engine or sanitiser that the tests run, *published*
 The hops are those of a signature's journey: **install** (pasted, placed as a file, appended by a host),
 **send**, **receive**, **draw**.
 
-Not modelled yet: what the copying browser adds to a rendered paste, dark mode, link recolouring and blocked
+Not simulated yet: what the copying browser adds to a rendered paste, dark mode, link recolouring and blocked
 pictures. Figures for a paste are therefore those of the markup as Missivum writes it.
 `)
 	for _, p := range client.Shipped() {
@@ -67,6 +67,14 @@ pictures. Figures for a paste are therefore those of the markup as Missivum writ
 			for _, l := range p.Limits {
 				fmt.Fprintf(&b, "| %s | %d %s | %s | %s | %s |\n", l.Measure, l.Max, l.Measure.Unit(), l.Says, l.Severity, l.Basis)
 			}
+		}
+		if p.Pictures != nil {
+			b.WriteString("\n| pictures | are | which means | basis |\n|---|---|---|---|\n")
+			for _, w := range p.Pictures.Ways() {
+				fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", w.Way, w.As, w.Says, w.Basis)
+			}
+			fmt.Fprintf(&b, "| formats | drawn | %s; an animation: %s | %s |\n", strings.Join(p.Pictures.Formats.Drawn, ", "), p.Pictures.Formats.Animation, p.Pictures.Formats.Basis)
+			fmt.Fprintf(&b, "| size | taken from | %s; without: the true pixels, by %s; best %d pixels for each px | %s |\n", strings.Join(p.Pictures.SizedBy, ", "), p.Pictures.Unsized, p.Pictures.Best.Best, p.Pictures.Best.Basis)
 		}
 		if len(p.Behaviours) > 0 {
 			b.WriteString("\n| hop | what | happens | seen as | severity | check | basis |\n|---|---|---|---|---|---|---|\n")

@@ -595,7 +595,7 @@ func (a *API) getTree(c *gin.Context) {
 }
 
 func (a *API) checkTemplateAddresses(c *gin.Context) {
-	list, err := a.Pictures.CheckTemplate(c.Request.Context(), c.Param("name"))
+	list, err := a.Pictures.CheckTemplate(c.Request.Context(), c.Param("name"), 0)
 	answer(a, c, list, err)
 }
 

@@ -122,7 +122,7 @@ func (a *Asker) follow(ctx context.Context, u *url.URL, answer *picture.Answer) 
 	client := a.client()
 	for range maxSteps + 1 {
 		if u.Scheme != "http" && u.Scheme != "https" {
-			return fmt.Errorf("the address leads on to %s:", u.Scheme)
+			return fmt.Errorf("the address leads on to the scheme %s", u.Scheme)
 		}
 		request, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
 		if err != nil {

@@ -230,9 +230,9 @@ func (p *Pictures) check(ctx context.Context, address, template string, d pictur
 	return c, p.Store.PutAddressCheck(ctx, store.AddressCheck{Address: address, Template: template, Report: string(text), Asked: c.Asked})
 }
 
-// CheckTemplate asks all picture addresses of a template.
-func (p *Pictures) CheckTemplate(ctx context.Context, name string) ([]Checked, error) {
-	t, err := p.Templates.Get(ctx, name, 0)
+// CheckTemplate asks all picture addresses of a template's version; number 0 is the latest.
+func (p *Pictures) CheckTemplate(ctx context.Context, name string, number int) ([]Checked, error) {
+	t, err := p.Templates.Get(ctx, name, number)
 	if err != nil {
 		return nil, err
 	}
@@ -297,22 +297,47 @@ func (p *Pictures) Watch(ctx context.Context, every time.Duration) {
 	}
 }
 
+// sentVersion is a version of a template that goes out, or went out in a package.
+type sentVersion struct {
+	template string
+	number   int // 0 for the latest
+}
+
+// checkAll asks the addresses of every template, and of the versions that packages were made of.
 func (p *Pictures) checkAll(ctx context.Context) error {
 	names, err := p.Store.TemplateNames(ctx)
 	if err != nil {
 		return err
 	}
+	packages, err := p.Store.Packages(ctx)
+	if err != nil {
+		return err
+	}
+	seen := map[sentVersion]bool{}
+	var list []sentVersion
+	add := func(v sentVersion) {
+		if !seen[v] {
+			seen[v] = true
+			list = append(list, v)
+		}
+	}
 	for _, name := range names {
-		list, err := p.CheckTemplate(ctx, name)
+		add(sentVersion{name, 0})
+	}
+	for _, made := range packages {
+		add(sentVersion{made.Template, made.Version})
+	}
+	for _, v := range list {
+		checked, err := p.CheckTemplate(ctx, v.template, v.number)
 		if errors.Is(err, ErrRefused) {
 			continue // a template with mistakes sends nothing
 		}
 		if err != nil {
 			return err
 		}
-		for _, c := range list {
+		for _, c := range checked {
 			if c.Broken() {
-				p.Log.Warn("a picture is not shown", "template", name, "address", c.Address, "fault", c.Faults[0].ID)
+				p.Log.Warn("a picture is not shown", "template", v.template, "address", c.Address, "fault", c.Faults[0].ID)
 			}
 		}
 	}

@@ -218,7 +218,7 @@ func TestTheTreeIsKeptAndRestored(t *testing.T) {
 	file := filepath.Join(p.Tree, picture.KeyOf(made.Data))
 	check := func() Checked {
 		t.Helper()
-		list, err := p.CheckTemplate(ctx, "crew")
+		list, err := p.CheckTemplate(ctx, "crew", 0)
 		if err != nil || len(list) != 1 {
 			t.Fatalf("%+v, %v", list, err)
 		}

@@ -137,6 +137,7 @@ export const api = {
   slice: (picture: string, map: SliceMap, keep: boolean, signal?: AbortSignal) => post<SlicedPicture>(`/pictures/${name(picture)}/slice`, { map, keep }, signal),
   usePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/use`, body),
   takePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/take`, body),
+  code: (body: Schemas['CodeRequest']) => post<Schemas['CodeAnswer']>('/code', body),
   pictureSettings: () => call<PictureSettings>('/settings/pictures'),
   putPictureSettings: (settings: PictureSettings) => put<PictureSettings>('/settings/pictures', settings),
   travel: (template: string) => call<Consequence[]>(`/templates/${name(template)}/travel`),

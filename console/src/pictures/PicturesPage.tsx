@@ -21,12 +21,13 @@ import { api, pictureView, type PictureSummary } from '../api/api'
 import { Page, PageHead, Severity, Trouble, when } from '../pages/parts'
 import { useAuthor } from '../workbench/author'
 import { Addresses } from './Addresses'
+import { Codes } from './Codes'
 import { checkered, weight } from './facts'
 import { Photos } from './Photos'
 import { Travel } from './Travel'
 
-const tabs = ['pictures', 'travel', 'addresses', 'photos'] as const
-const labels = { pictures: 'Pictures', travel: 'How they travel', addresses: 'Addresses', photos: 'Photos of people' }
+const tabs = ['pictures', 'travel', 'addresses', 'photos', 'codes'] as const
+const labels = { pictures: 'Pictures', travel: 'How they travel', addresses: 'Addresses', photos: 'Photos of people', codes: 'Codes' }
 
 export function PicturesPage() {
   const [search, setSearch] = useSearchParams()
@@ -44,6 +45,7 @@ export function PicturesPage() {
       {tab === 'travel' && <Travel />}
       {tab === 'addresses' && <Addresses />}
       {tab === 'photos' && <Photos />}
+      {tab === 'codes' && <Codes />}
       {adding && <AddPicture onClose={() => setAdding(false)} />}
     </Page>
   )

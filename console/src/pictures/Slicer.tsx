@@ -44,6 +44,9 @@ export function Slicer({ record, latest }: { record: PictureRecord; latest: Pict
       <Box>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap', alignItems: 'center', mb: 1 }}>
           <TextField size="small" label="Shown at, px wide" value={map.width || ''} onChange={(e) => setMap({ ...map, width: Math.min(2000, Math.floor(Number(e.target.value) || 0)) })} sx={{ width: 150 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
+          {(['columns', 'rows'] as const).map((k) => (
+            <TextField key={k} size="small" label={k === 'columns' ? 'Columns' : 'Rows'} value={map[k] ?? ''} placeholder="none" onChange={(e) => setMap({ ...map, [k]: Math.min(100, Math.floor(Number(e.target.value) || 0)) || undefined })} slotProps={{ inputLabel: { shrink: true }, htmlInput: { inputMode: 'numeric' } }} sx={{ width: 92 }} />
+          ))}
           <ToggleButtonGroup exclusive size="small" value={down} onChange={(_, v: boolean | null) => v !== null && setDown(v)} aria-label="A new line goes" sx={{ '& .MuiToggleButton-root': { color: 'text.primary' } }}>
             <ToggleButton value={false}>across</ToggleButton>
             <ToggleButton value={true}>down</ToggleButton>
