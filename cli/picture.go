@@ -214,6 +214,16 @@ func (f *recipeFlags) read() (picture.Recipe, error) {
 	return r, nil
 }
 
+// readWith is read, with the picture that the recipe is for.
+func (f *recipeFlags) readWith(name string) (picture.Recipe, []byte, error) {
+	r, err := f.read()
+	if err != nil {
+		return r, nil, err
+	}
+	data, err := readPicture(name)
+	return r, data, err
+}
+
 func shares(s string, count int) ([]float64, error) {
 	parts := strings.Split(s, ",")
 	var list []float64
@@ -230,8 +240,19 @@ func shares(s string, count int) ([]float64, error) {
 	return list, nil
 }
 
+// renditionFlags say where a rendition goes.
+type renditionFlags struct {
+	file, compare string
+}
+
+func (f *renditionFlags) add(c *cobra.Command) {
+	c.Flags().StringVarP(&f.file, "output", "o", "", "file to write; - for the standard output")
+	c.Flags().StringVar(&f.compare, "compare", "", "PNG to write with before, after and difference")
+}
+
 // finish writes a rendition, and the comparison where it is asked for, and tells about them.
-func (a *app) finish(r *picture.Rendition, before int, output, compare string) error {
+func (a *app) finish(r *picture.Rendition, before int, out renditionFlags) error {
+	output, compare := out.file, out.compare
 	if output == "" {
 		return usage("--output says where the file goes")
 	}
@@ -264,7 +285,7 @@ func (a *app) writePNG(name string, img image.Image) error {
 
 func (a *app) pictureFit() *cobra.Command {
 	f := recipeFlags{all: true}
-	var output, compare string
+	var out renditionFlags
 	c := &cobra.Command{
 		Use:   "fit FILE",
 		Short: "Make the exact rendition for a display size",
@@ -274,11 +295,7 @@ Its resolution tag makes engines that go by it draw the display size too.`,
 		Example: "  missivum picture fit demo/templates/harbour/pictures/banner.png --width 320 -o /tmp/banner.png",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			r, err := f.read()
-			if err != nil {
-				return err
-			}
-			data, err := readPicture(args[0])
+			r, data, err := f.readWith(args[0])
 			if err != nil {
 				return err
 			}
@@ -286,7 +303,7 @@ Its resolution tag makes engines that go by it draw the display size too.`,
 			if err != nil {
 				return ofPicture(args[0], err)
 			}
-			if err := a.finish(made, len(data), output, compare); err != nil || output == "-" {
+			if err := a.finish(made, len(data), out); err != nil || out.file == "-" {
 				return err
 			}
 			facts, err := picture.Probe(data)
@@ -299,8 +316,7 @@ Its resolution tag makes engines that go by it draw the display size too.`,
 		},
 	}
 	f.add(c)
-	c.Flags().StringVarP(&output, "output", "o", "", "file to write; - for the standard output")
-	c.Flags().StringVar(&compare, "compare", "", "PNG to write with before, after and difference")
+	out.add(c)
 	return c
 }
 
@@ -316,7 +332,7 @@ func (a *app) tellMultiples(r picture.Recipe, width, height int) {
 
 func (a *app) pictureLighten() *cobra.Command {
 	f := recipeFlags{}
-	var output, compare string
+	var out renditionFlags
 	var trials bool
 	c := &cobra.Command{
 		Use:   "lighten FILE",
@@ -326,11 +342,7 @@ unseen. What comes out is never larger than what came in. The difference is ` + 
 		Example: "  missivum picture lighten demo/templates/harbour/pictures/banner.png -o /tmp/banner.png --trials",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			r, err := f.read()
-			if err != nil {
-				return err
-			}
-			data, err := readPicture(args[0])
+			r, data, err := f.readWith(args[0])
 			if err != nil {
 				return err
 			}
@@ -338,7 +350,7 @@ unseen. What comes out is never larger than what came in. The difference is ` + 
 			if err != nil {
 				return ofPicture(args[0], err)
 			}
-			if err := a.finish(made, len(data), output, compare); err != nil || !trials || output == "-" {
+			if err := a.finish(made, len(data), out); err != nil || !trials || out.file == "-" {
 				return err
 			}
 			var rows [][]string
@@ -354,8 +366,7 @@ unseen. What comes out is never larger than what came in. The difference is ` + 
 		},
 	}
 	f.add(c)
-	c.Flags().StringVarP(&output, "output", "o", "", "file to write; - for the standard output")
-	c.Flags().StringVar(&compare, "compare", "", "PNG to write with before, after and difference")
+	out.add(c)
 	c.Flags().BoolVar(&trials, "trials", false, "list all that was tried")
 	return c
 }
@@ -397,7 +408,7 @@ thin outline or a plate; the picture grows by it on every side.`,
 					return err
 				}
 			}
-			if err := a.finish(made, len(data), output, ""); err != nil || output == "-" {
+			if err := a.finish(made, len(data), renditionFlags{file: output}); err != nil || output == "-" {
 				return err
 			}
 			after := picture.Sights(made.Shown)
