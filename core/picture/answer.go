@@ -139,14 +139,14 @@ func (j *judge) expiresInAddress() {
 		}
 		switch {
 		case matches(endings):
-			when := "at a time"
+			when := "ends at a time"
 			if until, ok := moment(values[0]); ok {
-				when = "on " + until.Format("2006-01-02")
+				when = "ends on " + until.Format("2006-01-02")
 				if until.Before(j.now) {
-					when = "and did so on " + until.Format("2006-01-02")
+					when = "ended on " + until.Format("2006-01-02")
 				}
 			}
-			j.add("expires", true, "Use the picture's lasting address; one that is shared for a time ends in every message sent.", "The address ends %s (%s=%.40s).", when, name, values[0])
+			j.add("expires", true, "Use the picture's lasting address; one that is shared for a time ends in every message sent.", "The address %s (%s=%.40s).", when, name, values[0])
 			return
 		case matches(signing):
 			j.add("expires", false, "Use the picture's lasting address, without a key in it.", "The address carries a key (%s): such addresses are usually good for a time only, and everybody who gets a message has the key.", name)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"image"
 	"image/png"
+	"missivum/core/picture"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -197,5 +198,55 @@ func TestTextFormsByHand(t *testing.T) {
 	}
 	if other, err := New("x", parts); err != nil || other.Version() == tmpl.Version() {
 		t.Errorf("another text has the same version (%v)", err)
+	}
+}
+
+func TestHowPicturesAreNamedAndTravel(t *testing.T) {
+	open := func(settings string) (*Template, error) {
+		return New("x", Parts{Source: "<p>x</p>", Settings: settings, Pictures: map[string][]byte{"logo.png": dot(t)}})
+	}
+	for settings, want := range map[string]string{
+		"pictures: {naming: colour}":             `naming "colour" must be file or content`,
+		"pictures: {travel: {text: hosted}}":     "pictures.travel.text: there is no such form",
+		"pictures: {travel: {fragment: beside}}": `"beside" must be one of hosted, data`,
+	} {
+		if _, err := open(settings); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", settings, err, want)
+		}
+	}
+	const host = "https://pictures.brackwater.example/"
+	for settings, want := range map[string]string{
+		"pictures: {address: " + host + "}":                  host + "logo.png",
+		"pictures: {address: " + host + ", naming: content}": host + picture.KeyOf(dot(t)),
+		"": "https://public.example/" + picture.KeyOf(dot(t)),
+	} {
+		tmpl, err := open(settings)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tmpl.Public = "https://public.example/"
+		address, naming := tmpl.Hosting()
+		if got := address + tmpl.Pictures[0].HostedName(naming); got != want {
+			t.Errorf("%q: %s, want %s", settings, got, want)
+		}
+		if tmpl.AtAddress(want) != &tmpl.Pictures[0] {
+			t.Errorf("%q: the picture is not found at its own address", settings)
+		}
+	}
+	tmpl, err := open("pictures: {travel: {message: hosted, html: data}, files: {logo: {file: logo.png, from: ferry, version: 3}}}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for form, want := range map[string]Travel{"message": Hosted, "html": Data, "fragment": Hosted, "part": Hosted, "text": Hosted} {
+		if got := tmpl.Travel(form); got != want {
+			t.Errorf("%s goes %s, want %s", form, got, want)
+		}
+	}
+	if p := tmpl.Picture("logo"); p.From != "ferry" || p.Version != 3 {
+		t.Errorf("%+v", p)
+	}
+	big := make([]byte, MaxPicture+1)
+	if _, err := New("x", Parts{Source: "x", Pictures: map[string][]byte{"a.png": big}}); err == nil || !strings.Contains(err.Error(), "at most 4096 kB") {
+		t.Errorf("a picture of %d bytes: %v", len(big), err)
 	}
 }
