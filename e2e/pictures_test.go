@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -274,6 +275,68 @@ func TestPicturesInTheConsole(t *testing.T) {
 	// addresses
 	do(t, tab, "asking an address", chromedp.Click(`//button[@role="tab" and text()="Addresses"]`), chromedp.SendKeys(field("Address of a picture"), s.Address+"/p/x.png"), chromedp.Click(`//button[text()="Ask it"]`))
 	waitFor(t, tab, "the private network is not asked", `/not shown[\s\S]*lies inside a private network/.test(document.querySelector('ul[aria-label="Addresses"]')?.innerText ?? '')`)
+}
+
+// TestLightenAltsAndPhotosInTheConsole: the other tools of the page, as they are used.
+func TestLightenAltsAndPhotosInTheConsole(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	field := func(label string) string {
+		return fmt.Sprintf(`//label[text()=%q]/following-sibling::div//input`, label)
+	}
+	do(t, tab, "lightening the anchor", chromedp.Navigate(s.Address+"/pictures/anchor?part=lighten"))
+	waitFor(t, tab, "what was tried is listed", `/chosen/.test(document.querySelector('table[aria-label="Tried"]')?.innerText ?? '')`)
+	if n := evaluate[int](t, tab, `[...document.querySelectorAll('figure img')].filter(i => i.complete && i.naturalWidth === 512).length`); n != 3 {
+		t.Errorf("%d of before, after and difference are shown", n)
+	}
+	do(t, tab, "with a limit", chromedp.SendKeys(field("At most, bytes"), "900"))
+	waitFor(t, tab, "what the limit costs is told", `/the difference of 0\.\d+ can be seen|more than the 900 asked for/.test(document.querySelector('[aria-label="What was done"]')?.innerText ?? '')`)
+	do(t, tab, "keeping it", chromedp.Click(`//button[text()="Keep the lighter file"]`))
+	waitFor(t, tab, "it is kept", `/Kept as [a-z2-7]{24}/.test(document.body.innerText)`)
+
+	do(t, tab, "alternative texts", chromedp.Click(`//button[@role="tab" and text()="Versions and uses"]`), chromedp.WaitVisible(chromedp.CSS(`form[aria-label="Alternative texts"]`)))
+	waitFor(t, tab, "the rendition is listed and shown", `document.querySelectorAll('table[aria-label="Renditions"] img').length === 1 && [...document.images].every(i => i.complete && i.naturalWidth > 0)`)
+	do(t, tab, "writing one", chromedp.SendKeys(field("Language"), "sv"), chromedp.SendKeys(field("Text"), "Ankare"), chromedp.Click(`//button[text()="Save the texts"]`))
+	waitFor(t, tab, "it is saved", `document.querySelector('form[aria-label="Alternative texts"] button').disabled`)
+	do(t, tab, "the list", chromedp.Click(`//nav//a[text()="Pictures"]`))
+	waitFor(t, tab, "the list says it", `/Ankare/.test(document.querySelector('table[aria-label="Pictures"]')?.innerText ?? '')`)
+
+	file := filepath.Join(t.TempDir(), "photos.zip")
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for i, mail := range []string{"maren.lind@brackwater.example", "bo@brackwater.example", "broken@brackwater.example"} {
+		w, err := z.Create(mail + ".jpg")
+		if err != nil {
+			t.Fatal(err)
+		}
+		data := []byte("no picture")
+		if i < 2 {
+			if data, err = drawing.PortraitJPEG(uint64(i), 120, 160); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if _, err := w.Write(data); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, b.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	do(t, tab, "photos", chromedp.Click(`//button[@role="tab" and text()="Photos of people"]`), chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{file}))
+	waitFor(t, tab, "they are fitted, and the broken one is named", `/2 photos fitted[\s\S]*broken@brackwater\.example/.test(document.body.innerText)`)
+	do(t, tab, "the people", chromedp.Click(`//nav//a[text()="People"]`), chromedp.SendKeys(chromedp.CSS(`input[type="search"]`), "maren.lind"))
+	answer, err := http.Get(s.Address + "/api/v1/people?search=maren.lind")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	said, err := io.ReadAll(answer.Body)
+	if err != nil || !strings.Contains(string(said), "photoAddress") || !strings.Contains(string(said), "https://pictures.brackwater.example/") {
+		t.Errorf("the person has no address of the photo: %s, %v", said, err)
+	}
 }
 
 // TestTwoThousandPhotos fits photos in bulk, is killed on the way, and goes on: nothing is half written, nothing
