@@ -74,8 +74,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.Pictures = &pictures.Pictures{
 		Store: st, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "photos"), Tree: c.PictureTree, Allow: c.PictureAllow, Now: c.Now, Log: c.Log,
 	}
-	s.Pictures.Start()
-	if err := s.Packages.Start(ctx); err != nil {
+	if err := errors.Join(s.Pictures.Start(), s.Packages.Start(ctx)); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
 	s.handler = api.New(&api.API{

@@ -74,7 +74,8 @@ pictures. Figures for a paste are therefore those of the markup as Missivum writ
 				fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", w.Way, w.As, w.Says, w.Basis)
 			}
 			fmt.Fprintf(&b, "| formats | drawn | %s; an animation: %s | %s |\n", strings.Join(p.Pictures.Formats.Drawn, ", "), p.Pictures.Formats.Animation, p.Pictures.Formats.Basis)
-			fmt.Fprintf(&b, "| size | taken from | %s; without: the true pixels, by %s; best %d pixels for each px | %s |\n", strings.Join(p.Pictures.SizedBy, ", "), p.Pictures.Unsized, p.Pictures.Best.Best, p.Pictures.Best.Basis)
+			unsized := map[string]string{"pixels": "the true pixels", "tag": "the true pixels, scaled by the resolution tag"}[p.Pictures.Unsized]
+			fmt.Fprintf(&b, "| size | taken from | %s; without: %s; best %d pixels for each px | %s |\n", strings.Join(p.Pictures.SizedBy, ", "), unsized, p.Pictures.Best.Best, p.Pictures.Best.Basis)
 		}
 		if len(p.Behaviours) > 0 {
 			b.WriteString("\n| hop | what | happens | seen as | severity | check | basis |\n|---|---|---|---|---|---|---|\n")

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -49,8 +50,7 @@ func newRig(t *testing.T) *rig {
 	a.Templates = &templates.Templates{Store: st, People: a.People, Now: now}
 	a.Packages = &packages.Packages{Store: st, Templates: a.Templates, People: a.People, Folder: filepath.Join(folder, "packages"), Now: now, Log: a.Log}
 	a.Pictures = &pictures.Pictures{Store: st, Templates: a.Templates, People: a.People, Folder: filepath.Join(folder, "photos"), Now: now, Log: a.Log}
-	a.Pictures.Start()
-	if err := a.Packages.Start(ctx); err != nil {
+	if err := errors.Join(a.Pictures.Start(), a.Packages.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {

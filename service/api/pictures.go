@@ -624,12 +624,7 @@ func (a *API) startPhotos(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	archive, err := io.ReadAll(c.Request.Body)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	state, err := a.Pictures.StartPhotos(c.Request.Context(), archive, recipe)
+	state, err := a.Pictures.StartPhotos(c.Request.Context(), c.Request.Body, recipe)
 	if err != nil {
 		a.fail(c, err)
 		return

@@ -68,13 +68,46 @@ func PhotosInArchive(z *zip.Reader) ([]Photo, error) {
 	return list, nil
 }
 
-// StartPhotos fits the photos of an archive in the background, hosts them and gives everybody the address of
-// theirs in the field photoAddress. One runs at a time.
-func (p *Pictures) StartPhotos(ctx context.Context, archive []byte, r picture.Recipe) (PhotoState, error) {
+// StartPhotos fits the photos of a zip in the background, hosts them and gives everybody the address of theirs in
+// the field photoAddress. One runs at a time.
+func (p *Pictures) StartPhotos(ctx context.Context, archive io.Reader, r picture.Recipe) (PhotoState, error) {
 	if err := r.Check(); err != nil {
 		return PhotoState{}, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	file, err := p.spool(archive)
+	if err != nil {
+		return PhotoState{}, err
+	}
+	state, err := p.startPhotos(ctx, file, r)
+	if err != nil {
+		err = errors.Join(err, discard(file))
+	}
+	return state, err
+}
+
+// spool writes an archive to a file: it may be larger than should be held in memory.
+func (p *Pictures) spool(archive io.Reader) (*os.File, error) {
+	if err := os.MkdirAll(p.Folder, 0o750); err != nil {
+		return nil, err
+	}
+	file, err := os.CreateTemp(p.Folder, ".archive-*")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.Copy(file, archive); err != nil {
+		return nil, errors.Join(err, discard(file))
+	}
+	return file, nil
+}
+
+func discard(file *os.File) error { return errors.Join(file.Close(), os.Remove(file.Name())) }
+
+func (p *Pictures) startPhotos(ctx context.Context, file *os.File, r picture.Recipe) (PhotoState, error) {
+	info, err := file.Stat()
+	if err != nil {
+		return PhotoState{}, err
+	}
+	z, err := zip.NewReader(file, info.Size())
 	if err != nil {
 		return PhotoState{}, fmt.Errorf("%w: this is not a zip archive: %w", ErrRefused, err)
 	}
@@ -90,12 +123,17 @@ func (p *Pictures) StartPhotos(ctx context.Context, archive []byte, r picture.Re
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	j := &photoJob{state: PhotoState{State: "running", Total: len(photos), Refused: []PhotoResult{}}, stop: stop, ended: make(chan struct{})}
 	p.photos = j
-	go p.runPhotos(running, j, photos, r)
+	go func() {
+		defer close(j.ended)
+		p.runPhotos(running, j, photos, r)
+		if err := discard(file); err != nil {
+			p.Log.Error("removing an archive of photos", "error", err)
+		}
+	}()
 	return j.state, nil
 }
 
 func (p *Pictures) runPhotos(ctx context.Context, j *photoJob, photos []Photo, r picture.Recipe) {
-	defer close(j.ended)
 	defer j.stop()
 	result, err := Fit(ctx, photos, r, p.Folder, func(n int) {
 		p.mu.Lock()

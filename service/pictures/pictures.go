@@ -12,6 +12,8 @@ import (
 	"log/slog"
 	"net/netip"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -45,13 +47,26 @@ type Pictures struct {
 	photos *photoJob
 }
 
-// Start makes the templates tell of what is saved and take the public address.
-func (p *Pictures) Start() {
+// Start makes the templates tell of what is saved and take the public address, and removes what a service that was
+// killed left half written.
+func (p *Pictures) Start() error {
 	p.Templates.Host = p.HostTemplate
 	p.Templates.Public = func(ctx context.Context) (string, error) {
 		s, err := p.Settings(ctx)
 		return s.Address, err
 	}
+	for _, pattern := range []string{".archive-*", ".part-*"} {
+		leftovers, err := filepath.Glob(filepath.Join(p.Folder, pattern))
+		if err != nil {
+			return err
+		}
+		for _, file := range leftovers {
+			if err := os.Remove(file); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Settings are what the administrator says about pictures.

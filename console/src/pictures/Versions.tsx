@@ -68,7 +68,7 @@ export function Versions({ record }: { record: PictureRecord }) {
               {record.renditions.map((r) => (
                 <TableRow key={r.key + r.number}>
                   <TableCell><Box sx={{ ...checkered, lineHeight: 0, width: 'fit-content' }}><img src={`/p/${r.key}`} alt={`Rendition ${r.key}`} style={{ maxWidth: 110, maxHeight: 60 }} /></Box></TableCell>
-                  <TableCell>{inShort(r.facts)}, of version {r.number}<Typography variant="body2" color="text.secondary" component="code" sx={{ overflowWrap: 'anywhere' }}>{r.key}</Typography></TableCell>
+                  <TableCell>{inShort(r.facts)}, of version {r.number}<Typography variant="body2" color="text.secondary" component="code" sx={{ display: 'block', overflowWrap: 'anywhere' }}>{r.key}</Typography></TableCell>
                 </TableRow>
               ))}
             </TableBody>
