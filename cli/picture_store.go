@@ -62,7 +62,11 @@ func (a *app) storeShow(server *string) *cobra.Command {
 				fmt.Fprintf(a.out, "%s: %s\n", language, p.Alts[language])
 			}
 			for _, u := range p.Uses {
-				fmt.Fprintf(a.out, "Used in %s as %s, version %d.\n", u.Template, u.Name, u.Version)
+				out := ""
+				if u.Packages > 0 {
+					out = ", out in " + plural(u.Packages, "package", "packages")
+				}
+				fmt.Fprintf(a.out, "Used in %s as %s, version %d%s.\n", u.Template, u.Name, u.Version, out)
 				for _, c := range u.Changes {
 					fmt.Fprintf(a.out, "    %s\n", c)
 				}

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"missivum/core/person"
+	"missivum/core/picture"
 	"missivum/demo/drawing"
 	"missivum/demo/people"
 )
@@ -85,5 +86,42 @@ func TestGeneratorRepeatsItselfForASeed(t *testing.T) {
 	}
 	if _, bad, err := person.ReadCSV(strings.NewReader(write(3000, 9)), nil); err != nil || len(bad) > 0 {
 		t.Errorf("a generated directory cannot be read: %v %v", bad, err)
+	}
+}
+
+// TestOriginalsAreWhatTheProgramsMake, and can be read as pictures of a size that one would be handed.
+func TestOriginalsAreWhatTheProgramsMake(t *testing.T) {
+	made, err := drawing.Originals()
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept, err := Pictures()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range made {
+		if !bytes.Equal(kept[name], data) {
+			t.Errorf("%s is not what the generator makes", name)
+		}
+		if p, err := picture.Read(data); err != nil || p.Width < 150 {
+			t.Errorf("%s: %+v, %v", name, p, err)
+		}
+	}
+	if len(kept) != len(made)+1 {
+		t.Errorf("%d files, want the %d originals and the cuts of one", len(kept), len(made))
+	}
+}
+
+// TestPortraitsDiffer: one seed gives one person, another another, at any size.
+func TestPortraitsDiffer(t *testing.T) {
+	one, again, other := drawing.Portrait(1, 60, 80), drawing.Portrait(1, 60, 80), drawing.Portrait(2, 60, 80)
+	if !bytes.Equal(one.Pix, again.Pix) {
+		t.Error("one seed gave two pictures")
+	}
+	if d := picture.Difference(one, other); d < 0.3 {
+		t.Errorf("two seeds gave nearly one picture: %v", d)
+	}
+	if d := picture.Difference(picture.Resized(drawing.Portrait(1, 240, 320), 60, 80), one); d > 0.35 {
+		t.Errorf("the same person looks otherwise at another size: %v", d)
 	}
 }

@@ -12,7 +12,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
 import { api, pictureView, type PictureRecord } from '../api/api'
-import { Severity, Trouble, when } from '../pages/parts'
+import { count, Severity, Trouble, when } from '../pages/parts'
 import { useAuthor } from '../workbench/author'
 import { checkered, inShort } from './facts'
 
@@ -35,7 +35,7 @@ export function Versions({ record }: { record: PictureRecord }) {
             <Box component="li" key={u.template + u.name} sx={{ py: 1.2, borderTop: 1, borderColor: 'divider' }}>
               <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
                 <Box sx={{ flex: 1 }}>
-                  <Link component={RouterLink} to={`/templates/${u.template}`}>{u.template}</Link> as <code>{u.name}</code>, version {u.version}
+                  <Link component={RouterLink} to={`/templates/${u.template}`}>{u.template}</Link> as <code>{u.name}</code>, version {u.version}{u.packages > 0 && `, in ${count(u.packages, 'package', 'packages')}`}
                 </Box>
                 {u.changes.length > 0 ? <Button size="small" variant="outlined" disabled={take.isPending} onClick={() => take.mutate({ template: u.template, name: u.name })}>Take the latest</Button> : <Severity of="fine">the latest</Severity>}
               </Box>
