@@ -24,8 +24,8 @@ func TestSourceAndLookLeadToEachOther(t *testing.T) {
 	tab := browser(t)
 	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
 	waitFor(t, tab, "the look is there", `document.querySelector('iframe')?.contentDocument?.querySelector('a[href^="mailto:"]')`)
-	evaluate[bool](t, tab, `(document.querySelector('iframe').contentDocument.querySelector('a[href^="mailto:"]').click(), true)`)
-	waitFor(t, tab, "the source jumps to the piece that was pressed", `document.querySelector('.cm-activeLine')?.textContent.includes('mailto:')`)
+	// pressed again until it is heard: the look listens once its pictures are there
+	waitFor(t, tab, "the source jumps to the piece that was pressed", `(document.querySelector('iframe').contentDocument.readyState === 'complete' && document.querySelector('iframe').contentDocument.querySelector('a[href^="mailto:"]')?.click(), document.querySelector('.cm-activeLine')?.textContent.includes('mailto:'))`)
 	waitFor(t, tab, "the path of the cursor is told", `document.querySelector('nav[aria-label^="Elements"]')?.innerText.replace(/\s/g, '').endsWith('tr›td›a')`)
 	waitFor(t, tab, "the look outlines the piece at the cursor", `document.querySelector('iframe').contentDocument.querySelector('a[href^="mailto:"]')?.style.outline.includes('dotted')`)
 	if address := evaluate[string](t, tab, `document.querySelector('iframe').contentDocument.location.href`); address != "about:srcdoc" {

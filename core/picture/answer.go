@@ -3,6 +3,7 @@ package picture
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -132,25 +133,27 @@ func (j *judge) expiresInAddress() {
 	if err != nil {
 		return
 	}
-	for name, values := range u.Query() {
-		low := strings.ToLower(name)
-		matches := func(list []string) bool {
-			return slices.ContainsFunc(list, func(s string) bool { return low == s || strings.HasSuffix(low, "-"+s) })
-		}
-		switch {
-		case matches(endings):
-			when := "ends at a time"
-			if until, ok := moment(values[0]); ok {
-				when = "ends on " + until.Format("2006-01-02")
-				if until.Before(j.now) {
-					when = "ended on " + until.Format("2006-01-02")
-				}
+	query := u.Query()
+	named := func(list []string) (string, bool) {
+		for _, name := range slices.Sorted(maps.Keys(query)) {
+			low := strings.ToLower(name)
+			if slices.ContainsFunc(list, func(s string) bool { return low == s || strings.HasSuffix(low, "-"+s) }) {
+				return name, true
 			}
-			j.add("expires", true, "Use the picture's lasting address; one that is shared for a time ends in every message sent.", "The address %s (%s=%.40s).", when, name, values[0])
-			return
-		case matches(signing):
-			j.add("expires", false, "Use the picture's lasting address, without a key in it.", "The address carries a key (%s): such addresses are usually good for a time only, and everybody who gets a message has the key.", name)
 		}
+		return "", false
+	}
+	if name, ok := named(endings); ok {
+		value, when := query.Get(name), "ends at a time"
+		if until, ok := moment(value); ok {
+			when = "ends on " + until.Format("2006-01-02")
+			if until.Before(j.now) {
+				when = "ended on " + until.Format("2006-01-02")
+			}
+		}
+		j.add("expires", true, "Use the picture's lasting address; one that is shared for a time ends in every message sent.", "The address %s (%s=%.40s).", when, name, value)
+	} else if name, ok := named(signing); ok {
+		j.add("expires", false, "Use the picture's lasting address, without a key in it.", "The address carries a key (%s): such addresses are usually good for a time only, and everybody who gets a message has the key.", name)
 	}
 }
 
