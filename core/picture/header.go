@@ -121,7 +121,7 @@ func (h *header) jpeg(data []byte) error {
 			h.density(body[7], float64(big.Uint16(body[8:])))
 		case marker == 0xe1 && bytes.HasPrefix(body, []byte("Exif\x00\x00")):
 			h.exif(body[6:])
-		case marker == 0xe1 && bytes.HasPrefix(body, []byte("http://ns.adobe.com/")), marker == 0xed:
+		case marker == 0xe1, marker == 0xed: // XMP (ISO 16684-1), IPTC
 			h.hold("text")
 		case marker == 0xe2 && bytes.HasPrefix(body, []byte("ICC_PROFILE\x00")) && len(body) > 14 && len(icc) < 64:
 			icc = append(icc, body[14:])

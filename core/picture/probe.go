@@ -199,7 +199,7 @@ func unknownContent(data []byte) error {
 		return errors.New("it is a PDF document; save the picture from it as PNG")
 	case len(data) > 12 && string(data[4:8]) == "ftyp":
 		return errors.New("it is an AVIF, HEIC or video file, which mail clients do not draw; save it as PNG or JPEG")
-	case is("8bps", "gimp xcf", "%!ps"):
+	case is("8bps", "%!ps"):
 		return errors.New("it is a drawing program's own file; save the picture from it as PNG")
 	}
 	return errors.New("it is not a PNG, JPEG, GIF, WebP, BMP, TIFF or SVG picture")
