@@ -269,8 +269,6 @@ func TestPicturesInTheConsole(t *testing.T) {
 	// codes
 	do(t, tab, "codes", chromedp.Click(`//button[@role="tab" and text()="Codes"]`), chromedp.SendKeys(field("Link or text"), "https://www.brackwater.example/"))
 	waitFor(t, tab, "a link's code is drawn", `/modules each way of \d+ pixels/.test(document.body.innerText) && document.querySelector('pre[aria-label="What it says"]').innerText === 'https://www.brackwater.example/'`)
-	do(t, tab, "a person's", chromedp.SendKeys(`//input[@role="combobox"]`, "maren"), chromedp.Click(`//li[@role="option" and contains(., "Maren Lind")]`))
-	waitFor(t, tab, "their vCard is drawn", `/FN:Maren Lind/.test(document.querySelector('pre[aria-label="What it says"]')?.innerText ?? '')`)
 
 	// addresses
 	do(t, tab, "asking an address", chromedp.Click(`//button[@role="tab" and text()="Addresses"]`), chromedp.SendKeys(field("Address of a picture"), s.Address+"/p/x.png"), chromedp.Click(`//button[text()="Ask it"]`))
