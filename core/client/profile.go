@@ -113,15 +113,15 @@ const (
 	Lost     = "lost"
 )
 
-// Ways lists how pictures arrive, by the way that they go.
-func (p *Pictures) Ways() []struct {
+// WayArrival is a way for pictures to go, and how they arrive by it.
+type WayArrival struct {
 	Way string
 	Arrival
-} {
-	return []struct {
-		Way string
-		Arrival
-	}{{"hosted", p.Hosted}, {"carried", p.Carried}, {"data", p.Data}}
+}
+
+// Ways lists how pictures arrive, by the way that they go.
+func (p *Pictures) Ways() []WayArrival {
+	return []WayArrival{{"hosted", p.Hosted}, {"carried", p.Carried}, {"data", p.Data}}
 }
 
 // PictureFormats are those that a client draws.

@@ -23,6 +23,8 @@ type Sight struct {
 	Ground string  `json:"ground"` // light, dark or inverted
 	Colour string  `json:"colour"`
 	Seen   float64 `json:"seen"` // share of the picture's edges that can be seen, 0 to 1
+	// Vanishes is set when too few are seen.
+	Vanishes bool `json:"vanishes"`
 }
 
 // enoughSeen is the share of edges below which a picture counts as vanishing.
@@ -49,6 +51,7 @@ func Sights(img *image.NRGBA) []Sight {
 		if all > 0 {
 			s.Seen = min(float64(counts[i])/float64(all), 1)
 		}
+		s.Vanishes = s.Seen < enoughSeen
 		list = append(list, s)
 	}
 	return list
@@ -58,7 +61,7 @@ func Sights(img *image.NRGBA) []Sight {
 func Vanishes(sights []Sight) []string {
 	var names []string
 	for _, s := range sights {
-		if s.Seen < enoughSeen {
+		if s.Vanishes {
 			names = append(names, s.Ground)
 		}
 	}
@@ -135,8 +138,7 @@ func MakeDarkSafe(img *image.NRGBA, d DarkSafe) (*image.NRGBA, error) {
 		if d.Width == 0 {
 			d.Width = 8
 		}
-		out := grown(img, int(math.Ceil(d.Width)))
-		return Recipe{Shape: Rounded, Radius: d.Width, Ground: ""}.plated(out, c), nil
+		return Recipe{Shape: Rounded, Radius: d.Width}.shaped(Over(grown(img, int(math.Ceil(d.Width))), c), 1), nil
 	}
 	return nil, fmt.Errorf("%q is not known; it is outline or plate", d.Way)
 }
@@ -149,20 +151,6 @@ func grown(img *image.NRGBA, by int) *image.NRGBA {
 		copy(out.Pix[out.PixOffset(by, y+by):], img.Pix[y*img.Stride:][:4*w])
 	}
 	return out
-}
-
-// plated lays a plate under a picture and cuts its corners.
-func (r Recipe) plated(img *image.NRGBA, plate color.NRGBA) *image.NRGBA {
-	w, h := img.Rect.Dx(), img.Rect.Dy()
-	for y := range h {
-		for x := range w {
-			i := img.PixOffset(x, y)
-			c := blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, plate, 1)
-			c.A = uint8(255*coverage(r.inside(float64(x)+0.5, float64(y)+0.5, float64(w), float64(h), 1)) + 0.5)
-			img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3] = c.R, c.G, c.B, c.A
-		}
-	}
-	return img
 }
 
 // outlined draws a line behind everything that is seen.

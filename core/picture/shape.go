@@ -19,9 +19,6 @@ const (
 	Rounded Shape = "rounded" // corners with a radius
 )
 
-// Shapes lists the shapes that can be cut.
-var Shapes = []Shape{Round, Rounded}
-
 func (s Shape) check() error {
 	if s != Square && s != Round && s != Rounded {
 		return fmt.Errorf("the shape %q is not known; it is round or rounded", string(s))

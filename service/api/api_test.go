@@ -309,6 +309,8 @@ func TestPicturesAreRefusedWithTheReason(t *testing.T) {
 		}
 	}
 	r.want(404, "GET", "/api/v1/pictures/none", "", nil)
+	r.want(422, "GET", "/api/v1/pictures/mark/view?number=one", "", nil)
+	r.want(404, "GET", "/api/v1/pictures/mark/view?number=9", "", nil)
 	r.want(422, "GET", "/api/v1/pictures/mark/sliced", "", nil)
 	if view := r.want(200, "GET", "/api/v1/pictures/mark/view", "", nil); view.Header().Get("Content-Type") != "image/png" || !strings.HasPrefix(view.Body.String(), "\x89PNG") {
 		t.Errorf("the view: %v", view.Header())

@@ -231,7 +231,12 @@ const viewSide = 1600
 
 // viewPicture sends a version to be looked at: upright, in sRGB, as PNG, not larger than a screen.
 func (a *API) viewPicture(c *gin.Context) {
-	read, _, err := a.readPicture(c, versionNumber(c))
+	number, err := strconv.Atoi(c.DefaultQuery("number", "0"))
+	if err != nil {
+		a.fail(c, fmt.Errorf("%w: the version %q is no number", errBad, c.Query("number")))
+		return
+	}
+	read, _, err := a.readPicture(c, number)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -247,14 +252,6 @@ func (a *API) viewPicture(c *gin.Context) {
 	}
 	c.Header("Cache-Control", "private, max-age=60")
 	c.Data(http.StatusOK, "image/png", data)
-}
-
-func versionNumber(c *gin.Context) int {
-	n, err := strconv.Atoi(c.Query("number"))
-	if err != nil {
-		return 0
-	}
-	return n
 }
 
 // readPicture reads a version for work on it; number 0 is the latest.

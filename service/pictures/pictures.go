@@ -125,6 +125,8 @@ type Use struct {
 	Version  int      `json:"version"`  // of the picture
 	Packages int      `json:"packages"` // made of the template's latest version
 	Changes  []string `json:"changes"`  // what the latest version would change; empty when it is used already
+
+	picture *template.Picture // in the template
 }
 
 // Made is a rendition that is kept.
@@ -181,6 +183,10 @@ func (p *Pictures) List(ctx context.Context) ([]Record, error) {
 	if err != nil {
 		return nil, err
 	}
+	users, err := p.users(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var list []Record
 	for _, v := range versions {
 		if n := len(list); n == 0 || list[n-1].Name != v.Picture {
@@ -197,9 +203,7 @@ func (p *Pictures) List(ctx context.Context) ([]Record, error) {
 		if list[i].Alts, err = p.Store.PictureAlts(ctx, list[i].Name); err != nil {
 			return nil, err
 		}
-		if list[i].Uses, err = p.uses(ctx, list[i], false); err != nil {
-			return nil, err
-		}
+		list[i].Uses = users.of(list[i].Name)
 	}
 	return list, nil
 }
@@ -237,8 +241,17 @@ func (p *Pictures) Get(ctx context.Context, name string) (Record, error) {
 		made.Key = picture.KeyOf(data)
 		r.Renditions = append(r.Renditions, made)
 	}
-	if r.Uses, err = p.uses(ctx, r, true); err != nil {
+	users, err := p.users(ctx)
+	if err != nil {
 		return r, err
+	}
+	r.Uses = users.of(name)
+	for i := range r.Uses {
+		if u := &r.Uses[i]; u.Version != r.Latest().Number {
+			if u.Changes, err = p.changes(ctx, r, u.picture); err != nil {
+				return r, err
+			}
+		}
 	}
 	slices, err := p.Store.PictureSlices(ctx, name)
 	if err == nil && slices != "" {
@@ -329,37 +342,38 @@ func (p *Pictures) Hosted(ctx context.Context, key string) ([]byte, time.Time, e
 	return p.Store.HostedPicture(ctx, key)
 }
 
-// uses finds the templates that use a picture.
-func (p *Pictures) uses(ctx context.Context, r Record, withChanges bool) ([]Use, error) {
-	list := []Use{}
-	stored, err := p.Templates.List(ctx)
-	if err != nil {
-		return nil, err
+// users are the templates that may use pictures, and how many packages were made of each.
+type users struct {
+	templates []templates.Stored
+	packages  map[string]int // of a template's latest version
+}
+
+func (p *Pictures) users(ctx context.Context) (users, error) {
+	u := users{packages: map[string]int{}}
+	var err error
+	if u.templates, err = p.Templates.List(ctx); err != nil {
+		return u, err
 	}
 	packages, err := p.Store.Packages(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, t := range stored {
-		for i := range t.Pictures {
-			if t.Pictures[i].From != r.Name {
-				continue
-			}
-			u := Use{Template: t.Name, Name: t.Pictures[i].Name, Version: t.Pictures[i].Version, Changes: []string{}}
-			for _, made := range packages {
-				if made.Template == t.Name && made.Version == t.Number {
-					u.Packages++
-				}
-			}
-			if withChanges && u.Version != r.Latest().Number {
-				if u.Changes, err = p.changes(ctx, r, &t.Pictures[i]); err != nil {
-					return nil, err
-				}
-			}
-			list = append(list, u)
+	for _, made := range packages {
+		if slices.ContainsFunc(u.templates, func(t templates.Stored) bool { return t.Name == made.Template && t.Number == made.Version }) {
+			u.packages[made.Template]++
 		}
 	}
-	return list, nil
+	return u, err
+}
+
+// of lists the uses of a picture, without what its latest version would change there.
+func (u users) of(name string) []Use {
+	list := []Use{}
+	for _, t := range u.templates {
+		for i := range t.Pictures {
+			if used := &t.Pictures[i]; used.From == name {
+				list = append(list, Use{Template: t.Name, Name: used.Name, Version: used.Version, Packages: u.packages[t.Name], Changes: []string{}, picture: used})
+			}
+		}
+	}
+	return list
 }
 
 // changes says what the latest version would change in a template.

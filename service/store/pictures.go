@@ -212,24 +212,6 @@ func (s *Store) HostedPicture(ctx context.Context, key string) ([]byte, time.Tim
 	return data, parseStamp(created), orNotFound(err)
 }
 
-// HostedKeys lists the keys of all that is hosted.
-func (s *Store) HostedKeys(ctx context.Context) ([]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT key FROM hosted_pictures ORDER BY key`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var keys []string
-	for rows.Next() {
-		var key string
-		if err := rows.Scan(&key); err != nil {
-			return nil, err
-		}
-		keys = append(keys, key)
-	}
-	return keys, rows.Err()
-}
-
 // Setting returns a setting's value; empty for one that was not set.
 func (s *Store) Setting(ctx context.Context, name string) (string, error) {
 	var value string

@@ -1485,6 +1485,7 @@ export interface components {
             ground: string;
             colour: string;
             seen: number;
+            vanishes: boolean;
         };
         ProbeAnswer: {
             facts: components["schemas"]["PictureFacts"];

@@ -51,9 +51,9 @@ export function OnGrounds({ sights, src, label }: { sights: Sight[]; src: string
           <Box sx={{ bgcolor: s.colour, p: 2, border: 1, borderColor: 'divider', minWidth: 120, textAlign: 'center' }}>
             <img src={src} alt={`${label} on ${s.ground} ground`} style={{ maxWidth: 220, maxHeight: 160 }} />
           </Box>
-          <Typography variant="body2" sx={{ color: s.seen < 0.5 ? 'error.main' : 'success.main', fontWeight: 580 }}>
-            <span aria-hidden="true">{s.seen < 0.5 ? '✕ ' : '✓ '}</span>
-            {s.seen < 0.5 ? 'vanishes' : 'seen'} on {s.ground}: {Math.round(100 * s.seen)} %
+          <Typography variant="body2" sx={{ color: s.vanishes ? 'error.main' : 'success.main', fontWeight: 580 }}>
+            <span aria-hidden="true">{s.vanishes ? '✕ ' : '✓ '}</span>
+            {s.vanishes ? 'vanishes' : 'seen'} on {s.ground}: {Math.round(100 * s.seen)} %
           </Typography>
         </Box>
       ))}
