@@ -4,7 +4,6 @@
 package pictures
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -20,7 +19,6 @@ import (
 	"time"
 
 	"golang.org/x/text/language"
-	"gopkg.in/yaml.v3"
 
 	"missivum/core/picture"
 	"missivum/core/template"
@@ -495,7 +493,7 @@ func (p *Pictures) put(ctx context.Context, name string, number int, in UseReque
 		}
 	}
 	parts.Pictures[setting.File] = made.Data
-	if parts.Settings, err = withPicture(parts.Settings, in.Name, setting); err != nil {
+	if parts.Settings, err = template.WithSetting(parts.Settings, setting, "pictures", "files", in.Name); err != nil {
 		return t, err
 	}
 	saved, err := p.Templates.Save(ctx, in.Template, parts, templates.Edit{Note: note, Author: in.Author, Base: t.Number})
@@ -503,53 +501,6 @@ func (p *Pictures) put(ctx context.Context, name string, number int, in UseReque
 		return saved, err
 	}
 	return saved, p.HostTemplate(ctx, saved.Template)
-}
-
-// withPicture sets one picture in the text of template.yaml; all else stays, comments too.
-func withPicture(settings, name string, s template.PictureSetting) (string, error) {
-	return withSetting(settings, s, "pictures", "files", name)
-}
-
-// withSetting sets the value at a path of keys in YAML.
-func withSetting(settings string, value any, path ...string) (string, error) {
-	var root yaml.Node
-	if err := yaml.Unmarshal([]byte(settings), &root); err != nil {
-		return "", err
-	}
-	if root.Kind == 0 {
-		root = yaml.Node{Kind: yaml.DocumentNode, Content: []*yaml.Node{{Kind: yaml.MappingNode}}}
-	}
-	var made yaml.Node
-	if err := made.Encode(value); err != nil {
-		return "", err
-	}
-	if made.Kind == yaml.MappingNode {
-		made.Style = yaml.FlowStyle
-	}
-	at := root.Content[0]
-	for i, key := range path {
-		var found *yaml.Node
-		for k := 0; k+1 < len(at.Content); k += 2 {
-			if at.Content[k].Value == key {
-				found = at.Content[k+1]
-			}
-		}
-		if found == nil || found.Kind != yaml.MappingNode && i < len(path)-1 {
-			found = &yaml.Node{Kind: yaml.MappingNode}
-			at.Content = append(at.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key}, found)
-		}
-		if i == len(path)-1 {
-			*found = made
-		}
-		at = found
-	}
-	var b bytes.Buffer
-	e := yaml.NewEncoder(&b)
-	e.SetIndent(2)
-	if err := e.Encode(&root); err != nil {
-		return "", err
-	}
-	return b.String(), nil
 }
 
 // Choose sets the way in which the pictures of a template's form travel.
@@ -562,7 +513,7 @@ func (p *Pictures) Choose(ctx context.Context, name, form string, way template.T
 		return t, fmt.Errorf("%w: pictures of the form %q cannot go as %q", ErrRefused, form, way)
 	}
 	parts := t.Parts()
-	if parts.Settings, err = withSetting(parts.Settings, string(way), "pictures", "travel", form); err != nil {
+	if parts.Settings, err = template.WithSetting(parts.Settings, string(way), "pictures", "travel", form); err != nil {
 		return t, err
 	}
 	return p.Templates.Save(ctx, name, parts, templates.Edit{Note: fmt.Sprintf("Pictures of %s: %s", form, way), Author: author, Base: t.Number})
