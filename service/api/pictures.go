@@ -190,6 +190,15 @@ func answer[T any](a *API, c *gin.Context, value T, err error) {
 	c.JSON(http.StatusOK, value)
 }
 
+// body reads a request's JSON, or answers with the problem.
+func body[T any](a *API, c *gin.Context) (in T, ok bool) {
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return in, false
+	}
+	return in, true
+}
+
 func (a *API) listPictures(c *gin.Context) {
 	records, err := a.Pictures.List(c.Request.Context())
 	list := []PictureSummary{}
@@ -278,9 +287,8 @@ func (a *API) putAlts(c *gin.Context) {
 }
 
 func (a *API) probePicture(c *gin.Context) {
-	var in ProbeRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[ProbeRequest](a, c)
+	if !ok {
 		return
 	}
 	data, version, err := a.Pictures.Content(c.Request.Context(), c.Param("name"), 0)
@@ -346,9 +354,8 @@ func (a *API) made(c *gin.Context, version pictures.Version, recipe any, keep bo
 }
 
 func (a *API) fitPicture(c *gin.Context) {
-	var in FitRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[FitRequest](a, c)
+	if !ok {
 		return
 	}
 	if err := in.Recipe.Check(); err != nil {
@@ -365,9 +372,8 @@ func (a *API) fitPicture(c *gin.Context) {
 }
 
 func (a *API) lightenPicture(c *gin.Context) {
-	var in LightenRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[LightenRequest](a, c)
+	if !ok {
 		return
 	}
 	data, version, err := a.Pictures.Content(c.Request.Context(), c.Param("name"), in.Number)
@@ -380,9 +386,8 @@ func (a *API) lightenPicture(c *gin.Context) {
 }
 
 func (a *API) darkPicture(c *gin.Context) {
-	var in DarkRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[DarkRequest](a, c)
+	if !ok {
 		return
 	}
 	read, version, err := a.readPicture(c, in.Number)
@@ -422,9 +427,8 @@ func (a *API) slice(c *gin.Context, m picture.SliceMap) (*picture.Sliced, error)
 }
 
 func (a *API) slicePicture(c *gin.Context) {
-	var in SliceRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[SliceRequest](a, c)
+	if !ok {
 		return
 	}
 	cut, err := a.slice(c, in.Map)
@@ -486,9 +490,8 @@ func (a *API) usePicture(c *gin.Context)  { a.intoTemplate(c, a.Pictures.Use) }
 func (a *API) takePicture(c *gin.Context) { a.intoTemplate(c, a.Pictures.Take) }
 
 func (a *API) intoTemplate(c *gin.Context, put func(ctx context.Context, name string, in pictures.UseRequest) (templates.Stored, error)) {
-	var in pictures.UseRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[pictures.UseRequest](a, c)
+	if !ok {
 		return
 	}
 	s, err := put(c.Request.Context(), c.Param("name"), in)
@@ -500,9 +503,8 @@ func (a *API) intoTemplate(c *gin.Context, put func(ctx context.Context, name st
 }
 
 func (a *API) drawCode(c *gin.Context) {
-	var in CodeRequest
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[CodeRequest](a, c)
+	if !ok {
 		return
 	}
 	if in.Person != "" {
@@ -535,9 +537,8 @@ func (a *API) getPictureSettings(c *gin.Context) {
 }
 
 func (a *API) putPictureSettings(c *gin.Context) {
-	var in pictures.Settings
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[pictures.Settings](a, c)
+	if !ok {
 		return
 	}
 	answer(a, c, in, a.Pictures.PutSettings(c.Request.Context(), in))
@@ -565,9 +566,8 @@ func (a *API) weighTravel(c *gin.Context) {
 }
 
 func (a *API) chooseTravel(c *gin.Context) {
-	var in TravelChoice
-	if err := readJSON(c, &in); err != nil {
-		a.fail(c, err)
+	in, ok := body[TravelChoice](a, c)
+	if !ok {
 		return
 	}
 	if _, err := a.Pictures.Choose(c.Request.Context(), c.Param("name"), in.Form, in.Way, in.Author); err != nil {
