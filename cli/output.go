@@ -1,18 +1,17 @@
 package cli
 
 import (
-	"bufio"
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strconv"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
+
+	"missivum/service/files"
 )
 
 // writeFile writes a file as a whole or not at all: beside it first, then renamed. An empty path or
@@ -21,29 +20,7 @@ func (a *app) writeFile(path string, write func(io.Writer) error) error {
 	if path == "" || path == "-" {
 		return write(a.out)
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
-	if err != nil {
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	defer os.Remove(f.Name()) // nothing is left of it after the rename
-	b := bufio.NewWriterSize(f, 256<<10)
-	err = write(b)
-	if err == nil {
-		err = b.Flush()
-	}
-	if err == nil {
-		err = f.Sync()
-	}
-	if closeErr := f.Close(); err == nil {
-		err = closeErr
-	}
-	if err == nil {
-		err = os.Chmod(f.Name(), 0o644)
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
+	if err := files.Write(path, write); err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
 	return nil

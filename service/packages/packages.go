@@ -19,6 +19,7 @@ import (
 
 	"missivum/core/compose"
 	"missivum/core/pack"
+	"missivum/service/files"
 	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -79,18 +80,7 @@ func (p *Packages) Start(ctx context.Context) error {
 			}
 		}
 	}
-	for _, pattern := range []string{"*.part", ".spool-*"} {
-		leftovers, err := filepath.Glob(filepath.Join(p.Folder, pattern))
-		if err != nil {
-			return err
-		}
-		for _, file := range leftovers {
-			if err := os.Remove(file); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return files.Sweep(p.Folder, "*.part", ".spool-*")
 }
 
 // Stop ends the packages being made and waits for them.

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -14,6 +13,7 @@ import (
 	"sync"
 
 	"missivum/core/picture"
+	"missivum/service/files"
 )
 
 // Photo is a person's photo that is to be fitted.
@@ -165,7 +165,7 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 	}
 	result.File = name + picture.Ending(made.Facts.Format)
 	result.Key, result.Bytes, result.Width, result.Height, result.Notes = picture.KeyOf(made.Data), len(made.Data), made.Facts.Width, made.Facts.Height, made.Notes
-	if err := writeWhole(filepath.Join(b.folder, result.File), made.Data); err != nil {
+	if err := files.WriteBytes(filepath.Join(b.folder, result.File), made.Data); err != nil {
 		return refuse(err)
 	}
 	return result, true
@@ -178,22 +178,6 @@ func fileOf(mail string) (string, error) {
 		return "", fmt.Errorf("%q is no mail address that a file can be named by", mail)
 	}
 	return name, nil
-}
-
-// writeWhole writes a file beside its place and moves it there.
-func writeWhole(name string, data []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(name), ".part-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Chmod(0o644), f.Close()); err == nil {
-		err = os.Rename(f.Name(), name)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	return nil
 }
 
 // ledger is the list of what was made, one line of JSON each.
@@ -287,5 +271,5 @@ func readLimited(name string) ([]byte, error) {
 	if info.Size() > picture.MaxBytes {
 		return nil, fmt.Errorf("the file has %d kB; at most %d kB are read", info.Size()>>10, picture.MaxBytes>>10)
 	}
-	return fs.ReadFile(os.DirFS(filepath.Dir(name)), filepath.Base(name))
+	return os.ReadFile(name)
 }

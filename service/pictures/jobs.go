@@ -17,6 +17,7 @@ import (
 
 	"missivum/core/picture"
 	"missivum/core/travel"
+	"missivum/service/files"
 	"missivum/service/store"
 )
 
@@ -255,7 +256,7 @@ func (p *Pictures) check(ctx context.Context, address, template string, d pictur
 			if err := os.MkdirAll(p.Tree, 0o755); err != nil {
 				return c, err
 			}
-			if err := writeWhole(filepath.Join(p.Tree, key), data); err != nil {
+			if err := files.WriteBytes(filepath.Join(p.Tree, key), data); err != nil {
 				return c, err
 			}
 			c.Restored = true

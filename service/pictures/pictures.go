@@ -11,8 +11,6 @@ import (
 	"log/slog"
 	"net/netip"
 	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -22,6 +20,7 @@ import (
 
 	"missivum/core/picture"
 	"missivum/core/template"
+	"missivum/service/files"
 	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -53,18 +52,7 @@ func (p *Pictures) Start() error {
 		s, err := p.Settings(ctx)
 		return s.Address, err
 	}
-	for _, pattern := range []string{".archive-*", ".part-*"} {
-		leftovers, err := filepath.Glob(filepath.Join(p.Folder, pattern))
-		if err != nil {
-			return err
-		}
-		for _, file := range leftovers {
-			if err := os.Remove(file); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return files.Sweep(p.Folder, ".archive-*", files.Half+"*")
 }
 
 // Settings are what the administrator says about pictures.

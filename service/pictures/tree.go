@@ -10,6 +10,7 @@ import (
 
 	"missivum/core/picture"
 	"missivum/core/template"
+	"missivum/service/files"
 )
 
 // Planted is one file of a picture tree.
@@ -27,25 +28,25 @@ func Tree(t *template.Template) ([]Planted, map[string][]byte, error) {
 	if address == "" {
 		return nil, nil, fmt.Errorf("the template %s has no pictures.address, so it is not known where its pictures will be hosted", t.Name)
 	}
-	files := map[string][]byte{}
+	contents := map[string][]byte{}
 	var list []Planted
 	for i := range t.Pictures {
 		p := &t.Pictures[i]
 		name := p.HostedName(naming)
-		if _, ok := files[name]; ok {
+		if _, ok := contents[name]; ok {
 			continue
 		}
-		files[name] = p.Data
+		contents[name] = p.Data
 		list = append(list, Planted{File: name, Address: address + name, Bytes: len(p.Data)})
 	}
-	return list, files, nil
+	return list, contents, nil
 }
 
 // Plant writes a template's picture tree into a folder for any static web server. Files that are there with the
 // same content stay; those of older versions are never removed. A file with other content is only replaced when
 // replace is set: messages already sent show it.
 func Plant(t *template.Template, folder string, replace bool) ([]Planted, error) {
-	list, files, err := Tree(t)
+	list, contents, err := Tree(t)
 	if err != nil {
 		return nil, err
 	}
@@ -56,14 +57,14 @@ func Plant(t *template.Template, folder string, replace bool) ([]Planted, error)
 		name := filepath.Join(folder, filepath.FromSlash(list[i].File))
 		have, err := os.ReadFile(name)
 		switch {
-		case err == nil && slices.Equal(have, files[list[i].File]):
+		case err == nil && slices.Equal(have, contents[list[i].File]):
 			continue
 		case err == nil && !replace:
 			return list, fmt.Errorf("%s is there with another content, and messages already sent show it; name the pictures by their content (pictures.naming: content), or replace it knowingly", name)
 		case err != nil && !errors.Is(err, os.ErrNotExist):
 			return list, err
 		}
-		if err := writeWhole(name, files[list[i].File]); err != nil {
+		if err := files.WriteBytes(name, contents[list[i].File]); err != nil {
 			return list, err
 		}
 		list[i].Written = true
@@ -81,7 +82,7 @@ func plantAll(folder string, contents map[string][]byte) error {
 		if _, err := os.Stat(name); err == nil {
 			continue
 		}
-		if err := writeWhole(name, data); err != nil {
+		if err := files.WriteBytes(name, data); err != nil {
 			return err
 		}
 	}
@@ -90,7 +91,7 @@ func plantAll(folder string, contents map[string][]byte) error {
 
 // Restore writes the one file of a tree that an address leads to; false when the address is none of the template's.
 func Restore(t *template.Template, address, folder string) (bool, error) {
-	list, files, err := Tree(t)
+	list, contents, err := Tree(t)
 	if err != nil {
 		return false, err
 	}
@@ -99,7 +100,7 @@ func Restore(t *template.Template, address, folder string) (bool, error) {
 			if err := os.MkdirAll(folder, 0o755); err != nil {
 				return false, err
 			}
-			return true, writeWhole(filepath.Join(folder, filepath.FromSlash(p.File)), files[p.File])
+			return true, files.WriteBytes(filepath.Join(folder, filepath.FromSlash(p.File)), contents[p.File])
 		}
 	}
 	return false, nil
