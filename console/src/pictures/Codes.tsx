@@ -11,6 +11,7 @@ import { codeFont } from '../theme'
 import { usePaused } from '../workbench/paused'
 import { PersonPicker } from '../workbench/PersonPicker'
 import { weight } from './facts'
+import { NumberField } from './fields'
 
 /** A link or a person's vCard as a QR code. */
 export function Codes() {
@@ -33,7 +34,7 @@ export function Codes() {
           <TextField size="small" label="Link or text" value={text} onChange={(e) => setText(e.target.value)} />
         )}
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
-          <TextField size="small" label="At most, px wide" value={width || ''} onChange={(e) => setWidth(Math.min(2000, Math.floor(Number(e.target.value) || 0)))} sx={{ width: 150 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
+          <NumberField label="At most, px wide" value={width} onChange={setWidth} />
           <TextField select size="small" label="May be spoilt" value={recovers} onChange={(e) => setRecovers(e.target.value)} sx={{ width: 140 }}>
             {['7', '15', '25', '30'].map((n) => <MenuItem key={n} value={n}>{n} %</MenuItem>)}
           </TextField>

@@ -12,6 +12,7 @@ import { Trouble } from '../pages/parts'
 import { useAuthor } from '../workbench/author'
 import { usePaused } from '../workbench/paused'
 import { checkered, Outcome } from './facts'
+import { FormatField, NumberField, ShapeField } from './fields'
 
 /** How a rendition is asked for while it is being decided. */
 interface Wish {
@@ -70,12 +71,6 @@ export function Cropper({ record, latest }: { record: PictureRecord; latest: Pic
   })
   const keep = useMutation({ mutationFn: () => api.fit(record.name, recipeOf(wish), true), onSuccess: () => queries.invalidateQueries({ queryKey: ['picture', record.name] }) })
   const focus = useMutation({ mutationFn: () => api.probe(record.name, 0, 0), onSuccess: (p) => set({ x: share(p.focus.x), y: share(p.focus.y) }) })
-  const number = (label: string, value: number, change: (n: number) => void, width = 110, helperText?: string) => (
-    <TextField
-      size="small" label={label} value={value || ''} sx={{ width }} helperText={helperText}
-      onChange={(e) => change(Math.max(0, Math.min(2_000_000, Math.floor(Number(e.target.value) || 0))))} slotProps={{ htmlInput: { inputMode: 'numeric' } }}
-    />
-  )
   const data = made.data
   return (
     <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 1fr) minmax(340px, 460px)' }, gap: 4 }}>
@@ -100,8 +95,8 @@ export function Cropper({ record, latest }: { record: PictureRecord; latest: Pic
       </Box>
       <Box sx={{ display: 'flex', flexDirection: 'column', gap: 2 }}>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
-          {number('Width, px', wish.width, (n) => set({ width: Math.min(n, 2000) }))}
-          {number('Height, px', wish.height, (n) => set({ height: Math.min(n, 2000) }), 110, wish.height ? undefined : 'follows')}
+          <NumberField label="Width, px" value={wish.width} onChange={(width) => set({ width })} width={110} />
+          <NumberField label="Height, px" value={wish.height} onChange={(height) => set({ height })} width={110} helperText={wish.height ? undefined : 'follows'} />
           <TextField select size="small" label="Pixels for each px" value={wish.multiple} onChange={(e) => set({ multiple: Number(e.target.value) })} sx={{ width: 150 }}>
             {[1, 2, 3].map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
           </TextField>
@@ -112,24 +107,15 @@ export function Cropper({ record, latest }: { record: PictureRecord; latest: Pic
           <FormControlLabel control={<Checkbox checked={wish.pad} onChange={(e) => set({ pad: e.target.checked })} />} label="Keep all of it" />
         </Box>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
-          <TextField select size="small" label="Shape" value={wish.shape} onChange={(e) => set({ shape: e.target.value })} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} sx={{ width: 150 }}>
-            <MenuItem value="">as it is</MenuItem>
-            <MenuItem value="round">round</MenuItem>
-            <MenuItem value="rounded">rounded corners</MenuItem>
-          </TextField>
-          {wish.shape === 'rounded' && number('Radius, px', wish.radius, (n) => set({ radius: n }))}
-          {number('Ring, px', wish.ring, (n) => set({ ring: n }))}
+          <ShapeField value={wish.shape} onChange={(shape) => set({ shape })} />
+          {wish.shape === 'rounded' && <NumberField label="Radius, px" value={wish.radius} onChange={(radius) => set({ radius })} width={110} />}
+          <NumberField label="Ring, px" value={wish.ring} onChange={(ring) => set({ ring })} width={110} />
           {wish.ring > 0 && <TextField size="small" label="Ring colour" value={wish.colour} onChange={(e) => set({ colour: e.target.value })} sx={{ width: 120 }} />}
           <TextField size="small" label="Ground" value={wish.ground} onChange={(e) => set({ ground: e.target.value })} helperText="blank: transparent" sx={{ width: 140 }} />
         </Box>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
-          <TextField select size="small" label="Format" value={wish.format} onChange={(e) => set({ format: e.target.value })} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} sx={{ width: 170 }}>
-            <MenuItem value="">the lighter one</MenuItem>
-            <MenuItem value="png">PNG</MenuItem>
-            <MenuItem value="jpeg">JPEG</MenuItem>
-            <MenuItem value="gif">GIF</MenuItem>
-          </TextField>
-          {number('At most, bytes', wish.limit, (n) => set({ limit: n }), 140, wish.limit ? undefined : 'no limit')}
+          <FormatField value={wish.format} onChange={(format) => set({ format })} />
+          <NumberField label="At most, bytes" value={wish.limit} onChange={(limit) => set({ limit })} max={32_000_000} helperText={wish.limit ? undefined : 'no limit'} />
         </Box>
         <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center' }}>
           <Button variant="contained" onClick={() => keep.mutate()} disabled={!possible || keep.isPending}>Keep the rendition</Button>

@@ -9,6 +9,7 @@ import { api, pictureView, type PictureRecord, type PictureVersion } from '../ap
 import { Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
 import { OnGrounds, Outcome } from './facts'
+import { NumberField } from './fields'
 
 /** Whether a picture vanishes on dark ground, and the mend, on every ground. */
 export function DarkGround({ record, latest }: { record: PictureRecord; latest: PictureVersion }) {
@@ -36,13 +37,13 @@ export function DarkGround({ record, latest }: { record: PictureRecord; latest: 
       {probe.data && <OnGrounds sights={probe.data.sights} src={pictureView(record.name, latest.number)} label={record.name} />}
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mt: 4, mb: 1.5, flexWrap: 'wrap' }}>
         <Typography variant="h2" sx={{ flex: 1 }}>Mended</Typography>
-        <TextField size="small" label="Shown at, px wide" value={shown || ''} onChange={(e) => setShown(Math.min(2000, Math.floor(Number(e.target.value) || 0)))} sx={{ width: 160 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
+        <NumberField label="Shown at, px wide" value={shown} onChange={setShown} width={160} />
         <TextField select size="small" label="Mend" value={way} onChange={(e) => setWay(e.target.value)} sx={{ width: 160 }}>
           <MenuItem value="outline">thin outline</MenuItem>
           <MenuItem value="plate">plate of colour</MenuItem>
         </TextField>
         <TextField size="small" label="Colour" value={colour} onChange={(e) => setColour(e.target.value)} sx={{ width: 120 }} />
-        <TextField size="small" label="Width, pixels" value={line || ''} placeholder={way === 'outline' ? '2' : '8'} onChange={(e) => setLine(Math.min(200, Number(e.target.value) || 0))} slotProps={{ inputLabel: { shrink: true } }} sx={{ width: 130 }} />
+        <NumberField label="Width, pixels" value={line} onChange={setLine} max={200} width={130} placeholder={way === 'outline' ? '2' : '8'} />
         <Button variant="contained" disabled={!made.data || keep.isPending} onClick={() => keep.mutate()}>Keep the mended one</Button>
       </Box>
       {made.data && (

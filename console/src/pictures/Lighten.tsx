@@ -1,12 +1,10 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import MenuItem from '@mui/material/MenuItem'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
 import TableCell from '@mui/material/TableCell'
 import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
-import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -14,6 +12,7 @@ import { api, type PictureRecord, type PictureVersion } from '../api/api'
 import { grouped, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
 import { checkered, Outcome } from './facts'
+import { FormatField, NumberField } from './fields'
 
 /** Before, after and difference side by side, and all that was tried. */
 export function Lighten({ record, latest }: { record: PictureRecord; latest: PictureVersion }) {
@@ -30,13 +29,8 @@ export function Lighten({ record, latest }: { record: PictureRecord; latest: Pic
   return (
     <>
       <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap', alignItems: 'flex-start', mb: 2 }}>
-        <TextField select size="small" label="Format" value={format} onChange={(e) => setFormat(e.target.value)} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} sx={{ width: 160 }}>
-          <MenuItem value="">the lighter one</MenuItem>
-          <MenuItem value="png">PNG</MenuItem>
-          <MenuItem value="jpeg">JPEG</MenuItem>
-          <MenuItem value="gif">GIF</MenuItem>
-        </TextField>
-        <TextField size="small" label="At most, bytes" value={limit || ''} onChange={(e) => setLimit(Math.max(0, Math.floor(Number(e.target.value) || 0)))} helperText="blank: no limit" slotProps={{ htmlInput: { inputMode: 'numeric' } }} sx={{ width: 150 }} />
+        <FormatField value={format} onChange={setFormat} />
+        <NumberField label="At most, bytes" value={limit} onChange={setLimit} max={32_000_000} helperText="blank: no limit" />
         <Button variant="contained" disabled={!data || keep.isPending} onClick={() => keep.mutate()}>Keep the lighter file</Button>
         <Typography variant="body2" role="status" sx={{ pt: 1 }}>{keep.data && <>Kept as <code>{keep.data.key}</code></>}</Typography>
       </Box>

@@ -1,7 +1,6 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import LinearProgress from '@mui/material/LinearProgress'
-import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
@@ -9,6 +8,7 @@ import { useState } from 'react'
 import { api, type PictureRecipe } from '../api/api'
 import { count, grouped, Severity, Trouble } from '../pages/parts'
 import { weight } from './facts'
+import { NumberField, ShapeField } from './fields'
 
 /** Everybody's photo, fitted in bulk. */
 export function Photos() {
@@ -28,12 +28,8 @@ export function Photos() {
         A zip with a photo for each person, named by mail address (maren.lind@brackwater.example.jpg). Each is turned upright, cut to what stands out, fitted, and hosted; the field photoAddress then leads to it.
       </Typography>
       <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap', mb: 2 }}>
-        <TextField size="small" label="Shown at, px" value={size || ''} onChange={(e) => setSize(Math.min(2000, Math.floor(Number(e.target.value) || 0)))} sx={{ width: 130 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
-        <TextField select size="small" label="Shape" value={shape} onChange={(e) => setShape(e.target.value)} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} sx={{ width: 160 }}>
-          <MenuItem value="">square</MenuItem>
-          <MenuItem value="round">round</MenuItem>
-          <MenuItem value="rounded">rounded corners</MenuItem>
-        </TextField>
+        <NumberField label="Shown at, px" value={size} onChange={setSize} width={130} />
+        <ShapeField value={shape} onChange={setShape} />
         <TextField size="small" label="Ground" value={ground} onChange={(e) => setGround(e.target.value)} helperText="blank: transparent" sx={{ width: 150 }} />
         <Button component="label" variant="contained" disabled={size < 1 || s?.state === 'running'} sx={{ alignSelf: 'flex-start' }}>
           Choose the zip

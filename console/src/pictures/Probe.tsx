@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -7,6 +6,7 @@ import { api, pictureView, type PictureFacts, type PictureRecord, type PictureVe
 import { count, grouped, Severity, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
 import { checkered, OnGrounds, weight } from './facts'
+import { NumberField } from './fields'
 
 /** What a picture is and what will go wrong with it where. */
 export function Probe({ record, latest }: { record: PictureRecord; latest: PictureVersion }) {
@@ -28,7 +28,7 @@ export function Probe({ record, latest }: { record: PictureRecord; latest: Pictu
       <Box>
         <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mb: 1.5 }}>
           <Typography variant="h2" sx={{ flex: 1 }}>What will go wrong</Typography>
-          <TextField size="small" label="Shown at, px wide" value={width || ''} placeholder="true pixels" onChange={(e) => setWidth(Math.min(2000, Math.floor(Number(e.target.value) || 0)))} slotProps={{ inputLabel: { shrink: true }, htmlInput: { inputMode: 'numeric' } }} sx={{ width: 170 }} />
+          <NumberField label="Shown at, px wide" value={width} onChange={setWidth} width={170} placeholder="true pixels" />
         </Box>
         <Trouble error={probe.error} />
         {probe.data && (

@@ -11,6 +11,7 @@ import { count, Severity, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
 import { codeFont } from '../theme'
 import { weight } from './facts'
+import { NumberField } from './fields'
 
 type Line = NonNullable<SliceMap['lines']>[number]
 
@@ -43,9 +44,9 @@ export function Slicer({ record, latest }: { record: PictureRecord; latest: Pict
     <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', lg: 'minmax(0, 1fr) minmax(0, 1fr)' }, gap: 4 }}>
       <Box>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap', alignItems: 'center', mb: 1 }}>
-          <TextField size="small" label="Shown at, px wide" value={map.width || ''} onChange={(e) => setMap({ ...map, width: Math.min(2000, Math.floor(Number(e.target.value) || 0)) })} sx={{ width: 150 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} />
+          <NumberField label="Shown at, px wide" value={map.width} onChange={(width) => setMap({ ...map, width })} />
           {(['columns', 'rows'] as const).map((k) => (
-            <TextField key={k} size="small" label={k === 'columns' ? 'Columns' : 'Rows'} value={map[k] ?? ''} placeholder="none" onChange={(e) => setMap({ ...map, [k]: Math.min(100, Math.floor(Number(e.target.value) || 0)) || undefined })} slotProps={{ inputLabel: { shrink: true }, htmlInput: { inputMode: 'numeric' } }} sx={{ width: 92 }} />
+            <NumberField key={k} label={k === 'columns' ? 'Columns' : 'Rows'} value={map[k]} onChange={(n) => setMap({ ...map, [k]: n || undefined })} max={100} width={92} placeholder="none" />
           ))}
           <ToggleButtonGroup exclusive size="small" value={down} onChange={(_, v: boolean | null) => v !== null && setDown(v)} aria-label="A new line goes" sx={{ '& .MuiToggleButton-root': { color: 'text.primary' } }}>
             <ToggleButton value={false}>across</ToggleButton>
@@ -60,10 +61,7 @@ export function Slicer({ record, latest }: { record: PictureRecord; latest: Pict
             <Box component="li" key={i} sx={{ display: 'flex', gap: 1, alignItems: 'center', mb: 1 }}>
               <Typography sx={{ width: 60 }}>{l.down ? 'down' : 'across'}</Typography>
               {(['at', 'from', 'until'] as const).map((k) => (
-                <TextField
-                  key={k} size="small" label={`${k}, px`} value={l[k] ?? (k === 'at' ? 0 : '')} placeholder="edge" onChange={(e) => change(i, { [k]: Math.floor(Number(e.target.value) || 0) || (k === 'at' ? 0 : undefined) })}
-                  slotProps={{ inputLabel: { shrink: true }, htmlInput: { inputMode: 'numeric' } }} sx={{ width: 92 }}
-                />
+                <NumberField key={k} label={`${k}, px`} value={l[k]} onChange={(n) => change(i, { [k]: k === 'at' ? n : n || undefined })} width={92} placeholder="edge" />
               ))}
               <Button size="small" color="inherit" onClick={() => remove(i)} aria-label={`Remove the line at ${l.at} px`}>Remove</Button>
             </Box>

@@ -14,6 +14,7 @@ import { api, treeFile, type Consequence, type PictureSettings } from '../api/ap
 import { grouped, Severity, Trouble } from '../pages/parts'
 import { useAuthor } from '../workbench/author'
 import { weight } from './facts'
+import { NumberField } from './fields'
 
 const forms: Record<string, string> = { fragment: 'what is pasted or appended', html: 'the page among a desk’s files', part: 'the MIME part', message: 'the message draft' }
 
@@ -53,15 +54,14 @@ function SettingsForm() {
   const value = draft ?? stored.data
   if (!value) return <Trouble error={stored.error} />
   const set = (change: Partial<PictureSettings>) => setDraft({ ...value, ...change })
-  const whole = (text: string) => Math.max(0, Math.floor(Number(text) || 0))
   return (
     <Box component="form" aria-label="Hosting" onSubmit={(e) => { e.preventDefault(); save.mutate(value) }} sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', alignItems: 'flex-start', mb: 4 }}>
       <TextField
         label="Public address of hosted pictures" value={value.address} onChange={(e) => set({ address: e.target.value })} sx={{ flex: 1, minWidth: 320 }} size="small"
         helperText="Templates without an address of their own use it; each picture is named by its content and stays"
       />
-      <TextField label="Messages a day" value={value.volume || ''} onChange={(e) => set({ volume: whole(e.target.value) })} size="small" sx={{ width: 150 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} helperText="for the weight of a day" />
-      <TextField label="Check every, h" value={value.hours || ''} onChange={(e) => set({ hours: whole(e.target.value) })} size="small" sx={{ width: 170 }} slotProps={{ htmlInput: { inputMode: 'numeric' } }} helperText="all addresses; blank: by hand" />
+      <NumberField label="Messages a day" value={value.volume} onChange={(volume) => set({ volume })} max={1_000_000_000} helperText="for the weight of a day" />
+      <NumberField label="Check every, h" value={value.hours} onChange={(hours) => set({ hours })} max={8760} width={170} helperText="all addresses; blank: by hand" />
       <Button type="submit" variant="outlined" disabled={!draft || save.isPending}>Save</Button>
       <Trouble error={save.error} />
     </Box>
