@@ -158,6 +158,7 @@ func (a *app) printProbed(p probed) {
 // recipeFlags are the flags that say how a rendition is made.
 type recipeFlags struct {
 	recipe             picture.Recipe
+	dark               picture.DarkSafe
 	focus, crop, shape string
 	all                bool // with size, crop and shape; otherwise the weight only
 }
@@ -176,6 +177,8 @@ func (f *recipeFlags) add(c *cobra.Command) {
 		flags.Float64Var(&f.recipe.Radius, "radius", 8, "px, of rounded corners")
 		flags.Float64Var(&f.recipe.Ring, "ring", 0, "px, of a line around the shape")
 		flags.StringVar(&f.recipe.Colour, "colour", "", "of the ring, such as 0b3c49")
+		flags.StringVar(&f.dark.Way, "dark", "", "make it safe on dark ground, within its size: outline or plate")
+		flags.StringVar(&f.dark.Colour, "dark-colour", "", "of the outline or the plate (default white)")
 		flags.StringVar(&f.recipe.Ground, "ground", "", "colour where the picture is not; transparent without one")
 	}
 	flags.StringVar(&f.recipe.Format, "as", "", "png, jpeg or gif (default the lighter one)")
@@ -189,6 +192,9 @@ func (f *recipeFlags) read() (picture.Recipe, error) {
 	r.Shape = picture.Shape(f.shape)
 	if r.Shape != picture.Rounded {
 		r.Radius = 0
+	}
+	if f.dark.Way != "" {
+		r.Dark = &f.dark
 	}
 	if f.focus == "find" {
 		r.Detect = true

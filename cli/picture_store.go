@@ -72,7 +72,11 @@ func (a *app) storeShow(server *string) *cobra.Command {
 				}
 			}
 			for _, m := range p.Renditions {
-				fmt.Fprintf(a.out, "Rendition %s of version %d: %d x %d px, %s bytes, by %s\n", m.Key, m.Number, m.Facts.Width, m.Facts.Height, grouped(m.Facts.Bytes), m.Recipe)
+				recipe, err := json.Marshal(m.Recipe)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "Rendition %s of version %d: %d x %d px, %s bytes, by %s\n", m.Key, m.Number, m.Facts.Width, m.Facts.Height, grouped(m.Facts.Bytes), recipe)
 			}
 			return nil
 		}),

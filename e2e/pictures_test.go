@@ -260,6 +260,9 @@ func TestPicturesInTheConsole(t *testing.T) {
 	do(t, tab, "dark ground", chromedp.Navigate(s.Address+"/pictures/anchor?part=dark"))
 	waitFor(t, tab, "it is measured and mended", `/It vanishes on dark ground/.test(document.body.innerText) && [...document.querySelectorAll('p')].filter(p => /seen on dark: 100 %/.test(p.innerText)).length === 1`)
 
+	do(t, tab, "into harbour, mended", rig.Choose("Template", "Harbour"), chromedp.Click(`//button[text()="Put it in"]`))
+	waitFor(t, tab, "harbour has the mended one", `/Saved as version \d of Harbour/.test(document.body.innerText)`)
+
 	// how they travel
 	do(t, tab, "how they travel", chromedp.Navigate(s.Address+"/pictures?part=travel"))
 	waitFor(t, tab, "consequences in figures", `/hosted[\s\S]*0 kB[\s\S]*hidden until allowed[\s\S]*carried[\s\S]*\d MB/.test(document.querySelector('table[aria-label="Ways"]')?.innerText ?? '')`)

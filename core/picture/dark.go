@@ -111,36 +111,56 @@ const (
 // DarkSafe says how a picture is made safe on dark ground.
 type DarkSafe struct {
 	Way    string  `json:"way"`
-	Colour string  `json:"colour"` // #rrggbb; empty for white
-	Width  float64 `json:"width"`  // pixels: of the line, or of the plate around the picture; 0 for 2 and 8
+	Colour string  `json:"colour,omitempty"` // #rrggbb; empty for white
+	Width  float64 `json:"width,omitempty"`  // pixels, in a recipe px: of the line, or of the plate around the picture; 0 for 2 and 8 pixels
+}
+
+// check says what is wrong with it.
+func (d DarkSafe) check() error {
+	if d.Way != Outline && d.Way != Plate {
+		return fmt.Errorf("%q is not known; it is outline or plate", d.Way)
+	}
+	if d.Width < 0 || d.Width > 200 {
+		return fmt.Errorf("the width is from 0 to 200 pixels")
+	}
+	if _, err := ParseColour(d.Colour); d.Colour != "" && err != nil {
+		return err
+	}
+	return nil
+}
+
+// pixels is the width of the line or the plate around, in pixels of a picture with so many for each px.
+func (d DarkSafe) pixels(multiple int) float64 {
+	switch {
+	case d.Width > 0:
+		return d.Width * float64(multiple)
+	case d.Way == Plate:
+		return 8
+	}
+	return 2
 }
 
 // MakeDarkSafe mends a picture that vanishes on dark ground. The outline needs room: the picture grows by it on
 // every side, and so does it by a plate.
 func MakeDarkSafe(img *image.NRGBA, d DarkSafe) (*image.NRGBA, error) {
-	if d.Colour == "" {
-		d.Colour = "#ffffff"
-	}
-	c, err := ParseColour(d.Colour)
-	if err != nil {
+	if err := d.check(); err != nil {
 		return nil, err
 	}
-	if d.Width < 0 || d.Width > 200 {
-		return nil, fmt.Errorf("the width is from 0 to 200 pixels")
+	return d.mended(img, 1), nil
+}
+
+// mended is MakeDarkSafe for a picture with so many pixels for each px.
+func (d DarkSafe) mended(img *image.NRGBA, multiple int) *image.NRGBA {
+	c := color.NRGBA{255, 255, 255, 255}
+	if d.Colour != "" {
+		c, _ = ParseColour(d.Colour) // was checked
 	}
-	switch d.Way {
-	case Outline:
-		if d.Width == 0 {
-			d.Width = 2
-		}
-		return outlined(grown(img, int(math.Ceil(d.Width))), c, d.Width), nil
-	case Plate:
-		if d.Width == 0 {
-			d.Width = 8
-		}
-		return Recipe{Shape: Rounded, Radius: d.Width}.shaped(Over(grown(img, int(math.Ceil(d.Width))), c), 1), nil
+	width := d.pixels(multiple)
+	img = grown(img, int(math.Ceil(width)))
+	if d.Way == Plate {
+		return Recipe{Shape: Rounded, Radius: width}.shaped(Over(img, c), 1)
 	}
-	return nil, fmt.Errorf("%q is not known; it is outline or plate", d.Way)
+	return outlined(img, c, width)
 }
 
 // grown puts a see-through margin around a picture.

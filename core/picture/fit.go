@@ -42,6 +42,8 @@ type Recipe struct {
 	Ring     float64 `json:"ring,omitempty"`   // px, of a line around the shape
 	Colour   string  `json:"colour,omitempty"` // of the ring, #rrggbb
 	Ground   string  `json:"ground,omitempty"` // what shows where the picture does not, #rrggbb; empty for transparent
+	// Dark makes the picture safe on dark ground, within its size; nil leaves it.
+	Dark *DarkSafe `json:"dark,omitempty"`
 	Weight
 }
 
@@ -78,6 +80,11 @@ func (r Recipe) Check() error {
 	}
 	if err := r.Shape.check(); err != nil {
 		return err
+	}
+	if r.Dark != nil {
+		if err := r.Dark.check(); err != nil {
+			return err
+		}
 	}
 	return r.Weight.check()
 }
@@ -138,10 +145,19 @@ func (p *Picture) Fit(r Recipe) (*Rendition, error) {
 	}
 	displayWidth, displayHeight := r.Display(p.Facts)
 	width, height := displayWidth*r.multiple(), displayHeight*r.multiple()
+	if r.Dark != nil { // what is put around it takes its room from the picture
+		around := 2 * int(math.Ceil(r.Dark.pixels(r.multiple())))
+		if width, height = width-around, height-around; width < 1 || height < 1 {
+			return nil, fmt.Errorf("at %d x %d px there is no room for a line or a plate of %d pixels around the picture", displayWidth, displayHeight, around/2)
+		}
+	}
 	for _, f := range p.Frames {
 		img, err := p.frame(f.Image, r, width, height, out)
 		if err != nil {
 			return nil, err
+		}
+		if r.Dark != nil {
+			img = r.Dark.mended(img, r.multiple())
 		}
 		out.Frames = append(out.Frames, Frame{img, f.Shown})
 	}

@@ -224,6 +224,20 @@ func TestPicturesThatVanishAreFoundAndMended(t *testing.T) {
 			t.Errorf("%+v vanishes on %v", d, grounds)
 		}
 	}
+	for _, d := range []DarkSafe{{Way: Outline}, {Way: Plate, Width: 3}} { // in a recipe: within the size that is asked for
+		for multiple := 1; multiple <= 3; multiple++ {
+			made, err := Fit(written(t, PNG, bar(teal)), Recipe{Width: 60, Height: 30, Multiple: multiple, Dark: &d})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if made.Facts.Width != 60*multiple || made.Facts.Height != 30*multiple || len(Vanishes(Sights(made.Shown))) > 0 {
+				t.Errorf("%+v at %d: %+v, vanishes on %v", d, multiple, made.Facts, Vanishes(Sights(made.Shown)))
+			}
+		}
+	}
+	if _, err := Fit(written(t, PNG, bar(teal)), Recipe{Width: 3, Height: 2, Multiple: 1, Dark: &DarkSafe{Way: Plate}}); err == nil || !strings.Contains(err.Error(), "no room") {
+		t.Errorf("a plate in 3 x 2 px: %v", err)
+	}
 	for _, d := range []DarkSafe{{Way: "glow"}, {Way: Outline, Colour: "white"}, {Way: Plate, Width: 999}} {
 		if _, err := MakeDarkSafe(bar(teal), d); err == nil {
 			t.Errorf("%+v is taken", d)

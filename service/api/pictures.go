@@ -66,19 +66,11 @@ type LightenRequest struct {
 	Keep   bool           `json:"keep"`
 }
 
-// DarkRequest asks for a picture that is safe on dark ground.
-type DarkRequest struct {
-	Number int              `json:"number"`
-	Dark   picture.DarkSafe `json:"dark"`
-	Recipe *picture.Recipe  `json:"recipe"` // of the rendition that is mended; left out: the picture as it is
-	Keep   bool             `json:"keep"`
-}
-
 // MadePicture is a rendition with what it looks like.
 type MadePicture struct {
 	Key        string          `json:"key"` // where it is hosted, if it is kept
 	Facts      picture.Facts   `json:"facts"`
-	Width      int             `json:"width"`  // px at which it is shown; 0 when that is not decided
+	Width      int             `json:"width"`  // px at which it is shown
 	Height     int             `json:"height"` // px
 	Before     int             `json:"before"` // bytes of what it was made of
 	Difference float64         `json:"difference"`
@@ -156,7 +148,6 @@ func (a *API) pictureRoutes(v1 *gin.RouterGroup) {
 	v1.POST("/pictures/:name/probe", limit(MaxJSON), a.probePicture)
 	v1.POST("/pictures/:name/fit", limit(MaxJSON), a.fitPicture)
 	v1.POST("/pictures/:name/lighten", limit(MaxJSON), a.lightenPicture)
-	v1.POST("/pictures/:name/dark", limit(MaxJSON), a.darkPicture)
 	v1.POST("/pictures/:name/slice", limit(MaxJSON), a.slicePicture)
 	v1.GET("/pictures/:name/sliced", a.getSliced)
 	v1.POST("/pictures/:name/use", limit(MaxJSON), a.usePicture)
@@ -321,7 +312,7 @@ func dataAddress(format string, data []byte) string {
 }
 
 // made keeps a rendition if that is asked for, and answers with it.
-func (a *API) made(c *gin.Context, version pictures.Version, recipe any, keep bool, r *picture.Rendition, err error) {
+func (a *API) made(c *gin.Context, version pictures.Version, recipe picture.Recipe, keep bool, r *picture.Rendition, err error) {
 	if err != nil {
 		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
 		return
@@ -330,9 +321,7 @@ func (a *API) made(c *gin.Context, version pictures.Version, recipe any, keep bo
 		Key: picture.KeyOf(r.Data), Facts: r.Facts, Before: version.Facts.Bytes, Difference: r.Difference, Trials: r.Trials, Notes: append([]string{}, r.Notes...),
 		Image: dataAddress(r.Facts.Format, r.Data), Sights: []picture.Sight{},
 	}
-	if full, ok := recipe.(picture.Recipe); ok {
-		m.Width, m.Height = full.Display(version.Facts)
-	}
+	m.Width, m.Height = recipe.Display(version.Facts)
 	exact, err := pngOf(r.Exact)
 	if err != nil {
 		a.fail(c, err)
@@ -382,35 +371,8 @@ func (a *API) lightenPicture(c *gin.Context) {
 		return
 	}
 	r, err := picture.Lighten(data, in.Weight)
-	a.made(c, version, in.Weight, in.Keep, r, err)
-}
-
-func (a *API) darkPicture(c *gin.Context) {
-	in, ok := body[DarkRequest](a, c)
-	if !ok {
-		return
-	}
-	read, version, err := a.readPicture(c, in.Number)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	img, resolution := read.Image(), read.Resolution
-	if in.Recipe != nil {
-		fitted, err := read.Fit(*in.Recipe)
-		if err != nil {
-			a.fail(c, fmt.Errorf("%w: %w", errBad, err))
-			return
-		}
-		img, resolution = fitted.Exact, fitted.Facts.Resolution
-	}
-	mended, err := picture.MakeDarkSafe(img, in.Dark)
-	if err != nil {
-		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
-		return
-	}
-	r, err := picture.Write(mended, picture.Weight{}, resolution)
-	a.made(c, version, in, in.Keep, r, err)
+	asItIs := picture.Recipe{Width: version.Facts.Width, Height: version.Facts.Height, Multiple: 1, Weight: in.Weight}
+	a.made(c, version, asItIs, in.Keep, r, err)
 }
 
 // slice cuts a picture by a map.

@@ -117,12 +117,12 @@ type Use struct {
 
 // Made is a rendition that is kept.
 type Made struct {
-	Key        string          `json:"key"`    // where it is hosted
-	Number     int             `json:"number"` // of the version that it was made of
-	Recipe     json.RawMessage `json:"recipe"`
-	Facts      picture.Facts   `json:"facts"`
-	Difference float64         `json:"difference"`
-	Saved      time.Time       `json:"saved"`
+	Key        string         `json:"key"`    // where it is hosted
+	Number     int            `json:"number"` // of the version that it was made of
+	Recipe     picture.Recipe `json:"recipe"`
+	Facts      picture.Facts  `json:"facts"`
+	Difference float64        `json:"difference"`
+	Saved      time.Time      `json:"saved"`
 }
 
 // Record is a picture with all that is known of it.
@@ -216,8 +216,8 @@ func (p *Pictures) Get(ctx context.Context, name string) (Record, error) {
 		return r, err
 	}
 	for _, m := range renditions {
-		made := Made{Number: m.Number, Recipe: json.RawMessage(m.Recipe), Difference: m.Difference, Saved: m.Created}
-		if err := json.Unmarshal([]byte(m.Facts), &made.Facts); err != nil {
+		made := Made{Number: m.Number, Difference: m.Difference, Saved: m.Created}
+		if err := errors.Join(json.Unmarshal([]byte(m.Facts), &made.Facts), json.Unmarshal([]byte(m.Recipe), &made.Recipe)); err != nil {
 			return r, err
 		}
 		data, err := p.Store.PictureContent(ctx, m.SHA256)
@@ -284,8 +284,8 @@ func (p *Pictures) PutSlices(ctx context.Context, name string, m picture.SliceMa
 	return p.Store.PutPictureSlices(ctx, name, string(text))
 }
 
-// Keep stores a rendition of a version and hosts it. recipe is what it was made by.
-func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe any, made *picture.Rendition) error {
+// Keep stores a rendition of a version and hosts it. recipe is what it was made by, so that it can be made anew.
+func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe picture.Recipe, made *picture.Rendition) error {
 	text, err := json.Marshal(recipe)
 	if err != nil {
 		return err
@@ -392,9 +392,7 @@ func (p *Pictures) anew(ctx context.Context, r Record, used *template.Picture) (
 	recipe := picture.Recipe{Width: max(used.Width/2, 1), Multiple: 2}
 	for _, m := range r.Renditions {
 		if m.Key == picture.KeyOf(used.Data) {
-			if err := json.Unmarshal(m.Recipe, &recipe); err != nil {
-				return nil, recipe, err
-			}
+			recipe = m.Recipe
 		}
 	}
 	data, _, err := p.Content(ctx, r.Name, 0)

@@ -132,8 +132,6 @@ export const api = {
   probe: (picture: string, width: number, height: number) => post<ProbeAnswer>(`/pictures/${name(picture)}/probe`, { width, height }),
   fit: (picture: string, recipe: PictureRecipe, keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/fit`, { recipe, keep }, signal),
   lighten: (picture: string, weight: Schemas['PictureWeight'], keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/lighten`, { weight, keep }, signal),
-  darkSafe: (picture: string, dark: Schemas['DarkSafe'], recipe: PictureRecipe | null, keep: boolean, signal?: AbortSignal) =>
-    post<MadePicture>(`/pictures/${name(picture)}/dark`, { dark, recipe, keep }, signal),
   slice: (picture: string, map: SliceMap, keep: boolean, signal?: AbortSignal) => post<SlicedPicture>(`/pictures/${name(picture)}/slice`, { map, keep }, signal),
   usePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/use`, body),
   takePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/take`, body),

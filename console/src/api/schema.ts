@@ -683,25 +683,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pictures/{name}/dark": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Mend a picture that vanishes on dark ground. */
-        post: operations["darkPicture"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/pictures/{name}/slice": {
         parameters: {
             query?: never;
@@ -1423,7 +1404,7 @@ export interface components {
         PictureRendition: {
             key: string;
             number: number;
-            recipe: Record<string, never>;
+            recipe: components["schemas"]["PictureRecipe"];
             facts: components["schemas"]["PictureFacts"];
             difference: number;
             /** Format: date-time */
@@ -1450,6 +1431,7 @@ export interface components {
             height: number;
         };
         PictureRecipe: {
+            dark?: components["schemas"]["DarkSafe"] | null;
             width?: number;
             height?: number;
             multiple?: number;
@@ -1510,12 +1492,6 @@ export interface components {
             way: string;
             colour?: string;
             width?: number;
-        };
-        DarkRequest: {
-            dark: components["schemas"]["DarkSafe"];
-            number?: number;
-            recipe?: components["schemas"]["PictureRecipe"] | null;
-            keep?: boolean;
         };
         PictureTrial: {
             way: string;
@@ -3092,41 +3068,6 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["LightenRequest"];
-            };
-        };
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MadePicture"];
-                };
-            };
-            /** @description What went wrong (RFC 9457). */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    darkPicture: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["DarkRequest"];
             };
         };
         responses: {

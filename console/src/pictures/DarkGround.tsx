@@ -5,11 +5,12 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, pictureView, type PictureRecord, type PictureVersion } from '../api/api'
+import { api, pictureView, type PictureRecipe, type PictureRecord, type PictureVersion } from '../api/api'
 import { Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
 import { OnGrounds, Outcome } from './facts'
 import { NumberField } from './fields'
+import { UseInTemplate } from './UseInTemplate'
 
 /** Whether a picture vanishes on dark ground, and the mend, on every ground. */
 export function DarkGround({ record, latest }: { record: PictureRecord; latest: PictureVersion }) {
@@ -18,13 +19,14 @@ export function DarkGround({ record, latest }: { record: PictureRecord; latest: 
   const [colour, setColour] = useState('#ffffff')
   const [line, setLine] = useState(0)
   const [shown, setShown] = useState(Math.min(latest.facts.width, 88))
-  const wish = usePaused({ dark: { way, colour, width: line || undefined }, recipe: shown ? { width: shown } : null }, 300)
+  const recipe: PictureRecipe = { width: shown, dark: { way, colour, width: line || undefined } }
+  const wish = usePaused(recipe, 300)
   const probe = useQuery({ queryKey: ['probe', record.name, latest.number, 0], queryFn: () => api.probe(record.name, 0, 0) })
   const made = useQuery({
-    queryKey: ['dark', record.name, latest.number, wish], queryFn: ({ signal }) => api.darkSafe(record.name, wish.dark, wish.recipe, false, signal),
-    enabled: latest.facts.transparent, placeholderData: keepPreviousData, gcTime: 10_000,
+    queryKey: ['dark', record.name, latest.number, wish], queryFn: ({ signal }) => api.fit(record.name, wish, false, signal),
+    enabled: latest.facts.transparent && shown > 0, placeholderData: keepPreviousData, gcTime: 10_000,
   })
-  const keep = useMutation({ mutationFn: () => api.darkSafe(record.name, wish.dark, wish.recipe, true), onSuccess: () => queries.invalidateQueries({ queryKey: ['picture', record.name] }) })
+  const keep = useMutation({ mutationFn: () => api.fit(record.name, recipe, true), onSuccess: () => queries.invalidateQueries({ queryKey: ['picture', record.name] }) })
   if (!latest.facts.transparent) {
     return <Typography>It has a ground of its own everywhere: nothing of it vanishes in dark mode, and it stands as a box on dark ground.</Typography>
   }
@@ -43,7 +45,7 @@ export function DarkGround({ record, latest }: { record: PictureRecord; latest: 
           <MenuItem value="plate">plate of colour</MenuItem>
         </TextField>
         <TextField size="small" label="Colour" value={colour} onChange={(e) => setColour(e.target.value)} sx={{ width: 120 }} />
-        <NumberField label="Width, pixels" value={line} onChange={setLine} max={200} width={130} placeholder={way === 'outline' ? '2' : '8'} />
+        <NumberField label="Width, px" value={line} onChange={setLine} max={200} width={110} placeholder={way === 'outline' ? '1' : '4'} />
         <Button variant="contained" disabled={!made.data || keep.isPending} onClick={() => keep.mutate()}>Keep the mended one</Button>
       </Box>
       {made.data && (
@@ -52,7 +54,8 @@ export function DarkGround({ record, latest }: { record: PictureRecord; latest: 
           <Box sx={{ mt: 1.5 }}><Outcome made={made.data} /></Box>
         </>
       )}
-      <Typography variant="body2" role="status">{keep.data && <>Kept as <code>{keep.data.key}</code></>}</Typography>
+      <Typography variant="body2" role="status" sx={{ mb: 2 }}>{keep.data && <>Kept as <code>{keep.data.key}</code></>}</Typography>
+      <Box sx={{ maxWidth: 620 }}><UseInTemplate record={record} recipe={recipe} /></Box>
     </>
   )
 }
