@@ -76,7 +76,7 @@ func (a *app) printProfile(p *client.Profile) {
 	}
 	if p.Pictures != nil {
 		for _, w := range p.Pictures.Ways() {
-			rows = append(rows, []string{"pictures", w.Way, w.As + ": " + w.Says, "", string(w.Basis)})
+			rows = append(rows, []string{"pictures", w.Way + ": " + w.Says, w.As, "", string(w.Basis)})
 		}
 	}
 	for _, b := range p.Behaviours {
