@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -71,15 +70,33 @@ var Hops = []Hop{Install, Send, Receive, Draw}
 // Profile describes one family of mail clients.
 type Profile struct {
 	ID         string       `json:"id"`
+	BasedOn    string       `json:"based-on,omitempty"` // the profile that this one overrides entries of
 	Title      string       `json:"title"`
 	About      string       `json:"about"`
+	Off        bool         `json:"off,omitempty"`   // not asked about unless it is named
+	Share      float64      `json:"share,omitempty"` // of the organisation's readers, percent; 0: not said
 	Form       string       `json:"form"`            // "html" or "text"
 	Width      int          `json:"width,omitempty"` // px
 	Install    Installation `json:"install"`
 	Pictures   *Pictures    `json:"pictures,omitempty"` // nil where markup is not shown
+	Dark       *Dark        `json:"dark,omitempty"`     // nil: nothing is recoloured
 	Limits     []Limit      `json:"limits,omitempty"`
 	Behaviours []Behaviour  `json:"behaviours,omitempty"`
 }
+
+// Dark says what a client's dark mode does to the colours of a message.
+type Dark struct {
+	As       string `json:"as"`       // partial or full
+	Declared bool   `json:"declared"` // a message that declares both schemes is left alone
+	Says     string `json:"says"`
+	Basis    Basis  `json:"basis"`
+}
+
+// The ways to recolour. Kept is that of a client that leaves a message's colours alone.
+const (
+	Partial = "partial" // light grounds and dark text are swapped, others stay
+	Full    = "full"    // every colour of text and ground is turned over
+)
 
 // Installation says how a signature gets into the client.
 type Installation struct {
@@ -211,7 +228,16 @@ type Behaviour struct {
 	Check    string   `json:"check,omitempty"` // the check that reports it
 	Severity Severity `json:"severity,omitempty"`
 	Says     string   `json:"says,omitempty"`
+	To       string   `json:"to,omitempty"`   // rewritten: the new name or value, * stands for the old one
+	Adds     *Adds    `json:"adds,omitempty"` // added: what
 	Basis    Basis    `json:"basis"`
+}
+
+// Adds is an attribute or a declaration that a client adds where the element has none.
+type Adds struct {
+	Attribute string `json:"attribute,omitempty"`
+	Property  string `json:"property,omitempty"`
+	Value     string `json:"value"`
 }
 
 // Match says what a behaviour is about.
@@ -219,8 +245,18 @@ type Match struct {
 	Elements   []string `json:"elements,omitempty"`
 	Attributes []string `json:"attributes,omitempty"`
 	Properties []string `json:"properties,omitempty"`
+	Except     []string `json:"except,omitempty"` // names that are left out: with *, what is allowed
 	Values     []string `json:"values,omitempty"`
 	Part       string   `json:"part,omitempty"` // only this component of the value
+	PartExcept []string `json:"part-except,omitempty"`
+	Units      []string `json:"units,omitempty"`   // units and functions of values; number: a bare one
+	Colours    []string `json:"colours,omitempty"` // forms of colours in values
+	AtRules    []string `json:"at-rules,omitempty"`
+	Selectors  []string `json:"selectors,omitempty"` // kinds of selectors that only a sheet can carry
+	Fonts      []string `json:"fonts,omitempty"`     // with unknown-font: those that the client has
+	Texts      []string `json:"texts,omitempty"`     // runs of characters in text
+	Above      int      `json:"above,omitempty"`     // with structures of a size: from where on, px or levels
+	Below      int      `json:"below,omitempty"`
 	On         []string `json:"on,omitempty"`
 	NotOn      []string `json:"not-on,omitempty"`
 	Schemes    []string `json:"schemes,omitempty"`
@@ -237,6 +273,8 @@ const (
 	Ignored   Action = "ignored"   // kept, but not honoured when drawn
 	Refused   Action = "refused"   // not accepted
 	Honoured  Action = "honoured"  // done as it asks (conditional comments)
+	Rewritten Action = "rewritten" // turned into something else
+	Added     Action = "added"     // something stands there that was not written
 	Kept      Action = "kept"      // stays, with a consequence worth saying
 )
 
@@ -263,48 +301,27 @@ var compiledSchema = sync.OnceValue(func() *jsonschema.Schema {
 
 // Shipped lists the profiles that come with the program, sorted by id.
 var Shipped = sync.OnceValue(func() []*Profile {
-	var list []*Profile
+	files := map[string][]byte{}
 	names, _ := fs.Glob(shipped, "profiles/*.yaml")
 	for _, name := range names {
 		data, err := shipped.ReadFile(name)
 		if err != nil {
 			panic(err)
 		}
-		p, err := Parse(data)
-		if err != nil {
-			panic(name + ": " + err.Error()) // a test reads them all
-		}
-		list = append(list, p)
+		files[name] = data
 	}
-	sort.Slice(list, func(i, j int) bool { return list[i].ID < list[j].ID })
-	return list
+	book, err := Book{}.With(files)
+	if err != nil {
+		panic(err) // a test reads them all
+	}
+	return book
 })
 
 // Find returns the shipped profile with an id, or nil.
-func Find(id string) *Profile {
-	for _, p := range Shipped() {
-		if p.ID == id {
-			return p
-		}
-	}
-	return nil
-}
+func Find(id string) *Profile { return Book(Shipped()).Find(id) }
 
 // Select returns the shipped profiles with the ids, all of them for no id.
-func Select(ids []string) ([]*Profile, error) {
-	if len(ids) == 0 {
-		return Shipped(), nil
-	}
-	var list []*Profile
-	for _, id := range ids {
-		p := Find(id)
-		if p == nil {
-			return nil, fmt.Errorf("there is no client profile %q; there are %s", id, strings.Join(IDs(Shipped()), ", "))
-		}
-		list = append(list, p)
-	}
-	return list, nil
-}
+func Select(ids []string) ([]*Profile, error) { return Book(Shipped()).Select(ids) }
 
 // IDs lists the ids of profiles.
 func IDs(profiles []*Profile) []string {
@@ -316,8 +333,9 @@ func IDs(profiles []*Profile) []string {
 }
 
 // Parse reads a profile from YAML or JSON and holds it against the schema. An error names the line
-// and what is wrong there; all faults are told at once.
-func Parse(data []byte) (*Profile, error) {
+// and what is wrong there; all faults are told at once. A profile based on another overrides entries of one in
+// the book.
+func (b Book) Parse(data []byte) (*Profile, error) {
 	var node yaml.Node
 	if err := yaml.Unmarshal(data, &node); err != nil {
 		return nil, errors.New(strings.TrimPrefix(err.Error(), "yaml: "))
@@ -326,22 +344,36 @@ func Parse(data []byte) (*Profile, error) {
 	if err := node.Decode(&plain); err != nil {
 		return nil, err
 	}
-	if err := compiledSchema().Validate(jsonForm(plain)); err != nil {
+	form := jsonForm(plain)
+	if err := compiledSchema().Validate(form); err != nil {
 		var invalid *jsonschema.ValidationError
 		if errors.As(err, &invalid) {
 			return nil, describe(invalid, &node)
 		}
 		return nil, err
 	}
-	encoded, err := json.Marshal(plain)
-	if err != nil {
-		return nil, err
+	members, ok := form.(map[string]any)
+	if based, is := members["based-on"].(string); ok && is {
+		base := b.Find(based)
+		if base == nil {
+			return nil, fmt.Errorf("line %d: there is no client profile %q to base this on; there are %s", lineOf(&node, []string{"based-on"}), based, strings.Join(IDs(b), ", "))
+		}
+		var err error
+		if form, err = overridden(base, members); err != nil {
+			return nil, err
+		}
 	}
 	p := &Profile{}
-	if err := json.Unmarshal(encoded, p); err != nil {
-		return nil, err
+	return p, p.from(form)
+}
+
+// from fills the profile from the decoded form of a file.
+func (p *Profile) from(form any) error {
+	encoded, err := json.Marshal(form)
+	if err != nil {
+		return err
 	}
-	return p, nil
+	return json.Unmarshal(encoded, p)
 }
 
 // jsonForm turns what YAML decodes to into what JSON would.
@@ -417,7 +449,20 @@ func (m Match) String() string {
 	}
 	add("attributes ", m.Attributes)
 	add("", m.Properties)
+	add("except ", m.Except)
 	add("with ", m.Values)
+	add("units ", m.Units)
+	add("colours ", m.Colours)
+	add("@", m.AtRules)
+	add("selectors ", m.Selectors)
+	add("fonts other than ", m.Fonts)
+	add("the signs ", m.Texts)
+	if m.Above > 0 {
+		parts = append(parts, "above "+strconv.Itoa(m.Above))
+	}
+	if m.Below > 0 {
+		parts = append(parts, "below "+strconv.Itoa(m.Below))
+	}
 	if m.Part != "" {
 		parts = append(parts, "with "+m.Part)
 	}

@@ -2,6 +2,7 @@ package client
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"missivum/core/markup"
@@ -47,9 +48,21 @@ func Simulate(p *Profile, doc *markup.Document, last Hop) (*markup.Document, []E
 }
 
 type simulation struct {
-	doc *markup.Document
-	log []Event
+	doc   *markup.Document
+	log   []Event
+	nodes []*markup.Node // all elements; nil after the tree was changed
 }
+
+// elements lists all elements of the tree as it is now.
+func (s *simulation) elements() []*markup.Node {
+	if s.nodes == nil {
+		s.nodes = s.doc.Root.Elements()
+	}
+	return s.nodes
+}
+
+// changed says that elements came, went or got other names.
+func (s *simulation) changed() { s.nodes = nil }
 
 func (s *simulation) note(b *Behaviour, n *markup.Node, what string, span markup.Span) {
 	s.log = append(s.log, Event{Hop: b.Hop, Behaviour: b, Node: n, What: what, Span: span})
@@ -61,48 +74,121 @@ func (s *simulation) run(b *Behaviour) {
 	case m.Structure != "":
 		structures[m.Structure](s, b)
 	case len(m.Elements) > 0:
-		s.elements(b)
-	case len(m.Properties) > 0:
+		s.matchElements(b)
+	case len(m.Schemes) > 0:
+		s.schemes(b)
+	case len(m.Properties) > 0 || len(m.Units) > 0 || len(m.Colours) > 0:
 		s.properties(b)
 	case len(m.Attributes) > 0:
 		s.attributes(b)
-	case len(m.Schemes) > 0:
-		s.schemes(b)
+	case len(m.AtRules) > 0 || len(m.Selectors) > 0:
+		s.rules(b)
+	case len(m.Texts) > 0:
+		s.texts(b)
 	}
 }
 
-func (s *simulation) elements(b *Behaviour) {
-	s.doc.Root.Walk(func(n *markup.Node) bool {
-		if !n.Is(b.Match.Elements...) || n.Name == "link" && !linksSheet(n) {
-			return true
+func (s *simulation) matchElements(b *Behaviour) {
+	for _, n := range s.elements() {
+		if !matchName(b.Match.Elements, n.Name) || slices.Contains(b.Match.Except, n.Name) || n.Name == "link" && !linksSheet(n) || gone(n) || field(n) {
+			continue
 		}
 		what := "<" + n.Name + ">"
 		if n.Name == "link" {
 			what = "the linked style sheet"
 		}
+		if b.Does == Added && !s.add(b, n) {
+			continue
+		}
 		s.note(b, n, what, n.Open)
 		switch b.Does {
 		case Dropped, Refused:
 			n.Remove()
-			return false
 		case Unwrapped:
 			n.Unwrap()
+		case Rewritten:
+			n.Rename(b.To)
 		}
+		s.changed()
+	}
+}
+
+// gone tells an element of a part of the tree that was removed while its list was walked.
+func gone(n *markup.Node) bool {
+	for n.Parent != nil {
+		n = n.Parent
+	}
+	return n.Kind != markup.Root
+}
+
+// field tells the template's own elements and attributes, which no client ever sees.
+func field(n *markup.Node) bool { return n.Kind != markup.Element }
+
+// ownAttribute tells attributes of the template language: they are gone before a client sees the markup.
+func ownAttribute(name string) bool {
+	switch name {
+	case "data-needs", "data-unless", "data-join", "data-in", "data-slot", "data-picture", "data-each", "data-source-bytes":
 		return true
-	})
+	}
+	return false
 }
 
 func (s *simulation) attributes(b *Behaviour) {
-	for _, n := range s.doc.Root.Elements() {
-		for _, a := range append([]markup.Attr(nil), n.Attrs...) {
-			if matchName(b.Match.Attributes, a.Name) && s.applies(b, n) {
-				s.note(b, n, a.Name, a.Span)
-				if b.Does == Dropped || b.Does == Refused {
-					n.RemoveAttr(a.Name)
-				}
+	for _, n := range s.elements() {
+		if len(n.Attrs) == 0 || !s.applies(b, n) {
+			continue
+		}
+		for _, a := range slices.Clone(n.Attrs) {
+			if ownAttribute(a.Name) || !matchName(b.Match.Attributes, a.Name) || matchName(b.Match.Except, a.Name) {
+				continue
+			}
+			if len(b.Match.Values) > 0 && !matchName(b.Match.Values, strings.ToLower(strings.TrimSpace(a.Value))) {
+				continue
+			}
+			if b.Does == Added && !s.add(b, n) {
+				continue
+			}
+			s.note(b, n, a.Name, a.Span)
+			switch b.Does {
+			case Dropped, Refused:
+				n.RemoveAttr(a.Name)
+			case Rewritten:
+				n.SetAttr(a.Name, rewritten(b.To, a))
 			}
 		}
 	}
+}
+
+// rewritten gives the new value of an attribute. In lists of names each is rewritten.
+func rewritten(to string, a markup.Attr) string {
+	switch a.Name {
+	case "class", "id", "for", "name", "headers":
+		words := strings.Fields(a.Value)
+		for i, w := range words {
+			words[i] = strings.ReplaceAll(to, "*", w)
+		}
+		return strings.Join(words, " ")
+	}
+	return strings.ReplaceAll(to, "*", a.Value)
+}
+
+// add puts an attribute or a declaration on an element that has none, and tells whether it did.
+func (s *simulation) add(b *Behaviour, n *markup.Node) bool {
+	switch {
+	case b.Adds == nil:
+		return false
+	case b.Adds.Property != "":
+		if _, has := n.Declared(b.Adds.Property); has {
+			return false
+		}
+		n.SetStyle(append(slices.Clone(n.Style), markup.Declaration{Property: b.Adds.Property, Value: b.Adds.Value, Span: markup.Span{Start: n.Open.Start, End: n.Open.Start}}))
+	default:
+		if _, has := n.Attr(b.Adds.Attribute); has {
+			return false
+		}
+		n.SetAttr(b.Adds.Attribute, b.Adds.Value)
+	}
+	return true
 }
 
 func (s *simulation) applies(b *Behaviour, n *markup.Node) bool {
@@ -110,36 +196,74 @@ func (s *simulation) applies(b *Behaviour, n *markup.Node) bool {
 }
 
 func (s *simulation) properties(b *Behaviour) {
-	for _, n := range s.doc.Root.Elements() {
+	for _, n := range s.elements() {
 		if len(n.Style) == 0 || !s.applies(b, n) {
 			continue
 		}
 		var rest []markup.Declaration
 		changed := false
-		for _, d := range n.Style {
-			if !matchName(b.Match.Properties, d.Property) || !matchValue(b.Match, d) {
-				rest = append(rest, d)
+		for i, d := range n.Style {
+			after, hit := b.change(d)
+			if !hit {
+				if changed {
+					rest = append(rest, d)
+				}
 				continue
 			}
-			if b.Match.Part == "" {
-				s.note(b, n, d.Property+": "+d.Value, d.Span)
+			if !changed {
+				rest = append(rest, n.Style[:i]...)
 				changed = true
-				continue
 			}
-			without, found := withoutPart(b.Match.Part, d.Value)
-			if found {
-				s.note(b, n, d.Property+": "+d.Value, d.Span)
-				changed = true
-				d.Value = without
-			}
-			if d.Value != "" {
-				rest = append(rest, d)
+			s.note(b, n, d.Property+": "+d.Value, d.Span)
+			if after.Value != "" {
+				rest = append(rest, after)
 			}
 		}
 		if changed && b.Does != Kept {
 			n.SetStyle(rest)
 		}
 	}
+}
+
+// change gives a declaration as the behaviour leaves it, without a value when it goes, and whether it
+// matched at all.
+func (b *Behaviour) change(d markup.Declaration) (markup.Declaration, bool) {
+	m := &b.Match
+	if len(m.Properties) > 0 && !matchName(m.Properties, d.Property) || matchName(m.Except, d.Property) {
+		return d, false
+	}
+	after := ""
+	switch {
+	case len(m.Units) > 0:
+		if !style.HasUnit(d.Value, m.Units) {
+			return d, false
+		}
+		after = style.RewriteUnits(d.Value, m.Units, b.To)
+	case len(m.Colours) > 0:
+		if !style.HasColour(d.Value, m.Colours) {
+			return d, false
+		}
+		after = b.To
+	case m.Part != "":
+		without, found := m.withoutPart(d.Value, b.To)
+		if !found {
+			return d, false
+		}
+		d.Value = without
+		return d, true
+	case !matchValue(m, d):
+		return d, false
+	default:
+		after = strings.ReplaceAll(b.To, "*", d.Value)
+	}
+	switch b.Does {
+	case Kept:
+	case Rewritten:
+		d.Value = after
+	default:
+		d.Value = ""
+	}
+	return d, true
 }
 
 // matchName compares a name with patterns in which * stands for any run of signs.
@@ -158,6 +282,9 @@ func glob(pattern, s string) bool {
 		return pattern == s
 	}
 	s, ok := strings.CutPrefix(s, head)
+	if rest == "" {
+		return ok
+	}
 	for i := 0; ok && i <= len(s); i++ {
 		if glob(rest, s[i:]) {
 			return true
@@ -166,15 +293,19 @@ func glob(pattern, s string) bool {
 	return false
 }
 
-// withoutPart takes the components that match a pattern out of a value, and tells whether there were any.
-func withoutPart(pattern, value string) (string, bool) {
+// withoutPart takes the components that match a pattern out of a value, or puts something in their place, and
+// tells whether there were any.
+func (m *Match) withoutPart(value, to string) (string, bool) {
 	var kept []string
 	found := false
 	for _, c := range components(value) {
-		if glob(pattern, strings.ToLower(c)) {
-			found = true
-		} else {
+		switch {
+		case !glob(m.Part, strings.ToLower(c)) || matchName(m.PartExcept, strings.ToLower(c)):
 			kept = append(kept, c)
+		case to != "":
+			kept, found = append(kept, to), true
+		default:
+			found = true
 		}
 	}
 	return strings.Join(kept, " "), found
@@ -211,13 +342,13 @@ func components(value string) []string {
 }
 
 // matchValue leaves out values that do nothing anyway.
-func matchValue(m Match, d markup.Declaration) bool {
+func matchValue(m *Match, d markup.Declaration) bool {
 	value := strings.ToLower(d.Value)
 	if len(m.Values) > 0 {
 		return matchName(m.Values, value)
 	}
 	switch value {
-	case "0", "0px", "none", "auto", "static", "initial", "normal", "visible", "0 0", "0 0 0 0":
+	case "0", "0px", "none", "auto", "static", "initial", "normal", "visible", "0 0", "0 0 0 0", "0 auto":
 		return false
 	case "100%":
 		return !strings.HasPrefix(d.Property, "max-") && !strings.HasPrefix(d.Property, "min-")
@@ -228,222 +359,125 @@ func matchValue(m Match, d markup.Declaration) bool {
 }
 
 func (s *simulation) schemes(b *Behaviour) {
-	for _, n := range s.doc.Root.Elements() {
-		for _, name := range []string{"src", "background"} {
+	names := b.Match.Attributes
+	if len(names) == 0 {
+		names = []string{"src", "background"}
+	}
+	for _, n := range s.elements() {
+		if !s.applies(b, n) {
+			continue
+		}
+		for _, name := range names {
 			a := n.Attribute(name)
-			if a == nil {
+			if a == nil || strings.Contains(a.Value, "{{") && !strings.Contains(strings.SplitN(a.Value, "{{", 2)[0], ":") {
 				continue
 			}
-			scheme, _, ok := strings.Cut(strings.TrimSpace(a.Value), ":")
-			if !ok || !matchName(b.Match.Schemes, strings.ToLower(scheme)) {
+			scheme := SchemeOf(a.Value)
+			if !matchName(b.Match.Schemes, scheme) || matchName(b.Match.Except, scheme) {
 				continue
 			}
-			s.note(b, n, strings.ToLower(scheme)+": address", a.Span)
-			if b.Does != Kept {
+			if b.Does == Added && !s.add(b, n) {
+				continue
+			}
+			s.note(b, n, schemeWords(scheme), a.Span)
+			switch b.Does {
+			case Kept, Added:
+			case Rewritten:
+				n.SetAttr(name, strings.ReplaceAll(b.To, "*", strings.TrimPrefix(a.Value, "#")))
+			case Dropped:
+				n.RemoveAttr(name)
+			default:
 				n.SetAttr(name, "")
 			}
 		}
 	}
 }
 
-// structures are the kinds of match that look at how a document is built.
-var structures = map[string]func(*simulation, *Behaviour){
-	"document-tags":        documentTags,
-	"comments":             comments,
-	"conditional-comments": conditionalComments,
-	"style-sheets":         styleSheets,
-	"picture-without-size": unsizedPictures,
-	"block-in-inline":      blocksInInline,
-}
+// The kinds of addresses without a scheme (RFC 3986, 4.2), as Match.Schemes names them.
+const (
+	RelativeAddress = "relative"
+	NetworkAddress  = "network"  // begins with //
+	FragmentAddress = "fragment" // begins with #
+	WordAddress     = "word"     // letters, dots, underscores and hyphens only, such as www.brackwater.example
+	EmptyAddress    = "empty"
+)
 
-func documentTags(s *simulation, b *Behaviour) {
-	for _, n := range MisplacedDocumentTags(s.doc) {
-		s.note(b, n, "<"+n.Name+">", n.Open)
+// SchemeOf tells the scheme of an address in lower case, or which kind of address without one it is.
+func SchemeOf(address string) string {
+	address = strings.TrimSpace(address)
+	switch {
+	case address == "":
+		return EmptyAddress
+	case strings.HasPrefix(address, "//"):
+		return NetworkAddress
+	case address[0] == '#':
+		return FragmentAddress
+	case strings.Trim(strings.ToLower(address), "abcdefghijklmnopqrstuvwxyz._-") == "":
+		return WordAddress
 	}
-	if b.Does == Unwrapped || b.Does == Dropped {
-		s.doc.Fragment()
+	scheme, _, ok := strings.Cut(address, ":")
+	if !ok || strings.ContainsAny(scheme, "/?#{ ") {
+		return RelativeAddress
 	}
+	return strings.ToLower(scheme)
 }
 
-// MisplacedDocumentTags finds html, head and body tags inside other content, and lone end tags of
-// theirs: what is left when a page was pasted where a piece of one belongs. A page of the usual build
-// has none.
-func MisplacedDocumentTags(doc *markup.Document) []*markup.Node {
-	var found []*markup.Node
-	doc.Root.Walk(func(n *markup.Node) bool {
-		switch {
-		case n.Kind == markup.Stray && (n.Name == "html" || n.Name == "body" || n.Name == "head"):
-			found = append(found, n)
-		case n.Is("html", "head", "body"):
-			p := n.Parent
-			usual := p.Kind == markup.Root || p.Is("html") && p.Parent.Kind == markup.Root && n.Name != "html"
-			if !usual {
-				found = append(found, n)
-				return false
-			}
-		}
-		return true
-	})
-	return found
-}
-
-func comments(s *simulation, b *Behaviour) {
-	s.doc.Root.Walk(func(n *markup.Node) bool {
-		if n.Kind == markup.Comment && b.Does == Dropped {
-			n.Remove()
-		}
-		return true
-	})
-}
-
-// conditionalComments: a client that honours them shows the content meant for it and leaves out
-// what is meant for others; any other drops the hidden ones like every comment.
-func conditionalComments(s *simulation, b *Behaviour) {
-	s.doc.Root.Walk(func(n *markup.Node) bool {
-		switch {
-		case n.Kind == markup.Conditional:
-			s.note(b, n, "the content for ["+"if "+n.Condition+"]", n.Open)
-			if b.Does == Honoured && !strings.HasPrefix(n.Condition, "!") {
-				n.Unwrap()
-				return true
-			}
-			n.Remove()
-			return false
-		case n.Kind == markup.Comment && strings.HasPrefix(n.Condition, "!") && b.Does == Honoured:
-			s.note(b, n, "the content for ["+"if "+n.Condition+"]", n.Open)
-			removeUntilEnd(n)
-		}
-		return true
-	})
-}
-
-// removeUntilEnd removes a revealed condition's content up to the comment that ends it.
-func removeUntilEnd(n *markup.Node) {
-	p := n.Parent
-	if p == nil {
-		return
+func schemeWords(scheme string) string {
+	switch scheme {
+	case RelativeAddress, WordAddress:
+		return "an address without a scheme"
+	case NetworkAddress:
+		return "an address that begins with //"
+	case FragmentAddress:
+		return "an address within the page"
+	case EmptyAddress:
+		return "an empty address"
 	}
-	inside := false
-	for _, c := range append([]*markup.Node(nil), p.Children...) {
-		if c == n {
-			inside = true
-		}
-		if !inside {
+	return scheme + ": address"
+}
+
+// rules takes rules out of the style sheets by their at-keyword or their selectors.
+func (s *simulation) rules(b *Behaviour) {
+	for _, n := range s.elements() {
+		if n.Name != "style" {
 			continue
 		}
-		end := c != n && c.Kind == markup.Comment && strings.Contains(c.Data, "[endif]")
-		c.Remove()
-		if end {
-			return
-		}
-	}
-}
-
-func styleSheets(s *simulation, b *Behaviour) {
-	for _, n := range s.doc.Root.Elements("style") {
 		for _, rule := range rulesOf(n) {
-			s.note(b, n, rule.what, rule.span)
-		}
-		n.Remove()
-	}
-}
-
-// linksSheet tells a linked style sheet from other links of a head.
-func linksSheet(link *markup.Node) bool {
-	rel, _ := link.Attr("rel")
-	return strings.Contains(strings.ToLower(rel), "stylesheet")
-}
-
-type sheetRule struct {
-	what string
-	span markup.Span
-}
-
-// rulesOf lists the rules in a style sheet's element. style.Inline leaves there only what cannot
-// be inlined, each rule as a text of its own that stands where the rule stood.
-func rulesOf(n *markup.Node) []sheetRule {
-	var list []sheetRule
-	for _, c := range n.Children {
-		sheet := style.ParseSheet(c.Data, c.Open.Start)
-		place := func(span markup.Span) markup.Span {
-			if c.Changed() {
-				return c.Open
+			if !rule.is(&b.Match) {
+				continue
 			}
-			return span
+			s.note(b, n, rule.what, rule.span)
+			if rule.text.Parent != nil && b.Does != Kept {
+				rule.text.SetText(strings.Replace(rule.text.Data, rule.source, "", 1))
+			}
 		}
-		for _, at := range sheet.At {
-			list = append(list, sheetRule{"the rule @" + at.Name, place(at.Span)})
-		}
-		for _, r := range sheet.Rules {
-			list = append(list, sheetRule{"the rule " + strings.Join(r.Selectors, ", "), place(r.Span)})
-		}
-	}
-	return list
-}
-
-func unsizedPictures(s *simulation, b *Behaviour) {
-	for _, n := range s.doc.Root.Elements("img") {
-		if Sized(n) {
-			continue
-		}
-		s.note(b, n, "a picture without width and height attributes", n.Open)
 	}
 }
 
-// Sized reports whether a picture has width and height attributes that give pixels.
-func Sized(img *markup.Node) bool {
-	for _, name := range []string{"width", "height"} {
-		v, ok := img.Attr(name)
-		if !ok || strings.TrimSpace(v) == "" || strings.HasSuffix(v, "%") {
-			return false
+func (r sheetRule) is(m *Match) bool {
+	if r.at != "" {
+		return slices.Contains(m.AtRules, r.at)
+	}
+	for _, kind := range m.Selectors {
+		generated := strings.Contains(r.what, ":before") || strings.Contains(r.what, ":after") || strings.Contains(r.what, "::") || strings.Contains(r.what, ":first-l")
+		if generated == (kind == "generated") && strings.Contains(r.what, ":") {
+			return true
 		}
 	}
-	return true
+	return false
 }
 
-func blocksInInline(s *simulation, b *Behaviour) {
-	for _, n := range BlocksInInline(s.doc) {
-		s.note(b, n, "<"+n.Name+"> inside <"+inlineAround(n)+">", n.Open)
-	}
-}
-
-// BlocksInInline finds block elements inside inline ones and inside paragraphs, the outermost of
-// each nest.
-func BlocksInInline(doc *markup.Document) []*markup.Node {
-	var found []*markup.Node
-	doc.Root.Walk(func(n *markup.Node) bool {
-		if n.Kind == markup.Element && markup.Block(n.Name) && inlineAround(n) != "" {
-			found = append(found, n)
-			return false
+// texts rewrites runs of signs in the text.
+func (s *simulation) texts(b *Behaviour) {
+	s.doc.Root.Walk(func(n *markup.Node) bool {
+		if n.Kind == markup.Text && !n.Parent.Is("style", "script", "title") {
+			for _, t := range b.Match.Texts {
+				if strings.Contains(n.Data, t) {
+					s.note(b, n, t, n.Open)
+					n.SetText(strings.ReplaceAll(n.Data, t, b.To))
+				}
+			}
 		}
-		return true
+		return n.Kind != markup.Conditional
 	})
-	return found
-}
-
-// inlineAround names the inline element, or the paragraph that the block ends, around a block.
-func inlineAround(n *markup.Node) string {
-	p := n.Parent
-	if p != nil && p.Kind == markup.Element && !markup.Block(p.Name) && !p.Is("html", "head") {
-		return p.Name
-	}
-	if p == nil {
-		return ""
-	}
-	// <p><div></div></p>: the div's tag ended the paragraph, and the paragraph's own end tag is left over
-	var before *markup.Node
-	behind := false
-	for _, c := range p.Children {
-		if c == n {
-			behind = true
-			continue
-		}
-		if !behind && c.Is("p") && c.ClosedAt > 0 && c.ClosedAt == n.Open.Start {
-			before = c
-		}
-		if behind && before != nil && c.Kind == markup.Stray && c.Name == "p" {
-			return "p"
-		}
-	}
-	return ""
 }

@@ -63,6 +63,7 @@ type Node struct {
 	ClosedAt int
 
 	changed bool
+	renamed bool // the end tag no longer is the source's
 	written bool // a text whose Data was set anew
 }
 
@@ -195,6 +196,9 @@ func (n *Node) Declared(property string) (string, bool) {
 	}
 	return "", false
 }
+
+// Rename gives an element another name.
+func (n *Node) Rename(name string) { n.Name, n.changed, n.renamed = name, true, true }
 
 // SetText replaces the content of a text node.
 func (n *Node) SetText(s string) { n.Data, n.written = s, true }

@@ -44,6 +44,9 @@ func (d *Document) OpenTag(n *Node) string {
 
 // CloseTag is what stands behind the node's children.
 func (d *Document) CloseTag(n *Node) string {
+	if n.renamed && !Void(n.Name) {
+		return "</" + n.Name + ">"
+	}
 	if n.Close.Len() > 0 {
 		return d.Source[n.Close.Start:n.Close.End]
 	}

@@ -316,3 +316,10 @@ func Unused(doc *markup.Document, sheet string) []markup.Span {
 	}
 	return unused
 }
+
+// ReadAttributes sets Node.Style from the style attributes alone and leaves style sheets as they are.
+func ReadAttributes(doc *markup.Document) {
+	for _, n := range doc.Root.Elements() {
+		n.Style = attributeDeclarations(doc, n)
+	}
+}

@@ -1,0 +1,243 @@
+// Command clients holds the simulation of two client profiles against the real thing. Every probe of probes.yaml is
+// put through the sanitiser of Debian's package roundcube-core and through the profile washing-webmail, hop by hop;
+// those that are drawn are drawn by Gecko as they are and by Chromium as the profile gecko-desktop keeps them. What
+// came out, with every disagreement, is written to the folder results.
+//
+// It needs the Debian packages roundcube-core, php-cli, php-xml, php-mbstring, php-masterminds-html5, firefox-esr and
+// chromium.
+package main
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+
+	"golang.org/x/net/html"
+	"golang.org/x/net/html/atom"
+	"gopkg.in/yaml.v3"
+
+	"missivum/core/client"
+	"missivum/core/markup"
+	"missivum/core/style"
+)
+
+//go:embed probes.yaml
+var probeFile []byte
+
+//go:embed washer.php
+var washer []byte
+
+// Probe is one small construct.
+type Probe struct {
+	Group string `yaml:"group"`
+	Name  string `yaml:"name"`
+	HTML  string `yaml:"html"`
+	Draw  bool   `yaml:"draw"`
+}
+
+// Disagreement is a probe that the simulation and the real thing treat differently.
+type Disagreement struct {
+	Probe     string `json:"probe"` // group and name
+	HTML      string `json:"html"`
+	Real      string `json:"real"`      // what the real thing makes of it
+	Simulated string `json:"simulated"` // what the profile makes of it
+}
+
+// Result is the outcome of one comparison.
+type Result struct {
+	Profile       string         `json:"profile"`
+	Against       string         `json:"against"`
+	Version       string         `json:"version"`
+	Hop           client.Hop     `json:"hop"`
+	Probes        int            `json:"probes"`
+	Same          int            `json:"same"`  // the same outcome: kept, changed or dropped
+	Exact         int            `json:"exact"` // the same markup, white space, order of attributes and spelling aside
+	Real          map[string]int `json:"real"`  // how many the real thing kept, changed, dropped
+	Disagreements []Disagreement `json:"disagreements"`
+}
+
+const folder = "docs/measure/clients/results"
+
+func main() {
+	log.SetFlags(0)
+	var probes []Probe
+	if err := yaml.Unmarshal(probeFile, &probes); err != nil {
+		log.Fatal(err)
+	}
+	for _, hop := range []client.Hop{client.Install, client.Receive} {
+		r, err := wash(probes, hop)
+		if err != nil {
+			log.Fatal(err)
+		}
+		report(r, "washing-webmail-"+string(hop))
+	}
+	r, err := draw(probes)
+	if err != nil {
+		log.Fatal(err)
+	}
+	report(r, "gecko-desktop-draw")
+}
+
+func report(r Result, name string) {
+	fmt.Printf("%s, %s: %d of %d probes end alike (%.1f %%), %d to the sign\n", r.Profile, r.Hop, r.Same, r.Probes, 100*float64(r.Same)/float64(r.Probes), r.Exact)
+	for _, d := range r.Disagreements {
+		fmt.Printf("  %s\n    real      %s\n    simulated %s\n", d.Probe, d.Real, d.Simulated)
+	}
+	data, err := json.MarshalIndent(r, "", "  ")
+	if err == nil {
+		err = os.WriteFile(filepath.Join(folder, name+".json"), append(data, '\n'), 0o644)
+	}
+	if err != nil {
+		log.Fatal(err)
+	}
+}
+
+// wash puts the probes through the sanitiser and the profile.
+func wash(probes []Probe, hop client.Hop) (Result, error) {
+	r := Result{Profile: "washing-webmail", Against: "roundcube-core", Version: version("roundcube-core"), Hop: hop, Probes: len(probes), Real: map[string]int{}, Disagreements: []Disagreement{}}
+	var sources, washed []string
+	for _, p := range probes {
+		sources = append(sources, p.HTML)
+	}
+	input, err := json.Marshal(sources)
+	if err != nil {
+		return r, err
+	}
+	output, err := run("php", input, writeTemp("washer.php", washer), string(hop))
+	if err != nil {
+		return r, err
+	}
+	if err := json.Unmarshal(output, &washed); err != nil {
+		return r, fmt.Errorf("reading what the sanitiser wrote: %w", err)
+	}
+	profile := client.Find("washing-webmail")
+	for i, p := range probes {
+		simulated, err := simulate(profile, hop, p.HTML)
+		if err != nil {
+			return r, err
+		}
+		before, real, ours := canonical(p.HTML), canonical(washed[i]), canonical(simulated)
+		end := outcome(before, real)
+		r.Real[end]++
+		if end == outcome(before, ours) {
+			r.Same++
+		}
+		if slices.Equal(real, ours) {
+			r.Exact++
+			continue
+		}
+		r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " + strings.Join(real, ""), outcome(before, ours) + ": " + strings.Join(ours, "")})
+	}
+	return r, nil
+}
+
+// simulate gives a probe as the profile has it after one hop alone.
+func simulate(p *client.Profile, hop client.Hop, source string) (string, error) {
+	doc, err := markup.Parse(source)
+	if err != nil {
+		return "", err
+	}
+	style.ReadAttributes(doc)
+	alone := *p
+	alone.Behaviours = slices.DeleteFunc(slices.Clone(p.Behaviours), func(b client.Behaviour) bool { return b.Hop != hop })
+	kept, _ := client.Simulate(&alone, doc, client.Draw)
+	return kept.Render(), nil
+}
+
+// outcome says what became of a probe: kept as it was, changed, or dropped when something is missing and nothing
+// came.
+func outcome(before, after []string) string {
+	if slices.Equal(before, after) {
+		return "kept"
+	}
+	for _, piece := range after {
+		if !slices.Contains(before, piece) {
+			return "changed"
+		}
+	}
+	return "dropped"
+}
+
+// canonical lists the pieces of markup as a browser reads it: tags, attributes, declarations and texts, with
+// comments, white space between tags and the order of attributes and declarations left out.
+func canonical(source string) []string {
+	body := &html.Node{Type: html.ElementNode, Data: "body", DataAtom: atom.Body}
+	nodes, err := html.ParseFragment(strings.NewReader(source), body)
+	if err != nil {
+		return []string{"unreadable"}
+	}
+	var pieces []string
+	var visit func(*html.Node)
+	visit = func(n *html.Node) {
+		switch n.Type {
+		case html.TextNode:
+			if text := strings.Join(strings.Fields(n.Data), " "); text != "" {
+				pieces = append(pieces, text)
+			}
+		case html.ElementNode:
+			pieces = append(pieces, "<"+n.Data+">")
+			pieces = append(pieces, attributes(n)...)
+			for c := n.FirstChild; c != nil; c = c.NextSibling {
+				visit(c)
+			}
+			pieces = append(pieces, "</"+n.Data+">")
+		}
+	}
+	for _, n := range nodes {
+		visit(n)
+	}
+	return pieces
+}
+
+func attributes(n *html.Node) []string {
+	var list []string
+	for _, a := range n.Attr {
+		if a.Key != "style" {
+			list = append(list, fmt.Sprintf("[%s=%s]", a.Key, strings.TrimSpace(a.Val)))
+			continue
+		}
+		list = append(list, "[style]")
+		for _, d := range style.ParseDeclarations(a.Val, 0) {
+			list = append(list, fmt.Sprintf("{%s}", strings.ReplaceAll(d.String(), `"`, "'")))
+		}
+	}
+	sort.Strings(list)
+	return list
+}
+
+func run(name string, input []byte, args ...string) ([]byte, error) {
+	c := exec.Command(name, args...)
+	c.Stdin = bytes.NewReader(input)
+	var problems bytes.Buffer
+	c.Stderr = &problems
+	out, err := c.Output()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w\n%s", name, err, problems.String())
+	}
+	return out, nil
+}
+
+func writeTemp(name string, data []byte) string {
+	path := filepath.Join(os.TempDir(), name)
+	if err := os.WriteFile(path, data, 0o600); err != nil {
+		log.Fatal(err)
+	}
+	return path
+}
+
+// version is that of an installed Debian package.
+func version(name string) string {
+	out, err := exec.Command("dpkg-query", "-W", "-f", "${Version}", name).Output()
+	if err != nil {
+		return "unknown"
+	}
+	return string(out)
+}

@@ -1,0 +1,95 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"gopkg.in/yaml.v3"
+
+	"missivum/core/client"
+)
+
+func probeList(t *testing.T) []Probe {
+	t.Helper()
+	var probes []Probe
+	if err := yaml.Unmarshal(probeFile, &probes); err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]bool{}
+	for _, p := range probes {
+		if p.HTML == "" || seen[p.Group+p.Name] {
+			t.Errorf("the probe %s %s is empty or there twice", p.Group, p.Name)
+		}
+		seen[p.Group+p.Name] = true
+	}
+	if len(probes) < 200 {
+		t.Errorf("%d probes", len(probes))
+	}
+	return probes
+}
+
+// TestTheProfileWashesAsTheSanitiserDoes runs the real sanitiser. The results in the folder must be those of now.
+func TestTheProfileWashesAsTheSanitiserDoes(t *testing.T) {
+	if _, err := os.Stat("/usr/share/roundcube/program/lib/Roundcube/rcube_washtml.php"); err != nil {
+		t.Skip("roundcube-core is not installed; make setup installs it")
+	}
+	for _, hop := range []client.Hop{client.Install, client.Receive} {
+		r, err := wash(probeList(t), hop)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if share := float64(r.Same) / float64(r.Probes); share < 0.98 {
+			t.Errorf("%s: %.1f %% end alike; %+v", hop, 100*share, r.Disagreements)
+		}
+		checkKept(t, r, "washing-webmail-"+string(hop))
+	}
+}
+
+func TestTheProfileDrawsAsGeckoDoes(t *testing.T) {
+	for _, program := range []string{"firefox-esr", "chromium"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skipf("%s is not installed; make setup installs it", program)
+		}
+	}
+	r, err := draw(probeList(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if share := float64(r.Same) / float64(r.Probes); share < 0.95 {
+		t.Errorf("%.1f %% draw alike; %+v", 100*share, r.Disagreements)
+	}
+	checkKept(t, r, "gecko-desktop-draw")
+}
+
+// checkKept holds what was measured now against the kept results; another version may differ.
+func checkKept(t *testing.T, now Result, name string) {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join("results", name+".json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var kept Result
+	if err := json.Unmarshal(data, &kept); err != nil {
+		t.Fatal(err)
+	}
+	if kept.Version == now.Version && (kept.Same != now.Same || kept.Probes != now.Probes) {
+		t.Errorf("%s says %d of %d, measured now %d of %d: run go run ./docs/measure/clients", name, kept.Same, kept.Probes, now.Same, now.Probes)
+	}
+}
+
+func TestOutcomes(t *testing.T) {
+	before := canonical(`<p class="a" style="color:red">x<b>y</b></p>`)
+	for after, want := range map[string]string{
+		`<P style='color: red;' class=a>x<b>y</b></P>`:   "kept",
+		`<p class="a" style="color:red">xy</p>`:          "changed", // the two texts run together
+		`<p class="a" style="color:red"><b>y</b></p>`:    "dropped",
+		`<p class="v1a" style="color:red">x<b>y</b></p>`: "changed",
+	} {
+		if got := outcome(before, canonical(after)); got != want {
+			t.Errorf("%s: %s, want %s", after, got, want)
+		}
+	}
+}
