@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"missivum/core/client"
+	"missivum/core/markup"
 )
 
 // causeKey tells causes apart: the check that reports it, where it stands, and what it is.
@@ -23,6 +24,9 @@ type cause struct {
 	says     []string            // what readers see, each once
 	by       map[string][]string // the profiles that say it
 	elements map[int]bool        // by their place in the source
+	nodes    []*markup.Node      // the elements, as written
+	event    client.Event        // the first
+	check    *Check
 }
 
 // behaviours reports what the profiles do to the document, one finding for each cause with all
@@ -45,25 +49,44 @@ func (p *Pass) behaviours() {
 				causes[key] = newCause(check, e)
 				order = append(order, causes[key])
 			}
-			causes[key].add(profile.ID, e)
+			causes[key].add(p, profile.ID, e)
 		}
 	}
 	for _, c := range order {
 		c.finding.Message = c.message()
+		if c.check.Mend != nil && len(c.nodes) > 0 {
+			c.finding.Mend = c.check.Mend(p, c.target())
+		}
 		p.add(c.finding)
 	}
 }
 
+// target is what a mend for the cause has to deal with.
+func (c *cause) target() target {
+	t := target{nodes: c.nodes, span: c.event.Span, behaviour: c.event.Behaviour}
+	if property, value, ok := strings.Cut(c.event.What, ": "); ok && !strings.ContainsAny(property, " <") {
+		t.property, t.value = property, value
+	}
+	return t
+}
+
 func newCause(check *Check, e client.Event) *cause {
 	return &cause{
+		event: e, check: check,
 		does: e.Behaviour.Does, by: map[string][]string{}, elements: map[int]bool{},
 		finding: Finding{Check: check.ID, Offset: e.Span.Start, End: e.Span.End, Why: check.Why, Remedy: check.Remedy, Message: e.What},
 	}
 }
 
 // add notes that a profile does something for this cause; the worst severity counts.
-func (c *cause) add(profile string, e client.Event) {
+func (c *cause) add(p *Pass, profile string, e client.Event) {
+	if n := p.sourceNode(e.Node); n != nil && !c.elements[n.Open.Start] {
+		c.nodes = append(c.nodes, n)
+	}
 	c.elements[e.Node.Open.Start] = true
+	if weaker(e.Behaviour.Basis, c.finding.Basis) {
+		c.finding.Basis = e.Behaviour.Basis
+	}
 	if e.Behaviour.Severity.Worse(c.finding.Severity) {
 		c.finding.Severity = e.Behaviour.Severity
 	}
@@ -79,12 +102,19 @@ func (c *cause) add(profile string, e client.Event) {
 	}
 }
 
+// weaker reports whether a is a weaker basis than b; the empty one is the strongest.
+func weaker(a, b client.Basis) bool {
+	rank := []client.Basis{"", client.Measured, client.Published, client.Assumed}
+	return slices.Index(rank, a) > slices.Index(rank, b)
+}
+
 // happens is what follows the name of the thing in a message.
 var happens = map[client.Action]string{
 	client.Ignored:   " does nothing here",
 	client.Dropped:   " is dropped",
 	client.Refused:   " is refused",
 	client.Unwrapped: " does not belong here",
+	client.Rewritten: " is changed",
 }
 
 // message says what happens and what readers see; where profiles differ, which of them.

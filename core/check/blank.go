@@ -221,8 +221,12 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 	if len(left) == 0 {
 		left = append(left, "an empty line stays")
 	}
-	f.ReportWith(group[0].span, severity, fmt.Sprintf("%s Then %s.", who, strings.Join(left, " and ")),
-		fmt.Sprintf("Put data-needs=%q on the element that holds the field and what belongs to it.", name))
+	var m *Mend
+	if len(f.fields[key]) == 1 {
+		m = f.needing(key.block, name, f.lines[key.block]+1)
+	}
+	f.ReportMend(group[0].span, severity, fmt.Sprintf("%s Then %s.", who, strings.Join(left, " and ")), m)
+	f.findings[len(f.findings)-1].Remedy = fmt.Sprintf("Put data-needs=%q on the element that holds the field and what belongs to it.", name)
 }
 
 // blankFor says for whom an expression is blank. Without a directory every field but the name and the

@@ -33,6 +33,9 @@ type Finding struct {
 	Message  string          `json:"message"`
 	Why      string          `json:"why"`
 	Remedy   string          `json:"remedy"`
+	Basis    client.Basis    `json:"basis,omitempty"`    // of the profiles' statements, the weakest; empty where it is plain
+	Mend     *Mend           `json:"mend,omitempty"`     // nil: by hand only
+	Silenced string          `json:"silenced,omitempty"` // the reason for which the source silences it
 }
 
 // Budget is one limit of a client with the measured figure for the worst person.
@@ -85,6 +88,8 @@ type Check struct {
 	// Run looks at the template by itself. A check without it reports the behaviours of client
 	// profiles that name it.
 	Run func(*Pass)
+	// Mend puts one of its findings right. nil: each finding brings its own, or there is none.
+	Mend func(*Pass, target) *Mend
 }
 
 // Input is what a run looks at.
@@ -107,6 +112,8 @@ type Pass struct {
 
 	check    *Check
 	findings []Finding
+	written  map[int]*markup.Node // elements of the source by where they begin
+	look     map[*markup.Node]look
 }
 
 // Run checks a template for the profiles. Mistakes in the template language are findings too. The
@@ -165,6 +172,12 @@ func (p *Pass) Report(span markup.Span, severity client.Severity, message string
 func (p *Pass) ReportWith(span markup.Span, severity client.Severity, message, remedy string) {
 	p.Report(span, severity, message)
 	p.findings[len(p.findings)-1].Remedy = remedy
+}
+
+// ReportMend is Report with a mend; nil for none.
+func (p *Pass) ReportMend(span markup.Span, severity client.Severity, message string, m *Mend) {
+	p.Report(span, severity, message)
+	p.findings[len(p.findings)-1].Mend = m
 }
 
 func (p *Pass) add(f Finding) {

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -25,7 +26,10 @@ func Find(id string) *Check {
 	return nil
 }
 
-var checks = []*Check{
+var checks = slices.Concat(fieldChecks, layoutChecks, styleChecks, moreChecksOfPictures, linkChecks, writtenChecks, accessChecks)
+
+// fieldChecks look at pictures, addresses and fields, and at how a template is built.
+var fieldChecks = []*Check{
 	{
 		ID: "style-sheet", Title: "Style sheet dropped",
 		Why:     "Rules that depend on the screen or on the reader's mouse, and sheets that are linked, cannot be written onto the elements; most clients drop them.",
@@ -40,6 +44,7 @@ var checks = []*Check{
 		Remedy:  "Write width and height as attributes, in pixels without a unit.",
 		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" style="width: 120px">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+		Mend:    sizeAttributes,
 	},
 	{
 		ID: "picture-pixels", Title: "True pixels unlike the display size",
@@ -105,18 +110,12 @@ var checks = []*Check{
 		Run:     pictureOnly,
 	},
 	{
-		ID: "layout-property", Title: "Layout property that a client does not honour",
-		Why:     "Each engine honours its own part of CSS. What is outside it is as if it were not written.",
-		Remedy:  "Build the layout with table cells: their widths, padding and background colours hold everywhere; cut round shapes into the picture.",
-		Failing: `<div style="display: flex"><span>Bridge</span><span>Engine</span></div>`,
-		Passing: `<table role="presentation"><tr><td style="padding: 4px">Bridge</td><td>Engine</td></tr></table>`,
-	},
-	{
 		ID: "block-in-inline", Title: "Block inside an inline element",
 		Why:     "Browsers and word processors close the inline element, or split it, when the block begins; fonts, colours and links end there.",
 		Remedy:  "Put the inline element inside the block.",
 		Failing: `<span style="color: #123456"><div>Harbour office</div></span>`,
 		Passing: `<div><span style="color: #123456">Harbour office</span></div>`,
+		Mend:    turnedInsideOut,
 	},
 	{
 		ID: "document-tags", Title: "html, head or body in a fragment",
@@ -125,6 +124,7 @@ var checks = []*Check{
 		Failing: `<table><tr><td><html><body><p>Harbour office</p></body></html></td></tr></table>`,
 		Passing: `<table><tr><td><p>Harbour office</p></td></tr></table>`,
 		Run:     bareDocumentTags,
+		Mend:    withoutDocumentTags,
 	},
 	{
 		ID: "active-content", Title: "Script, form or event handler",
@@ -133,6 +133,7 @@ var checks = []*Check{
 		Failing: `<p onclick="dial()">Harbour office</p>`,
 		Passing: `<p><a href="tel:+441632960100">Harbour office</a></p>`,
 		Run:     scriptAddresses,
+		Mend:    withoutProgram,
 	},
 	{
 		ID: "character-set", Title: "Characters that depend on the character set",
@@ -279,7 +280,8 @@ func addressRelative(p *Pass) {
 				remedy = fmt.Sprintf("Write data-picture=%q in place of src; the address is then filled in.", picture.Name)
 			}
 		}
-		p.ReportWith(a.attr.Span, client.Breaks, message, remedy)
+		p.ReportMend(a.attr.Span, client.Breaks, message, p.fullAddress(a))
+		p.findings[len(p.findings)-1].Remedy = remedy
 	}
 }
 
@@ -311,7 +313,8 @@ func linkTarget(p *Pass) {
 	}
 	for _, a := range p.addresses() {
 		if message := undialled(a.value); message != "" {
-			p.ReportWith(a.attr.Span, client.Degrades, message, "Write tel: with a plus sign and digits only, or mailto: with a mail address.")
+			p.ReportMend(a.attr.Span, client.Degrades, message, p.dialled(a))
+			p.findings[len(p.findings)-1].Remedy = "Write tel: with a plus sign and digits only, or mailto: with a mail address."
 		}
 	}
 	unsafeAddresses(p)
@@ -445,6 +448,6 @@ func characterSet(p *Pass) {
 	if count > 1 {
 		message = fmt.Sprintf("%q and %d more characters are outside ASCII, and the source declares no character set.", string(r), count-1)
 	}
-	p.ReportWith(markup.Span{Start: firstAt, End: firstAt + size}, client.Degrades, message,
-		fmt.Sprintf("Declare <meta charset=\"utf-8\"> in a head, or write the character as a reference: &#%d;.", r))
+	p.ReportMend(markup.Span{Start: firstAt, End: firstAt + size}, client.Degrades, message, references(p))
+	p.findings[len(p.findings)-1].Remedy = fmt.Sprintf("Declare <meta charset=\"utf-8\"> in a head, or write the character as a reference: &#%d;.", r)
 }

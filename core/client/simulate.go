@@ -53,10 +53,16 @@ type simulation struct {
 	nodes []*markup.Node // all elements; nil after the tree was changed
 }
 
-// elements lists all elements of the tree as it is now.
+// elements lists all elements of the tree as it is now, without those in conditional comments: for whoever has not
+// honoured a comment, there are none in it.
 func (s *simulation) elements() []*markup.Node {
 	if s.nodes == nil {
-		s.nodes = s.doc.Root.Elements()
+		s.doc.Root.Walk(func(n *markup.Node) bool {
+			if n.Kind == markup.Element {
+				s.nodes = append(s.nodes, n)
+			}
+			return n.Kind != markup.Conditional
+		})
 	}
 	return s.nodes
 }

@@ -151,8 +151,11 @@ func removeUntilEnd(n *markup.Node) {
 }
 
 func styleSheets(s *simulation, b *Behaviour) {
-	s.changed()
-	for _, n := range s.doc.Root.Elements("style") {
+	defer s.changed()
+	for _, n := range s.elements() {
+		if n.Name != "style" {
+			continue
+		}
 		for _, rule := range rulesOf(n) {
 			s.note(b, n, rule.what, rule.span)
 		}
@@ -326,22 +329,18 @@ func FamiliesOf(d markup.Declaration) []string {
 	return nil
 }
 
-// engineFont tells whether a style sheet in a conditional comment names a font.
+// engineFont tells whether a style sheet for one engine names a font. Of all others only rules that cannot be
+// inlined are left when a simulation begins.
 func engineFont(doc *markup.Document) bool {
 	for _, n := range doc.Root.Elements("style") {
 		for _, c := range n.Children {
-			if insideCondition(n) && strings.Contains(c.Data, "font-family") {
-				return true
+			for _, rule := range style.ParseSheet(c.Data, 0).Rules {
+				for _, d := range rule.Declarations {
+					if d.Property == "font-family" && !strings.Contains(strings.Join(rule.Selectors, ","), ":") {
+						return true
+					}
+				}
 			}
-		}
-	}
-	return false
-}
-
-func insideCondition(n *markup.Node) bool {
-	for p := n.Parent; p != nil; p = p.Parent {
-		if p.Kind == markup.Conditional {
-			return true
 		}
 	}
 	return false

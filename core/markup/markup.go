@@ -58,6 +58,9 @@ type Node struct {
 	Open  Span // start tag; for other kinds the whole node, for Conditional its opening part
 	Close Span // end tag; empty when it was left out
 
+	// Repeated are attributes of the start tag that do not count, since one before them has their name.
+	Repeated []Span
+
 	// ClosedAt is the byte offset of the start tag that ended this element without an end tag; 0
 	// when it was not ended so.
 	ClosedAt int

@@ -127,7 +127,7 @@ func (p *parser) comment(span Span) error {
 func (p *parser) startTag(span Span) error {
 	raw := p.src[span.Start:span.End]
 	n := &Node{Kind: Element, Name: tagName(raw[1:]), Open: span, Close: Span{span.End, span.End}}
-	n.Attrs = scanAttrs(raw, span.Start)
+	n.Attrs, n.Repeated = scanAttrs(raw, span.Start)
 	p.closeImplied(n)
 	p.add(n)
 	if Void(n.Name) {
@@ -230,9 +230,8 @@ func tagName(s string) string {
 }
 
 // scanAttrs reads the attributes of a start tag (HTML Living Standard, 13.2.5.32 to 39). Of two
-// attributes with one name the first counts; the second is left out, as in a browser.
-func scanAttrs(tag string, base int) []Attr {
-	var attrs []Attr
+// attributes with one name the first counts; the second is left out, as in a browser, and told as repeated.
+func scanAttrs(tag string, base int) (attrs []Attr, repeated []Span) {
 	i := 1 + len(tagName(tag[1:]))
 	end := len(tag)
 	if strings.HasSuffix(tag, ">") {
@@ -243,7 +242,7 @@ func scanAttrs(tag string, base int) []Attr {
 			i++
 		}
 		if i >= end {
-			return attrs
+			return attrs, repeated
 		}
 		a := Attr{Span: Span{i, i}}
 		for i++; i < end && !space(tag[i]) && tag[i] != '/' && tag[i] != '='; i++ {
@@ -261,7 +260,9 @@ func scanAttrs(tag string, base int) []Attr {
 		}
 		a.Span = Span{a.Span.Start + base, a.Span.End + base}
 		a.Inner = Span{a.Inner.Start + base, a.Inner.End + base}
-		if !hasAttr(attrs, a.Name) {
+		if hasAttr(attrs, a.Name) {
+			repeated = append(repeated, a.Span)
+		} else {
 			attrs = append(attrs, a)
 		}
 	}

@@ -113,3 +113,8 @@ func Families(value string) []string {
 	}
 	return names
 }
+
+// Mixed is a colour on the way from a to b, 0 to 1.
+func Mixed(a, b color.RGBA, share float64) color.RGBA {
+	return over(b, share, a)
+}

@@ -1,0 +1,285 @@
+package check
+
+import (
+	"fmt"
+	"image/color"
+	"path"
+	"strings"
+
+	"missivum/core/client"
+	"missivum/core/field"
+	"missivum/core/markup"
+	"missivum/core/style"
+)
+
+// accessChecks look at what readers need who hear the message, see little, or read another script (WCAG 2.2).
+var accessChecks = []*Check{
+	{
+		ID: "layout-table-role", Title: "Layout table that is not marked as one",
+		Why:     "Who hears the message hears rows and columns counted out.",
+		Remedy:  `Write role="presentation" on every table that only places things.`,
+		Failing: `<table cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Source.Root.Elements("table") {
+				if n.Attribute("role") != nil || len(n.Elements("th", "caption")) > 0 {
+					continue
+				}
+				h := p.hand()
+				h.setAttribute(n, "role", "presentation")
+				p.ReportMend(n.Open, client.Note, "The table is not marked as one that only places things.", h.mend(`Write role="presentation"`))
+			}
+		},
+	},
+	{
+		ID: "layout-table-header", Title: "Layout table with the parts of a data table",
+		Why:     "Headers, captions and summaries say that the table holds data; role=\"presentation\" says that it does not.",
+		Remedy:  "Write td in the place of th, and take caption and summary out.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><th>Bridge</th></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-weight: bold; text-align: center">Bridge</td></tr></table>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Source.Root.Elements("th", "caption") {
+				table := n.Inside("table")
+				if role, _ := tableRole(table); role != "presentation" {
+					continue
+				}
+				h := p.hand()
+				if n.Is("th") {
+					h.rename(n, "td")
+					if n.Attribute("style") == nil {
+						h.setAttribute(n, "style", "font-weight: bold; text-align: center")
+					} else {
+						h.fails = true
+					}
+				}
+				p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> in a table that is marked as layout.", n.Name), h.mend("Write a plain cell that looks the same"))
+			}
+		},
+	},
+	{
+		ID: "alt-quality", Title: "Alternative text that says nothing",
+		Why:     "A file's name or the word \"image\" is read out in the place of the picture.",
+		Remedy:  "Write what the picture says: the company's name for a logo, the message of a banner.",
+		Failing: `<img src="https://p.brackwater.example/logo_final2.png" alt="logo_final2.png" width="120" height="40"><span>Brackwater Ferries</span>`,
+		Passing: `<img src="https://p.brackwater.example/logo_final2.png" alt="Brackwater Ferries" width="120" height="40"><span>Harbour office</span>`,
+		Run:     altQuality,
+	},
+	{
+		ID: "language", Title: "Language that is not declared",
+		Why:     "Who hears the signature hears it in the voice of another language, and hyphenation and quotes follow it.",
+		Remedy:  `Write lang="..." on the outermost element.`,
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Überfahrten täglich nach Saltmouth und zurück</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" lang="de"><tr><td>Überfahrten täglich nach Saltmouth und zurück</td></tr></table>`,
+		Run:     languageDeclared,
+	},
+	{
+		ID: "direction", Title: "Script from right to left without a direction",
+		Why:     "Without dir=\"rtl\" full stops, brackets and numbers land on the wrong side.",
+		Remedy:  `Write dir="rtl" on the element that holds the text.`,
+		Failing: `<p style="margin: 0" lang="ar">&#1605;&#1585;&#1601;&#1571; (8)</p>`,
+		Passing: `<p style="margin: 0" lang="ar" dir="rtl">&#1605;&#1585;&#1601;&#1571; (8)</p>`,
+		Run:     directions,
+	},
+	{
+		ID: "contrast", Title: "Text that hardly stands out",
+		Why:     "Text needs a contrast of 4.5 to 1 against its ground, large text 3 to 1 (WCAG 2.2, 1.4.3).",
+		Remedy:  "Make the text darker, or the ground lighter.",
+		Failing: `<p style="margin: 0; color: #aab4b8">Registered in Saltmouth</p>`,
+		Passing: `<p style="margin: 0; color: #5a666b">Registered in Saltmouth</p>`,
+		Run:     contrasts,
+	},
+	{
+		ID: "contrast-dark", Title: "Text that hardly stands out in dark mode",
+		Why:     "Dark mode turns some colours over and leaves others: text and ground can meet in the middle.",
+		Remedy:  "Give the text a ground of its own, or choose colours that are far apart.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #ffcc00; color: #14181a">Fares</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #7d2a18; color: #ffffff">Fares</td></tr></table>`,
+		Run:     darkContrasts,
+	},
+}
+
+func tableRole(table *markup.Node) (string, bool) {
+	if table == nil {
+		return "", false
+	}
+	return table.Attr("role")
+}
+
+func altQuality(p *Pass) {
+	for _, img := range p.Source.Root.Elements("img") {
+		alt, ok := img.Attr("alt")
+		low := strings.ToLower(strings.TrimSpace(alt))
+		if !ok || low == "" {
+			continue
+		}
+		said := ""
+		switch low {
+		case "image", "picture", "photo", "img", "logo", "banner", "icon", "graphic", "bild", "foto", "untitled", "spacer":
+			said = "is no more than what kind of thing it is"
+		}
+		switch path.Ext(low) {
+		case ".png", ".jpg", ".jpeg", ".gif", ".svg", ".webp":
+			said = "is a file's name"
+		}
+		if len([]rune(alt)) > 150 {
+			said = fmt.Sprintf("has %d characters: too long to be heard", len([]rune(alt)))
+		}
+		if said != "" {
+			p.Report(img.Attribute("alt").Span, client.Note, fmt.Sprintf("The alternative text %s %s.", quote(alt), said))
+		}
+	}
+}
+
+// languageDeclared asks for a language where there is text of the template's own that is not plain ASCII, or where
+// the settings name one.
+func languageDeclared(p *Pass) {
+	declared, letters, foreign := false, 0, false
+	var first *markup.Node
+	p.Source.Root.Walk(func(n *markup.Node) bool {
+		if n.Is("style", "script", "head") || n.Kind == markup.Conditional {
+			return false
+		}
+		if n.Kind == markup.Element {
+			declared = declared || n.Attribute("lang") != nil
+			if first == nil && n.Parent.Kind == markup.Root {
+				first = n
+			}
+		}
+		if n.Kind == markup.Text && !field.HasField(n.Data) {
+			for _, r := range n.Data {
+				if r > ' ' {
+					letters++
+				}
+				foreign = foreign || r >= 0xc0 && r != '×' && r < 0x2000
+			}
+		}
+		return true
+	})
+	if declared || first == nil || letters < 8 || !foreign && p.Template.Settings.Language == "" {
+		return
+	}
+	h := p.hand()
+	roots := 0
+	for _, n := range p.Source.Root.Children {
+		if n.Kind == markup.Element && !n.Is("style", "link", "meta") {
+			roots++
+		}
+	}
+	if p.Template.Settings.Language != "" && roots == 1 {
+		h.setAttribute(first, "lang", p.Template.Settings.Language)
+	}
+	p.ReportMend(first.Open, client.Note, "The template's own text has no declared language.", h.mend("Write the template's language on the outermost element"))
+}
+
+func directions(p *Pass) {
+	told := map[*markup.Node]bool{}
+	p.Doc.Root.Walk(func(n *markup.Node) bool {
+		if n.Is("style", "script", "head") || n.Kind == markup.Conditional {
+			return false
+		}
+		if n.Kind != markup.Text || !strings.ContainsFunc(n.Data, rightToLeft) {
+			return true
+		}
+		for e := n.Parent; e != nil && e.Kind == markup.Element; e = e.Parent {
+			direction, _ := e.Declared("direction")
+			if e.Attribute("dir") != nil || direction != "" {
+				return true
+			}
+		}
+		if told[n.Parent] || n.Parent.Kind != markup.Element {
+			return true
+		}
+		told[n.Parent] = true
+		h := p.hand()
+		if written := p.sourceNode(n.Parent); written != nil {
+			h.setAttribute(written, "dir", "rtl")
+		}
+		p.ReportMend(n.Parent.Open, client.Degrades, "Text from right to left stands in an element without a direction.", h.mend(`Write dir="rtl"`))
+		return true
+	})
+}
+
+func contrasts(p *Pass) {
+	p.eachText(func(n *markup.Node, l look) {
+		ratio := contrast(l.text.Color, l.ground)
+		if ratio >= enough(l.text) || ratio < 1.05 && !l.own {
+			return // the second: white text whose ground is a picture beside or behind it
+		}
+		span, m := p.darkened(n, l)
+		p.ReportMend(span, client.Degrades, fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", hex(l.text.Color), hex(l.ground), ratio, enough(l.text)), m)
+	})
+}
+
+// eachText visits each pair of colours in which text is shown, where it is seen first.
+func (p *Pass) eachText(visit func(n *markup.Node, l look)) {
+	type pair struct{ text, ground color.RGBA }
+	seen := map[pair]bool{}
+	looks := p.looks()
+	p.Doc.Root.Walk(func(n *markup.Node) bool {
+		if n.Is("head", "style", "script") || n.Kind == markup.Conditional {
+			return false
+		}
+		if display, _ := n.Declared("display"); display == "none" {
+			return false
+		}
+		l, ok := looks[n]
+		if n.Kind == markup.Element && ok && strings.Trim(visibleText(n), "\u00a0|·-–— ") != "" && l.text.Size > 1 {
+			if k := (pair{l.text.Color, l.ground}); !seen[k] {
+				seen[k] = true
+				visit(n, l)
+			}
+		}
+		return true
+	})
+}
+
+// darkened moves a text's colour away from its ground until it stands out.
+func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Mend) {
+	for e := n; e != nil && e.Kind == markup.Element; e = e.Parent {
+		for _, d := range e.Style {
+			if d.Property != "color" {
+				continue
+			}
+			c := l.text.Color
+			target := color.RGBA{A: 255}
+			if luminance(l.ground) < 0.18 {
+				target = color.RGBA{255, 255, 255, 255}
+			}
+			for step := 1; step <= 40 && contrast(c, l.ground) < enough(l.text); step++ {
+				c = style.Mixed(l.text.Color, target, float64(step)/40)
+			}
+			h := p.hand()
+			h.setValue(d.Span, hex(c))
+			return d.Span, h.costly("Make it "+hex(c), "the colour is not the one that was chosen")
+		}
+	}
+	return n.Open, nil
+}
+
+// leastInDark is the contrast below which text is told in dark mode: that of large text, since nobody chose these
+// colours.
+const leastInDark = 3
+
+func darkContrasts(p *Pass) {
+	ways := map[string][]string{}
+	for _, profile := range p.Profiles {
+		if profile.Dark != nil && profile.Form == "html" {
+			ways[profile.Dark.As] = append(ways[profile.Dark.As], profile.ID)
+		}
+	}
+	p.eachText(func(n *markup.Node, l look) {
+		if contrast(l.text.Color, l.ground) < enough(l.text) {
+			return // told as a fault in light already
+		}
+		for _, way := range []string{client.Full, client.Partial} {
+			if len(ways[way]) == 0 {
+				continue
+			}
+			text, ground := client.Recoloured(way, l.text.Color, l.ground)
+			if ratio := contrast(text, ground); ratio < leastInDark {
+				p.reportFor(ways[way], n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s on %s: a contrast of %.1f to 1.", hex(l.text.Color), hex(l.ground), hex(text), hex(ground), ratio))
+				return
+			}
+		}
+	})
+}

@@ -1,0 +1,425 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"missivum/core/client"
+	"missivum/core/markup"
+	"missivum/core/style"
+)
+
+// layoutChecks look at how the pieces are placed: most are driven by what the profiles say of properties.
+var layoutChecks = []*Check{
+	{
+		ID: "layout-property", Title: "Layout property that a client does not honour",
+		Why:     "Each engine honours its own part of CSS. What is outside it is as if it were not written.",
+		Remedy:  "Build the layout with table cells: their widths, padding and background colours hold everywhere; cut round shapes into the picture.",
+		Failing: `<div style="float: left">Bridge</div><div>Engine</div>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr></table>`,
+	},
+	{
+		ID: "flex-layout", Title: "Flexbox or grid layout",
+		Why:     "The word-processor engine knows neither: the pieces stand one below the other.",
+		Remedy:  "Make the pieces the cells of one table row.",
+		Failing: `<div style="display: flex; gap: 8px"><span>Bridge</span><span>Engine</span></div>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="padding: 4px">Bridge</td><td>Engine</td></tr></table>`,
+		Mend:    flexToCells,
+	},
+	{
+		ID: "block-padding", Title: "Padding on something other than a cell",
+		Why:     "The word-processor engine honours padding on table cells only.",
+		Remedy:  "Put the padding on the cell around the block, or make the block a table of one cell.",
+		Failing: `<div style="padding: 8px">All crossings</div>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="padding: 8px">All crossings</td></tr></table>`,
+		Mend:    paddingToCell,
+	},
+	{
+		ID: "block-width", Title: "Width or height of something other than a table, cell or picture",
+		Why:     "The word-processor engine honours widths and heights on tables, cells and pictures only.",
+		Remedy:  "Make the block a table of one cell and give that the width.",
+		Failing: `<div style="width: 240px">All crossings</div>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" width="240"><tr><td>All crossings</td></tr></table>`,
+		Mend:    widthToTable,
+	},
+	{
+		ID: "size-bound", Title: "Largest or smallest size, or a fit, that a client does not honour",
+		Why:     "The word-processor engine knows no max-width, min-width or object-fit: the piece is drawn in the size of its attributes, or its own.",
+		Remedy:  "Give the size itself, as an attribute.",
+		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" height="40" style="max-width: 120px">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+		Mend:    boundToAttribute,
+	},
+	{
+		ID: "position-property", Title: "Positioned piece",
+		Why:     "Clients take position away, so that a message cannot cover their own controls: the piece stays where it is in the text.",
+		Remedy:  "Place the piece with table cells and padding.",
+		Failing: `<div style="position: relative">Ask at the ticket office</div>`,
+		Passing: `<div>Ask at the ticket office</div>`,
+		Mend:    dropPosition,
+	},
+	{
+		ID: "negative-margin", Title: "Negative margin",
+		Why:     "Several clients take negative margins away, so that a message cannot cover their own controls.",
+		Remedy:  "Place the piece with table cells and padding.",
+		Failing: `<p style="margin: 0; margin-left: -8px">Ask at the ticket office</p>`,
+		Passing: `<p style="margin: 0; margin-left: 8px">Ask at the ticket office</p>`,
+	},
+	{
+		ID: "table-gaps", Title: "Table without cellspacing and cellpadding",
+		Why:     "Clients and style resets differ in the gaps that they give a table that says nothing: between sliced pictures they show as lines.",
+		Remedy:  "Write cellspacing and cellpadding on every table; 0 for none, 2 and 1 for what browsers do by themselves.",
+		Failing: `<table role="presentation"><tr><td>Bridge</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
+		Mend:    writeGaps,
+	},
+	{
+		ID: "picture-gap", Title: "Gap below a picture in a cell",
+		Why:     "A picture stands on a line of text; below it the room for descenders is left, and slices come apart.",
+		Remedy:  "Write display: block on each picture that fills a cell.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td style="line-height: 0; mso-line-height-rule: exactly"><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img style="display: block" src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
+		Mend: func(p *Pass, t target) *Mend {
+			h := p.hand()
+			h.declare(t.first(), "display: block")
+			return h.mend("Write display: block on the picture")
+		},
+	},
+	{
+		ID: "spacer-cell", Title: "Low cell that grows",
+		Why:     "A cell is never lower than a line of its text, even with nothing in it but a space: a rule of 2 px becomes one of 18.",
+		Remedy:  "Give the cell a font size of 1px and a line height of the cell's own height.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td height="2" bgcolor="#c8553d">&nbsp;</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td height="2" bgcolor="#c8553d" style="font-size: 1px; line-height: 2px; mso-line-height-rule: exactly">&nbsp;</td></tr></table>`,
+		Run:     spacerCells,
+	},
+	{
+		ID: "uneven-rows", Title: "Rows of unequal length",
+		Why:     "Rows that add up to different numbers of columns are completed by each engine in its own way.",
+		Remedy:  "Give the short row colspan on its last cell.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr><tr><td>Deck</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr><tr><td colspan="2">Deck</td></tr></table>`,
+		Run:     unevenRows,
+	},
+	{
+		ID: "nested-tables", Title: "Tables nested very deep",
+		Why:     "From some depth on the word-processor engine loses widths, and sanitisers give up.",
+		Remedy:  "Take tables of one cell out of each other.",
+		Failing: strings.Repeat(`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>`, 9) + "Bridge" + strings.Repeat(`</td></tr></table>`, 9),
+		Passing: strings.Repeat(`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>`, 3) + "Bridge" + strings.Repeat(`</td></tr></table>`, 3),
+	},
+	{
+		ID: "wide-layout", Title: "Wider than 600 px",
+		Why:     "A reading pane is often no wider than 600 px, and on a telephone everything is scaled down until it fits.",
+		Remedy:  "Keep the signature within 600 px; better within 480.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0" width="720"><tr><td>Bridge</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" width="480"><tr><td>Bridge</td></tr></table>`,
+	},
+	{
+		ID: "tall-piece", Title: "Piece higher than a page",
+		Why:     "The word-processor engine breaks pages, on the screen too: a piece higher than one is split.",
+		Remedy:  "Cut it into pieces of less than 1,600 px.",
+		Failing: `<img src="https://p.brackwater.example/a.png" alt="Ferry" width="60" height="1800"><span>Brackwater Ferries</span>`,
+		Passing: `<img src="https://p.brackwater.example/a.png" alt="Ferry" width="60" height="180"><span>Brackwater Ferries</span>`,
+	},
+	{
+		ID: "default-margins", Title: "Block that leaves its margins to the client",
+		Why:     "Clients give paragraphs, headings and lists margins of their own, and not the same ones.",
+		Remedy:  "Write the margin: 0, or what it shall be.",
+		Failing: `<p>Harbour office</p>`,
+		Passing: `<p style="margin: 0">Harbour office</p>`,
+		Mend:    writeMargins,
+	},
+}
+
+const layoutTable = `<table role="presentation" cellpadding="0" cellspacing="0" border="0"`
+
+// flexToCells makes the pieces of a flex or grid row the cells of a table row. Columns, wrapping, and text between
+// the pieces are left to a hand.
+func flexToCells(p *Pass, t target) *Mend {
+	h := p.hand()
+	for _, n := range t.nodes {
+		if !n.Is("div", "section", "p", "span", "nav", "header", "footer") || n.Close.Len() == 0 || !within(n, t.span) {
+			return nil
+		}
+		gap := ""
+		var dropped []markup.Span
+		for _, d := range style.ParseDeclarations(n.Attribute("style").Value, n.Attribute("style").Inner.Start) {
+			switch {
+			case d.Property == "display":
+				dropped = append(dropped, d.Span)
+			case strings.HasPrefix(d.Property, "grid") || strings.HasPrefix(d.Property, "flex") && strings.Contains(d.Value, "column") || strings.HasPrefix(d.Property, "flex") && strings.Contains(d.Value, "wrap"):
+				return nil
+			case d.Property == "gap" || d.Property == "column-gap":
+				if px, ok := style.Length(strings.Fields(d.Value)[0], 16); ok {
+					gap = pixels(px)
+				}
+				dropped = append(dropped, d.Span)
+			case strings.HasPrefix(d.Property, "flex"), d.Property == "align-items", d.Property == "justify-content", d.Property == "row-gap":
+				dropped = append(dropped, d.Span)
+			case strings.HasPrefix(d.Property, "padding"), strings.HasPrefix(d.Property, "margin") && d.Value != "0", d.Property == "width", d.Property == "height":
+				return nil
+			}
+		}
+		h.flexRow(n, gap, dropped)
+	}
+	return h.mend("Make the pieces the cells of a table row")
+}
+
+func (h *hand) flexRow(n *markup.Node, gap string, dropped []markup.Span) {
+	var pieces []*markup.Node
+	for _, c := range n.Children {
+		switch {
+		case c.Kind == markup.Element && !c.Is("td", "tr"):
+			pieces = append(pieces, c)
+		case c.Kind == markup.Text && strings.TrimSpace(c.Data) != "", c.Kind == markup.Conditional:
+			h.fails = true
+		}
+	}
+	if len(pieces) == 0 {
+		h.fails = true
+		return
+	}
+	h.replace(markup.Span{Start: n.Open.Start, End: n.Open.Start + 1 + len(n.Name)}, layoutTable)
+	h.insert(n.Open.End, "<tr>")
+	a := n.Attribute("style")
+	if len(dropped) == len(style.ParseDeclarations(a.Value, a.Inner.Start)) {
+		h.removeAttribute(n, "style")
+	} else {
+		for _, span := range dropped {
+			h.drop(span)
+		}
+	}
+	for i, c := range pieces {
+		cell := `<td valign="top">`
+		if gap != "" && i+1 < len(pieces) {
+			cell = `<td valign="top" style="padding-right: ` + gap + `">`
+		}
+		h.wrap(c, cell, "</td>")
+	}
+	h.replace(n.Close, "</tr></table>")
+}
+
+// paddingToCell moves the padding of a block to the cell that holds nothing else, or makes the block a table of one
+// cell.
+func paddingToCell(p *Pass, t target) *Mend {
+	h := p.hand()
+	n := t.first()
+	if len(t.nodes) > 1 || !within(n, t.span) || n.Close.Len() == 0 {
+		return nil
+	}
+	if cell := n.Parent; cell.Is("td", "th") && alone(n) && !declares(cell, "padding") && n.Is("div", "p") {
+		if n.Is("p") && !declares(n, "margin") {
+			return nil
+		}
+		for _, d := range paddings(n) {
+			h.declare(cell, d.String())
+			h.drop(d.Span)
+		}
+		if len(paddings(n)) != 1 {
+			return nil
+		}
+		return h.mend("Put the padding on the cell around it")
+	}
+	if !n.Is("div") {
+		return nil
+	}
+	h.toTable(n, "")
+	return h.mend("Make the block a table of one cell with the padding")
+}
+
+func paddings(n *markup.Node) []markup.Declaration {
+	return slices.DeleteFunc(ownDeclarations(n), func(d markup.Declaration) bool { return !strings.HasPrefix(d.Property, "padding") })
+}
+
+// ownDeclarations are those of the element's style attribute, with their places.
+func ownDeclarations(n *markup.Node) []markup.Declaration {
+	a := n.Attribute("style")
+	if a == nil {
+		return nil
+	}
+	return style.ParseDeclarations(a.Value, a.Inner.Start)
+}
+
+func declares(n *markup.Node, property string) bool {
+	return slices.ContainsFunc(ownDeclarations(n), func(d markup.Declaration) bool { return strings.HasPrefix(d.Property, property) })
+}
+
+// alone reports whether an element is all that its parent holds.
+func alone(n *markup.Node) bool {
+	for _, c := range n.Parent.Children {
+		if c != n && c.Kind != markup.Comment && (c.Kind != markup.Text || strings.TrimSpace(c.Data) != "") {
+			return false
+		}
+	}
+	return true
+}
+
+// toTable makes a block a table of one cell that keeps all of its attributes. A width goes to the table.
+func (h *hand) toTable(n *markup.Node, width string) {
+	for _, d := range ownDeclarations(n) {
+		if strings.HasPrefix(d.Property, "margin") && strings.Trim(d.Value, "0px ") != "" || d.Property == "display" || d.Property == "float" {
+			h.fails = true
+		}
+	}
+	if width == "" {
+		width = "100%"
+	}
+	h.replace(markup.Span{Start: n.Open.Start, End: n.Open.Start + 1 + len(n.Name)}, layoutTable+` width="`+width+`"><tr><td`)
+	h.replace(n.Close, "</td></tr></table>")
+}
+
+func widthToTable(p *Pass, t target) *Mend {
+	n := t.first()
+	if len(t.nodes) > 1 || !n.Is("div") || !within(n, t.span) || n.Close.Len() == 0 || t.property != "width" {
+		return nil
+	}
+	width := ""
+	if px, ok := style.Length(t.value, 16); ok && !strings.HasSuffix(t.value, "%") && !declares(n, "padding") {
+		width = strconv.Itoa(int(px + 0.5))
+	} else if strings.HasSuffix(t.value, "%") {
+		width = t.value
+	}
+	if width == "" {
+		return nil
+	}
+	h := p.hand()
+	h.toTable(n, width)
+	h.drop(t.span)
+	return h.mend("Make the block a table of one cell with the width")
+}
+
+func boundToAttribute(p *Pass, t target) *Mend {
+	side := strings.TrimPrefix(t.property, "max-")
+	px, ok := style.Length(t.value, 16)
+	if !ok || strings.HasSuffix(t.value, "%") || side != "width" && side != "height" {
+		return nil
+	}
+	h := p.hand()
+	for _, n := range t.nodes {
+		if !n.Is("img", "table", "td") || n.Attribute(side) != nil || n.Attribute("data-picture") != nil {
+			return nil
+		}
+		h.setAttribute(n, side, strconv.Itoa(int(px+0.5)))
+	}
+	h.drop(t.span)
+	return h.mend(fmt.Sprintf("Write the %s as an attribute", side))
+}
+
+// dropPosition takes away a position that moves nothing.
+func dropPosition(p *Pass, t target) *Mend {
+	if t.property != "position" {
+		return nil
+	}
+	h := p.hand()
+	moved := false
+	var offsets []markup.Declaration
+	for _, n := range t.nodes {
+		for _, d := range ownDeclarations(n) {
+			if slices.Contains([]string{"top", "left", "right", "bottom", "z-index"}, d.Property) {
+				moved = moved || d.Property != "z-index" && strings.Trim(d.Value, "0px") != ""
+				offsets = append(offsets, d)
+			}
+		}
+	}
+	if t.value != "relative" {
+		return nil
+	}
+	h.drop(t.span)
+	if !moved {
+		return h.mend("Take the position away; it moves nothing")
+	}
+	return h.costly("Take the position away", "the piece no longer moves in the clients that honour it")
+}
+
+// writeGaps writes what browsers do by themselves, so that nothing moves.
+func writeGaps(p *Pass, t target) *Mend {
+	h := p.hand()
+	n := t.first()
+	spacing := "2"
+	if collapsed(n) {
+		spacing = "0"
+	}
+	if a := n.Attribute("cellspacing"); a == nil {
+		h.setAttribute(n, "cellspacing", spacing)
+	}
+	if n.Attribute("cellpadding") == nil {
+		h.setAttribute(n, "cellpadding", "1")
+	}
+	return h.mend("Write the gaps that browsers leave by themselves")
+}
+
+func collapsed(table *markup.Node) bool {
+	for _, d := range ownDeclarations(table) {
+		if d.Property == "border-collapse" && d.Value == "collapse" || d.Property == "border-spacing" && strings.Trim(d.Value, "0px ") == "" {
+			return true
+		}
+	}
+	return false
+}
+
+func spacerCells(p *Pass) {
+	for _, n := range p.Doc.Root.Elements("td", "th") {
+		height := n.Pixels("height")
+		if px, ok := n.Declared("height"); ok && height == 0 {
+			if length, fits := style.Length(px, 0); fits && !strings.HasSuffix(px, "%") {
+				height = int(length + 0.5)
+			}
+		}
+		_, line := n.Declared("line-height")
+		if height == 0 || height >= 14 || line || strings.TrimSpace(strings.ReplaceAll(n.TextContent(), "\u00a0", "")) != "" || len(n.Elements("img")) > 0 {
+			continue
+		}
+		var m *Mend
+		if written := p.sourceNode(n); written != nil {
+			h := p.hand()
+			h.declare(written, fmt.Sprintf("font-size: 1px; line-height: %dpx; mso-line-height-rule: exactly", height))
+			m = h.mend("Give the cell a line as low as itself")
+		}
+		p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("The cell shall be %d px high, but a line of its text is higher.", height), m)
+	}
+}
+
+func unevenRows(p *Pass) {
+	for _, table := range p.Doc.Root.Elements("table") {
+		first, spans := 0, false
+		for _, row := range table.Elements("tr") {
+			if row.Inside("table") != table {
+				continue
+			}
+			columns := 0
+			for _, c := range row.Children {
+				if c.Is("td", "th") {
+					columns += max(1, c.Pixels("colspan"))
+					spans = spans || c.Pixels("rowspan") > 1
+				}
+			}
+			if first == 0 {
+				first = columns
+			}
+			if columns != first && columns > 0 && !spans && row.Attribute("data-each") == nil {
+				p.Report(row.Open, client.Note, fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first))
+				break
+			}
+		}
+	}
+}
+
+// writeMargins writes the margins that browsers give a paragraph by themselves.
+func writeMargins(p *Pass, t target) *Mend {
+	n := t.first()
+	if !n.Is("p") {
+		return nil
+	}
+	size := style.PlainText.Size
+	for node, l := range p.looks() {
+		if node.Open == n.Open {
+			size = l.text.Size
+		}
+	}
+	h := p.hand()
+	h.declare(n, "margin: "+pixels(size)+" 0")
+	return h.mend("Write the margins that browsers give it by themselves")
+}

@@ -1,0 +1,152 @@
+package check
+
+import (
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"missivum/core/client"
+	"missivum/core/template"
+)
+
+// mended applies the mend of every finding of a check and gives the template as it is then.
+func mended(t *testing.T, tmpl *template.Template, r *Report, id string) (*template.Template, bool) {
+	t.Helper()
+	var edits []Edit
+	safe := true
+	for _, f := range r.Findings {
+		if f.Check == id && f.Mend != nil {
+			edits = append(edits, f.Mend.Edits...)
+			safe = safe && f.Mend.Safe
+			if f.Mend.Title == "" || !f.Mend.Safe && f.Mend.Costs == "" {
+				t.Errorf("a mend says too little: %+v", f.Mend)
+			}
+		}
+	}
+	if len(edits) == 0 {
+		return nil, false
+	}
+	source, err := Apply(tmpl.Source, edits)
+	if err != nil {
+		t.Fatal(err)
+	}
+	after := *tmpl
+	after.Source = source
+	return &after, safe
+}
+
+// TestMendsOfTheFailingExamples: each leaves no finding of its check, and brings none that was not there.
+func TestMendsOfTheFailingExamples(t *testing.T) {
+	automatic := 0
+	for _, c := range Checks() {
+		t.Run(c.ID, func(t *testing.T) {
+			tmpl := bare(t, c.Failing)
+			tmpl.Bare = false
+			in := Input{Template: tmpl, People: directory(t)}
+			before := run(t, in)
+			after, _ := mended(t, tmpl, before, c.ID)
+			if after == nil {
+				t.Skip("mended by hand")
+			}
+			automatic++
+			in.Template = after
+			r := run(t, in)
+			if n := count(r, c.ID); n > 0 {
+				t.Errorf("%d findings are left\n%s\n%s", n, c.Failing, after.Source)
+			}
+			for _, f := range r.Findings {
+				if count(r, f.Check) > count(before, f.Check) {
+					t.Errorf("the mend brings %s: %s\n%s", f.Check, f.Message, after.Source)
+				}
+			}
+		})
+	}
+	if automatic < 30 {
+		t.Errorf("%d mends", automatic)
+	}
+	t.Logf("%d of %d checks have a mend for their example", automatic, len(Checks()))
+}
+
+func TestMendsWriteWhatTheyShould(t *testing.T) {
+	for _, c := range []struct{ check, before, after string }{
+		{"flex-layout", `<div class="x" style="display: flex; gap: 8px; color: #123456"><b>a</b> <i>b</i></div>`,
+			`<table role="presentation" cellpadding="0" cellspacing="0" border="0" class="x" style="color: #123456"><tr><td valign="top" style="padding-right: 8px"><b>a</b></td> <td valign="top"><i>b</i></td></tr></table>`},
+		{"flex-layout", `<div style="display: flex">text <b>a</b></div>`, ""},
+		{"flex-layout", `<div style="display: flex; flex-direction: column"><b>a</b><b>b</b></div>`, ""},
+		{"block-padding", `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><div style="padding: 8px; color: #123456">x</div></td></tr></table>`,
+			`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="padding: 8px"><div style="color: #123456">x</div></td></tr></table>`},
+		{"block-padding", `<div style="padding: 8px">x</div>`, `<table role="presentation" cellpadding="0" cellspacing="0" border="0" width="100%"><tr><td style="padding: 8px">x</td></tr></table>`},
+		{"block-padding", `<span style="padding: 8px">x</span>`, ""},
+		{"block-width", `<div style="width: 240px; color: #123456">x</div>`, `<table role="presentation" cellpadding="0" cellspacing="0" border="0" width="240"><tr><td style="color: #123456">x</td></tr></table>`},
+		{"colour-form", `<b style="color: rgba(0, 0, 0, 0.5)">x</b>`, `<b style="color: #808080">x</b>`},
+		{"colour-form", `<b style='color: hsl(0, 100%, 50%); border: 1px solid #12345680'>x</b>`, `<b style='color: #ff0000; border: 1px solid #8899aa'>x</b>`},
+		{"value-unit", `<b style="font-size: 1.25rem; letter-spacing: calc(1px + 0.5rem)">x</b>`, `<b style="font-size: 20px; letter-spacing: 9px">x</b>`},
+		{"value-unit", `<b style="font-size: 3vw">x</b>`, ""},
+		{"custom-property", `<style>:root { --ink: #123456 }</style><b style="color: var(--ink)">x</b>`, `<style>:root { --ink: #123456 }</style><b style="color: #123456">x</b>`},
+		{"line-height-rule", `<style>.a { line-height: 20px }</style><b class="a">x</b><b class="a">y</b>`, `<style>.a { line-height: 20px; mso-line-height-rule: exactly }</style><b class="a">x</b><b class="a">y</b>`},
+		{"link-colour", `<a href="https://www.brackwater.example/" style="color: #123456; text-decoration: none">x <b>y</b></a>`, `<a href="https://www.brackwater.example/" style="color: #123456; text-decoration: none"><span style="color: #123456">x <b>y</b></span></a>`},
+		{"plain-number", `<p style="margin: 0; color: #123456" data-needs="mobile">M {{ mobile | phone }}</p>`, `<p style="margin: 0; color: #123456" data-needs="mobile">M <a href="tel:{{ mobile | dial }}" style="color: #123456; text-decoration: none"><span style="color: #123456">{{ mobile | phone }}</span></a></p>`},
+		{"plain-number", `<p style="margin: 0">+44 1632 960100</p>`, `<p style="margin: 0"><a href="tel:+441632960100" style="color: #000000; text-decoration: none"><span style="color: #000000">+44 1632 960100</span></a></p>`},
+		{"plain-number", `<p style="margin: 0">01632 960100</p>`, ""},
+		{"picture-size", `<img src="https://p.brackwater.example/a.png" alt="x" style="width: 88px; height: 30px">Brackwater Ferries`, `<img src="https://p.brackwater.example/a.png" alt="x" style="width: 88px; height: 30px" width="88" height="30">Brackwater Ferries`},
+		{"picture-size", `<img src="fit.png" alt="x" width=120 />Brackwater Ferries`, `<img src="fit.png" alt="x" width=120 height="40" />Brackwater Ferries`},
+		{"address-relative", `<a href='//www.brackwater.example/x'>x</a>`, `<a href='https://www.brackwater.example/x'>x</a>`},
+		{"link-target", `<a href="tel: +44 (1632) 960-100">x</a>`, `<a href="tel:+441632960100">x</a>`},
+		{"character-set", `<p style="margin: 0" title="ü">Häfen 港</p>`, `<p style="margin: 0" title="&#252;">H&#228;fen &#28207;</p>`},
+		{"character-set", `<p style="margin: 0">Häfen {{ cn | or 'ü' }}</p>`, ""},
+		{"block-in-inline", `<b style="color: #123456"><div class="x">y</div></b>`, `<div class="x"><b style="color: #123456">y</b></div>`},
+		{"active-content", `<p style="margin: 0" onclick="x()">a<script>x()</script>b</p>`, `<p style="margin: 0">ab</p>`},
+		{"document-tags", `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><html><body>x</body></html></td></tr></table>`, `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>x</td></tr></table>`},
+		{"blank-field", `<div>M {{ mobile }}</div>`, `<div data-needs="mobile">M {{ mobile }}</div>`},
+		{"obsolete-element", `<font face="Verdana, 'Fira Sans'" color=#123456 size="2">x</font>`, `<span style="font-family: Verdana, 'Fira Sans'; color: #123456; font-size: 13px">x</span>`},
+		{"word-leftovers", `<p class=MsoNormal style='mso-margin-top-alt: auto; margin: 0; mso-line-height-rule: exactly'>x<o:p></o:p></p>`, `<p style='margin: 0; mso-line-height-rule: exactly'>x</p>`},
+		{"foreign-placeholder", `<b>%%cn%% [[Title]] {nobody}</b>`, `<b>{{ cn }} {{ title }} {nobody}</b>`},
+		{"duplicate-declaration", `<b style="color: #123456; color: #654321;">x</b>`, `<b style="color: #654321;">x</b>`},
+		{"default-margins", `<p style="font-size: 13px">x</p>`, `<p style="font-size: 13px; margin: 13px 0">x</p>`},
+		{"font-fallback", "<b style=\"font-family: 'Fira Sans', Georgia, serif\">x</b>", "<!--[if mso]><style>table, td, div, p, a, span { font-family: Georgia, serif !important }</style><![endif]-->\n<b style=\"font-family: 'Fira Sans', Georgia, serif\">x</b>"},
+	} {
+		tmpl := bare(t, c.before)
+		tmpl.Bare = strings.Contains(c.before, "fit.png")
+		after, _ := mended(t, tmpl, run(t, Input{Template: tmpl, People: directory(t)}), c.check)
+		got := ""
+		if after != nil {
+			got = after.Source
+		}
+		if got != c.after {
+			t.Errorf("%s of\n%s\ngives\n%s\nwant\n%s", c.check, c.before, got, c.after)
+		}
+	}
+}
+
+func TestEditsThatDoNotFitAreRefused(t *testing.T) {
+	for _, edits := range [][]Edit{{{0, 9, ""}}, {{2, 1, ""}}, {{0, 3, "x"}, {2, 4, ""}}, {{-1, 0, "x"}}} {
+		if got, err := Apply("abcd", edits); err == nil || got != "abcd" {
+			t.Errorf("%v: %q, %v", edits, got, err)
+		}
+	}
+	if got, err := Apply("abcd", []Edit{{3, 4, "D"}, {0, 0, ">"}, {1, 1, "-"}, {1, 2, "B"}}); err != nil || got != ">a-BcD" {
+		t.Errorf("%q, %v", got, err)
+	}
+}
+
+// FuzzMends: whatever the markup is, every mend's edits fit into it and leave markup that can be read.
+func FuzzMends(f *testing.F) {
+	for _, c := range Checks() {
+		f.Add(c.Failing)
+	}
+	f.Fuzz(func(t *testing.T, source string) {
+		if len(source) > 2000 || strings.ContainsRune(source, 0) || !utf8.ValidString(source) {
+			return
+		}
+		tmpl := bare(t, source)
+		r := run(t, Input{Template: tmpl, Profiles: client.Shipped()})
+		for _, finding := range r.Findings {
+			if finding.Mend == nil {
+				continue
+			}
+			if _, err := Apply(source, finding.Mend.Edits); err != nil {
+				t.Fatalf("%s: %v", finding.Check, err)
+			}
+		}
+	})
+}

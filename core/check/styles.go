@@ -1,0 +1,408 @@
+package check
+
+import (
+	"fmt"
+	"image/color"
+	"slices"
+	"strconv"
+	"strings"
+
+	"missivum/core/client"
+	"missivum/core/markup"
+	"missivum/core/person"
+	"missivum/core/style"
+)
+
+// styleChecks look at declarations: values, units, colours and fonts.
+var styleChecks = []*Check{
+	{
+		ID: "rounded-corners", Title: "Rounded corners that a client draws square",
+		Why:     "The word-processor engine knows no border-radius: a round photo is square there.",
+		Remedy:  "Cut the shape into the picture itself with missivum picture fit --shape, or live with square corners.",
+		Failing: `<img src="https://p.brackwater.example/a.png" alt="Maren Lind" width="60" height="60" style="border-radius: 50%"><span>Brackwater Ferries</span>`,
+		Passing: `<img src="https://p.brackwater.example/round.png" alt="Maren Lind" width="60" height="60"><span>Brackwater Ferries</span>`,
+	},
+	{
+		ID: "effect-property", Title: "Effect that a client does not draw",
+		Why:     "Shadows, opacity, filters, transforms and movement are known to browsers and not to every client.",
+		Remedy:  "Take it away, or put it into a picture.",
+		Failing: `<div style="box-shadow: 2px 2px 4px #999999">Harbour office</div>`,
+		Passing: `<div style="border: 1px solid #999999">Harbour office</div>`,
+		Mend: func(p *Pass, t target) *Mend {
+			h := p.hand()
+			h.drop(t.span)
+			return h.costly("Take the effect away", "it is gone in the clients that draw it too")
+		},
+	},
+	{
+		ID: "background-picture", Title: "Background picture or run of colours",
+		Why:     "The word-processor engine draws no background picture, and others take it away: light text on it stands on a white page.",
+		Remedy:  "Give the cell a background colour on which its text can be read, and put the picture beside the text.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-image: url(https://p.brackwater.example/sea.png)">Harbour office</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #e8eef0">Harbour office</td></tr></table>`,
+	},
+	{
+		ID: "colour-form", Title: "Colour in a form that a client does not read",
+		Why:     "The word-processor engine reads names, three or six hexadecimal digits and rgb(); any other colour is as if it were not written.",
+		Remedy:  "Write the colour with six digits, such as #0b3c49.",
+		Failing: `<p style="margin: 0; color: hsl(194, 74%, 16%)">Harbour office</p>`,
+		Passing: `<p style="margin: 0; color: #0b3c49">Harbour office</p>`,
+		Mend:    plainColour,
+	},
+	{
+		ID: "value-unit", Title: "Unit or function that a client does not read",
+		Why:     "The word-processor engine reads px, pt, em, cm and in, and neither rem, vw and ch nor calc().",
+		Remedy:  "Write the value in px.",
+		Failing: `<p style="margin: 0; font-size: 0.875rem">Harbour office</p>`,
+		Passing: `<p style="margin: 0; font-size: 14px">Harbour office</p>`,
+		Mend:    plainUnit,
+	},
+	{
+		ID: "custom-property", Title: "Custom property",
+		Why:     "Most clients do not read var(): the value is as if it were not written.",
+		Remedy:  "Write the value itself.",
+		Failing: `<p style="margin: 0; color: var(--ink, #0b3c49)">Harbour office</p>`,
+		Passing: `<p style="margin: 0; color: #0b3c49">Harbour office</p>`,
+		Mend:    plainVariable,
+	},
+	{
+		ID: "line-height-rule", Title: "Line height without the word processor's exact rule",
+		Why:     "Without mso-line-height-rule: exactly the word-processor engine takes the line height as the least: a larger letter or a picture makes the line higher.",
+		Remedy:  "Write mso-line-height-rule: exactly beside line-height; the others leave it aside.",
+		Failing: `<p style="margin: 0; line-height: 20px">Harbour office</p>`,
+		Passing: `<p style="margin: 0; line-height: 20px; mso-line-height-rule: exactly">Harbour office</p>`,
+		Mend: func(p *Pass, t target) *Mend {
+			h := p.hand()
+			h.beside(t.span, "mso-line-height-rule: exactly")
+			return h.mend("Write the exact rule beside it")
+		},
+	},
+	{
+		ID: "font-fallback", Title: "Font that falls back to the wrong one",
+		Why:     "When the first font of the list is not there, the word-processor engine takes its own serif font and not the next of the list.",
+		Remedy:  "Tell that engine its font in a style sheet for it alone, or begin the list with a font that everybody has.",
+		Failing: `<p style="margin: 0; font-family: 'Fira Sans', Verdana, sans-serif">Harbour office</p>`,
+		Passing: `<p style="margin: 0; font-family: Verdana, sans-serif">Harbour office</p>`,
+		Mend:    engineSheet,
+	},
+	{
+		ID: "generic-font", Title: "Font list without a generic family",
+		Why:     "Where none of the fonts is there, each client takes its own default, often a serif one.",
+		Remedy:  "End the list with sans-serif, serif or monospace.",
+		Failing: `<p style="margin: 0; font-family: Verdana">Harbour office</p>`,
+		Passing: `<p style="margin: 0; font-family: Verdana, sans-serif">Harbour office</p>`,
+		Run:     genericFonts,
+	},
+	{
+		ID: "web-font", Title: "Font or sheet that is loaded",
+		Why:     "Most clients load neither fonts nor sheets: the next font of the list is shown.",
+		Remedy:  "Choose a next font that looks much the same.",
+		Failing: `<style>@import url("https://www.brackwater.example/fonts.css");</style><p style="margin: 0">Harbour office</p>`,
+		Passing: `<p style="margin: 0; font-family: Verdana, sans-serif">Harbour office</p>`,
+	},
+	{
+		ID: "hidden-content", Title: "Hidden content that shows",
+		Why:     "The word-processor engine shows what display: none hides, unless it is told so in its own way.",
+		Remedy:  "Take it out, or write mso-hide: all beside it.",
+		Failing: `<div style="display: none">Fares from Monday on</div><div>Harbour office</div>`,
+		Passing: `<div style="display: none; mso-hide: all">Fares from Monday on</div><div>Harbour office</div>`,
+		Mend: func(p *Pass, t target) *Mend {
+			h := p.hand()
+			h.beside(t.span, "mso-hide: all")
+			return h.mend("Tell the word processor to hide it too")
+		},
+	},
+	{
+		ID: "bare-length", Title: "Length without a unit",
+		Why:     "A number without a unit is no length: browsers drop the declaration, some clients take it as px.",
+		Remedy:  "Write px behind the number.",
+		Failing: `<p style="margin: 0; font-size: 14">Harbour office</p>`,
+		Passing: `<p style="margin: 0; font-size: 14px">Harbour office</p>`,
+		Run:     bareLengths,
+	},
+	{
+		ID: "unknown-property", Title: "Property that does not exist",
+		Why:     "A misspelt property does nothing anywhere, and nobody says so.",
+		Remedy:  "Write the property's name as it is.",
+		Failing: `<p style="margin: 0; text-aling: right">Harbour office</p>`,
+		Passing: `<p style="margin: 0; text-align: right">Harbour office</p>`,
+		Run:     unknownProperties,
+	},
+	{
+		ID: "duplicate-declaration", Title: "Declaration written twice",
+		Why:     "Only the last one counts; the first takes room and misleads whoever reads it.",
+		Remedy:  "Keep the last one.",
+		Failing: `<p style="margin: 0; color: #0b3c49; color: #20343d">Harbour office</p>`,
+		Passing: `<p style="margin: 0; color: #20343d">Harbour office</p>`,
+		Run:     duplicateDeclarations,
+	},
+	{
+		ID: "important-mark", Title: "!important in a style attribute",
+		Why:     "A style attribute outranks every rule already; some clients drop a declaration with the mark.",
+		Remedy:  "Take the mark away.",
+		Failing: `<p style="margin: 0 !important">Harbour office</p>`,
+		Passing: `<p style="margin: 0">Harbour office</p>`,
+		Run:     importantMarks,
+	},
+	{
+		ID: "small-text", Title: "Text smaller than 9 px",
+		Why:     "It cannot be read on a telephone; some clients enlarge it, and the lines break elsewhere.",
+		Remedy:  "Make it 9 px or more; 11 for what must be read.",
+		Failing: `<p style="margin: 0; font-size: 7px">Registered in Saltmouth</p>`,
+		Passing: `<p style="margin: 0; font-size: 10px">Registered in Saltmouth</p>`,
+		Mend: func(p *Pass, t target) *Mend {
+			h := p.hand()
+			text := ""
+			if h.isDeclaration(t.span) {
+				text = p.Source.Source[t.span.Start:t.span.End]
+			}
+			if !strings.HasPrefix(text, "font-size") {
+				return nil
+			}
+			h.setValue(t.span, "9px")
+			return h.mend("Make it 9 px")
+		},
+	},
+}
+
+// plainColour writes a colour with six digits. One that lets the ground through is laid over the ground that it
+// stands on.
+func plainColour(p *Pass, t target) *Mend {
+	ground, ink := color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}
+	for node, l := range p.looks() {
+		if node.Open == t.first().Open {
+			ground, ink = l.ground, l.text.Color
+		}
+	}
+	if t.property == "color" { // of the element around, which this one then is not
+		if parent := t.first().Parent; parent.Kind == markup.Element {
+			for node, l := range p.looks() {
+				if node.Open == parent.Open {
+					ink = l.text.Color
+				}
+			}
+		}
+	}
+	value, ok := style.Opaque(t.value, ground, ink)
+	if !ok {
+		return nil
+	}
+	h := p.hand()
+	h.setValue(t.span, value)
+	return h.mend("Write the colour with six digits")
+}
+
+// plainUnit writes rem as px, and sums of calc() that are all px.
+func plainUnit(p *Pass, t target) *Mend {
+	value, ok := style.InPixels(t.value)
+	if !ok {
+		return nil
+	}
+	h := p.hand()
+	h.setValue(t.span, value)
+	return h.mend("Write the value in px")
+}
+
+// plainVariable writes the value of a custom property: the one that an element around or the sheet's root declares,
+// else the stand-by.
+func plainVariable(p *Pass, t target) *Mend {
+	_, rest, found := strings.Cut(t.value, "var(")
+	inner, after, closed := strings.Cut(rest, ")")
+	if !found || !closed || strings.Contains(inner, "(") {
+		return nil
+	}
+	name, standBy, _ := strings.Cut(inner, ",")
+	value := strings.TrimSpace(standBy)
+	for n := t.first(); n != nil; n = n.Parent {
+		for _, d := range ownDeclarations(n) {
+			if d.Property == strings.TrimSpace(name) {
+				value = d.Value
+			}
+		}
+	}
+	for _, sheet := range p.Source.Root.Elements("style") {
+		for _, text := range sheet.Children {
+			for _, rule := range style.ParseSheet(text.Data, text.Open.Start).Rules {
+				for _, d := range rule.Declarations {
+					if d.Property == strings.TrimSpace(name) && slices.Contains(rule.Selectors, ":root") {
+						value = d.Value
+					}
+				}
+			}
+		}
+	}
+	if value == "" {
+		return nil
+	}
+	before, _, _ := strings.Cut(t.value, "var(")
+	h := p.hand()
+	h.setValue(t.span, before+value+after)
+	return h.mend("Write the value itself")
+}
+
+// engineSheet puts a style sheet for the word-processor engine in front, with the first font of the list that it
+// has.
+func engineSheet(p *Pass, t target) *Mend {
+	families := client.FamiliesOf(markup.Declaration{Property: "font-family", Value: p.fontsAt(t)})
+	for _, name := range families[min(1, len(families)):] {
+		if !slices.ContainsFunc(t.behaviour.Match.Fonts, func(f string) bool { return strings.EqualFold(f, name) }) {
+			continue
+		}
+		generic := style.Generic(name)
+		list := name
+		if !strings.EqualFold(name, generic) {
+			list += ", " + generic
+		}
+		h := p.hand()
+		h.insert(p.start(), "<!--[if mso]><style>table, td, div, p, a, span { font-family: "+list+" !important }</style><![endif]-->\n")
+		return h.mend("Tell that engine its font in a style sheet for it alone")
+	}
+	return nil
+}
+
+// fontsAt is the list of fonts that a cause is about.
+func (p *Pass) fontsAt(t target) string {
+	for _, n := range p.Doc.Root.Elements() {
+		for _, d := range n.Style {
+			if d.Span == t.span {
+				return strings.Join(client.FamiliesOf(d), ", ")
+			}
+		}
+	}
+	return ""
+}
+
+// start is where the content of the template begins: behind the body's start tag where there is one.
+func (p *Pass) start() int {
+	for _, n := range p.Source.Root.Elements("body") {
+		return n.Open.End
+	}
+	for _, n := range p.Source.Root.Children {
+		if n.Kind == markup.Element && !n.Is("style", "link", "meta") {
+			return n.Open.Start
+		}
+	}
+	return 0
+}
+
+// declarations visits every declaration of the source once: those of style attributes, with their element, and
+// those of style sheets.
+func (p *Pass) declarations(visit func(n *markup.Node, d markup.Declaration)) {
+	for _, n := range p.Source.Root.Elements() {
+		if a := n.Attribute("style"); a != nil && p.Source.Source[a.Inner.Start:a.Inner.End] == a.Value {
+			for _, d := range style.ParseDeclarations(a.Value, a.Inner.Start) {
+				visit(n, d)
+			}
+		}
+		if n.Name == "style" {
+			for _, text := range n.Children {
+				for _, rule := range style.ParseSheet(text.Data, text.Open.Start).Rules {
+					for _, d := range rule.Declarations {
+						visit(nil, d)
+					}
+				}
+			}
+		}
+	}
+}
+
+func genericFonts(p *Pass) {
+	p.declarations(func(n *markup.Node, d markup.Declaration) {
+		families := client.FamiliesOf(d)
+		if len(families) == 0 || d.Property != "font-family" || strings.Contains(d.Value, "{{") {
+			return
+		}
+		last := strings.ToLower(families[len(families)-1])
+		if slices.Contains([]string{"serif", "sans-serif", "monospace", "cursive", "fantasy", "system-ui", "inherit", "initial"}, last) {
+			return
+		}
+		h := p.hand()
+		h.setValue(d.Span, d.Value+", "+style.Generic(families[0]))
+		p.ReportMend(d.Span, client.Note, fmt.Sprintf("The list ends with %s; where that is not there either, each client takes its own default.", families[len(families)-1]),
+			h.mend("End the list with "+style.Generic(families[0])))
+	})
+}
+
+func bareLengths(p *Pass) {
+	p.declarations(func(_ *markup.Node, d markup.Declaration) {
+		if !style.TakesLength(d.Property) || !style.HasUnit(d.Value, []string{"number"}) {
+			return
+		}
+		words := strings.Fields(d.Value)
+		wrong := false
+		for i, w := range words {
+			if f, err := strconv.ParseFloat(w, 64); err == nil && f != 0 {
+				words[i], wrong = w+"px", true
+			}
+		}
+		if !wrong {
+			return
+		}
+		h := p.hand()
+		h.setValue(d.Span, strings.Join(words, " "))
+		p.ReportMend(d.Span, client.Degrades, fmt.Sprintf("%s has no unit.", quote(d.Property+": "+d.Value)), h.mend("Write px behind it"))
+	})
+}
+
+func unknownProperties(p *Pass) {
+	p.declarations(func(_ *markup.Node, d markup.Declaration) {
+		if style.KnownProperty(d.Property) || strings.Contains(d.Property, "{") {
+			return
+		}
+		nearest := person.Nearest(d.Property, style.Properties())
+		var m *Mend
+		remedy := "Take it out, or write the property's name as it is."
+		if len(nearest) > 0 {
+			remedy = "Probably meant: " + strings.Join(nearest, ", ") + "."
+			h := p.hand()
+			h.replace(markup.Span{Start: d.Span.Start, End: d.Span.Start + len(d.Property)}, nearest[0])
+			m = h.costly("Write "+nearest[0], "it does something from then on; look at it")
+		}
+		p.ReportMend(d.Span, client.Degrades, fmt.Sprintf("There is no property %q.", d.Property), m)
+		p.findings[len(p.findings)-1].Remedy = remedy
+	})
+}
+
+func duplicateDeclarations(p *Pass) {
+	type key struct {
+		n        *markup.Node
+		property string
+	}
+	seen := map[key]markup.Declaration{}
+	p.declarations(func(n *markup.Node, d markup.Declaration) {
+		if n == nil {
+			return
+		}
+		k := key{n, d.Property}
+		before, twice := seen[k]
+		seen[k] = d
+		if !twice || before.Important || !plainValue(before.Value) || !plainValue(d.Value) {
+			return // the first may be there for clients that do not read the second
+		}
+		h := p.hand()
+		h.drop(before.Span)
+		p.ReportMend(before.Span, client.Note, fmt.Sprintf("%s is written again behind it: %s counts.", d.Property, quote(d.Value)), h.mend("Keep the last one"))
+	})
+}
+
+// plainValue tells values that every client reads.
+func plainValue(value string) bool {
+	return !strings.ContainsAny(value, "({") && !style.HasUnit(value, []string{"rem", "vw", "vh", "ch"}) && !style.HasColour(value, []string{"hex4", "hex8", "current"})
+}
+
+func importantMarks(p *Pass) {
+	for _, l := range p.Prepared.Styles.Left {
+		if strings.Contains(l.Text, "!important") || strings.HasPrefix(l.What, "@") {
+			return // a rule that stays in a sheet may need to be outranked
+		}
+	}
+	p.declarations(func(n *markup.Node, d markup.Declaration) {
+		if n == nil || !d.Important {
+			return
+		}
+		h := p.hand()
+		at := strings.LastIndexByte(p.Source.Source[d.Span.Start:d.Span.End], '!') + d.Span.Start
+		h.remove(markup.Span{Start: at, End: d.Span.End})
+		p.ReportMend(d.Span, client.Note, fmt.Sprintf("%s carries !important in a style attribute.", d.Property), h.mend("Take the mark away"))
+	})
+}

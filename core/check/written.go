@@ -1,0 +1,436 @@
+package check
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"missivum/core/client"
+	"missivum/core/field"
+	"missivum/core/markup"
+	"missivum/core/person"
+)
+
+// writtenChecks look at how the markup is written: nesting, elements, leftovers, and signs in the text.
+var writtenChecks = []*Check{
+	{
+		ID: "unknown-element", Title: "Element that a sanitiser does not know",
+		Why:     "An allow-list takes the tags away and leaves what stands between them; what the element did is lost.",
+		Remedy:  "Write div, span, p or a table cell.",
+		Failing: `<section>Harbour office</section>`,
+		Passing: `<div>Harbour office</div>`,
+		Mend:    plainElement,
+	},
+	{
+		ID: "inline-drawing", Title: "Drawing written into the markup",
+		Why:     "Most clients take <svg> out; the word-processor engine draws none.",
+		Remedy:  "Make it a PNG picture with missivum picture fit.",
+		Failing: `<p style="margin: 0">Harbour <svg width="20" height="20"></svg></p>`,
+		Passing: `<p style="margin: 0">Harbour <img src="https://p.brackwater.example/a.png" alt="" width="20" height="20"></p>`,
+	},
+	{
+		ID: "obsolete-element", Title: "Obsolete element",
+		Why:     "font, center and their like are drawn by most clients and taken away by some; styles on a span or a cell do the same.",
+		Remedy:  "Write a span or div with the styles.",
+		Failing: `<p style="margin: 0"><font face="Verdana, sans-serif" color="#0b3c49">Harbour office</font></p>`,
+		Passing: `<p style="margin: 0"><span style="font-family: Verdana, sans-serif; color: #0b3c49">Harbour office</span></p>`,
+		Run:     obsoleteElements,
+	},
+	{
+		ID: "heading-element", Title: "Heading in a signature",
+		Why:     "Who hears the message hears the signature's heading among those of the message; clients give it sizes and margins of their own.",
+		Remedy:  "Write a div or p with the size and weight.",
+		Failing: `<h3 style="margin: 0">Harbour office</h3>`,
+		Passing: `<p style="margin: 0; font-weight: bold">Harbour office</p>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Doc.Root.Elements("h1", "h2", "h3", "h4", "h5", "h6") {
+				p.Report(n.Open, client.Note, fmt.Sprintf("<%s> is a heading of the whole message for who hears it.", n.Name))
+			}
+		},
+	},
+	{
+		ID: "list-element", Title: "List in a signature",
+		Why:     "Indents and marks of lists differ in every client.",
+		Remedy:  "Write the lines as table rows or with <br>.",
+		Failing: `<ul style="margin: 0"><li>Harbour office</li></ul>`,
+		Passing: `<div>Harbour office</div>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Doc.Root.Elements("ul", "ol") {
+				p.Report(n.Open, client.Note, fmt.Sprintf("<%s>: its indent and marks differ in every client.", n.Name))
+			}
+		},
+	},
+	{
+		ID: "word-leftovers", Title: "Leftovers of a word processor",
+		Why:     "They take room, mean nothing outside the program, and tools stumble over them.",
+		Remedy:  "Take them out; missivum tidy does it for the whole source.",
+		Failing: `<p class="MsoNormal" style="margin: 0">Harbour office<o:p></o:p></p>`,
+		Passing: `<p style="margin: 0">Harbour office</p>`,
+		Run:     wordLeftovers,
+	},
+	{
+		ID: "empty-element", Title: "Element with nothing in it",
+		Why:     "It takes room, and some clients draw a line for it.",
+		Remedy:  "Take it out.",
+		Failing: `<p style="margin: 0">Harbour office<span></span></p>`,
+		Passing: `<p style="margin: 0">Harbour office</p>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Source.Root.Elements("span", "b", "i", "strong", "em", "u", "font") {
+				if len(n.Children) > 0 || n.Close.Len() == 0 || len(n.Attrs) > 0 && n.Attribute("style") == nil && n.Attribute("class") == nil {
+					continue
+				}
+				h := p.hand()
+				h.replace(markup.Span{Start: n.Open.Start, End: n.Close.End}, "")
+				p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> has nothing in it.", n.Name), h.mend("Take it out"))
+			}
+		},
+	},
+	{
+		ID: "stray-end-tag", Title: "End tag that closes nothing",
+		Why:     "Clients repair it in their own ways; a lone </td> or </div> can end what stands around the signature.",
+		Remedy:  "Take it out.",
+		Failing: `<p style="margin: 0">Harbour office</p></div>`,
+		Passing: `<p style="margin: 0">Harbour office</p>`,
+		Run: func(p *Pass) {
+			p.Source.Root.Walk(func(n *markup.Node) bool {
+				if n.Kind == markup.Stray && !slices.Contains([]string{"html", "head", "body", "p", "br"}, n.Name) {
+					h := p.hand()
+					h.replace(n.Open, "")
+					p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("</%s> closes nothing.", n.Name), h.mend("Take it out"))
+				}
+				return n.Kind != markup.Conditional
+			})
+		},
+	},
+	{
+		ID: "missing-end-tag", Title: "Element that is not closed",
+		Why:     "Its styles go on into the message below it, or the client closes it where it likes.",
+		Remedy:  "Write the end tag.",
+		Failing: `<div><b>Harbour office</div>`,
+		Passing: `<div><b>Harbour office</b></div>`,
+		Run:     missingEndTags,
+	},
+	{
+		ID: "duplicate-attribute", Title: "Attribute written twice",
+		Why:     "The first counts in browsers, in others the last.",
+		Remedy:  "Keep one.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0" cellpadding="4"><tr><td>Bridge</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Source.Root.Elements() {
+				for _, span := range n.Repeated {
+					h := p.hand()
+					h.remove(span)
+					p.ReportMend(span, client.Degrades, fmt.Sprintf("%s stands on <%s> a second time.", quote(p.Source.Source[span.Start:span.End]), n.Name), h.mend("Keep the first, as browsers do"))
+				}
+			}
+		},
+	},
+	{
+		ID: "duplicate-id", Title: "Id used twice",
+		Why:     "An id is for one element; links and labels find the first only. Every reply brings the signature's ids a second time.",
+		Remedy:  "Use a class, or none.",
+		Failing: `<p id="office" style="margin: 0">Harbour</p><p id="office" style="margin: 0">Office</p>`,
+		Passing: `<p style="margin: 0">Harbour</p><p style="margin: 0">Office</p>`,
+		Run:     duplicateIDs,
+	},
+	{
+		ID: "curly-quotes", Title: "Attribute in curly quotes",
+		Why:     "Only straight quotes are quotes in markup: the value begins with the sign, and ends at the first space.",
+		Remedy:  "Write straight quotes.",
+		Failing: `<a href=“https://www.brackwater.example/”>Timetable</a>`,
+		Passing: `<a href="https://www.brackwater.example/">Timetable</a>`,
+		Run:     curlyQuotes,
+	},
+	{
+		ID: "invisible-characters", Title: "Characters that nobody sees",
+		Why:     "Zero-width and control characters come along when text is copied; they count, break searches and show as boxes in some clients.",
+		Remedy:  "Take them out.",
+		Failing: "<p style=\"margin: 0\">Harbour\u200b office</p>",
+		Passing: `<p style="margin: 0">Harbour office</p>`,
+		Run:     invisibleCharacters,
+	},
+	{
+		ID: "long-word", Title: "Word that cannot be broken",
+		Why:     "A run of letters wider than a telephone makes everything wider, and everything smaller.",
+		Remedy:  "Shorten it, or put the address behind a word.",
+		Failing: `<p style="margin: 0">Conditions-of-carriage-for-passengers-vehicles-and-freight.pdf</p>`,
+		Passing: `<p style="margin: 0">Conditions of carriage</p>`,
+		Run:     longWords,
+	},
+	{
+		ID: "foreign-placeholder", Title: "Placeholder of another system",
+		Why:     "Each system writes its placeholders in its own way; one of another is sent as it stands.",
+		Remedy:  "Write the field between two braces, such as {{ title }}.",
+		Failing: `<p style="margin: 0">%%cn%%</p>`,
+		Passing: `<p style="margin: 0">{{ cn }}</p>`,
+		Run:     foreignPlaceholders,
+	},
+}
+
+// plainElement writes an element that every client knows: a div for a block, a span for one with attributes, and
+// nothing for one without.
+func plainElement(p *Pass, t target) *Mend {
+	h := p.hand()
+	for _, n := range t.nodes {
+		switch {
+		case n.Is("article", "aside", "footer", "header", "hgroup", "main", "nav", "section", "figure", "figcaption", "details", "summary"):
+			h.rename(n, "div")
+		case n.Is("time", "mark", "data", "kbd", "bdi", "output", "blink", "meter", "progress"):
+			h.rename(n, "span")
+		case len(n.Attrs) == 0:
+			h.unwrap(n)
+		default:
+			return nil
+		}
+	}
+	return h.mend("Write an element that every client knows")
+}
+
+var fontSizeNames = map[string]string{"1": "10px", "2": "13px", "3": "16px", "4": "18px", "5": "24px", "6": "32px", "7": "48px"}
+
+func obsoleteElements(p *Pass) {
+	for _, n := range p.Source.Root.Elements("font", "center", "marquee", "blink", "big", "tt", "strike", "basefont") {
+		h := p.hand()
+		var styles []string
+		switch n.Name {
+		case "font":
+			for _, a := range n.Attrs {
+				switch {
+				case a.Name == "face":
+					styles = append(styles, "font-family: "+strings.ReplaceAll(a.Value, `"`, "'"))
+				case a.Name == "color":
+					styles = append(styles, "color: "+a.Value)
+				case a.Name == "size" && fontSizeNames[a.Value] != "":
+					styles = append(styles, "font-size: "+fontSizeNames[a.Value])
+				default:
+					h.fails = true
+				}
+			}
+			h.replaceTags(n, "span", styles)
+		case "strike":
+			h.replaceTags(n, "span", []string{"text-decoration: line-through"})
+		case "tt":
+			h.replaceTags(n, "span", []string{"font-family: monospace"})
+		case "center":
+			if len(n.Elements("table")) == 0 {
+				h.replaceTags(n, "div", []string{"text-align: center"})
+			}
+		}
+		p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> is obsolete.", n.Name), h.mend("Write styles in its place"))
+	}
+}
+
+// replaceTags writes another element with a style attribute in the place of one that has no other attributes to
+// keep.
+func (h *hand) replaceTags(n *markup.Node, name string, styles []string) {
+	if n.Close.Len() == 0 || n.Name != "font" && len(n.Attrs) > 0 {
+		h.fails = true
+		return
+	}
+	tag := "<" + name
+	if len(styles) > 0 {
+		tag += ` style="` + markup.EscapeAttr(strings.Join(styles, "; ")) + `"`
+	}
+	h.replace(n.Open, tag+">")
+	h.replace(n.Close, "</"+name+">")
+}
+
+// usefulWordStyles are properties of the word processor that a signature is better with.
+var usefulWordStyles = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-hide", "mso-font-alt", "mso-padding-alt", "mso-text-raise", "mso-height-rule"}
+
+func wordLeftovers(p *Pass) {
+	h := p.hand()
+	var first markup.Span
+	count := 0
+	found := func(span markup.Span) {
+		if count == 0 || span.Start < first.Start {
+			first = span
+		}
+		count++
+	}
+	p.Source.Root.Walk(func(n *markup.Node) bool {
+		if n.Kind == markup.Conditional {
+			return false
+		}
+		if n.Kind != markup.Element {
+			return true
+		}
+		if strings.HasPrefix(n.Name, "o:") || strings.HasPrefix(n.Name, "st1:") || strings.HasPrefix(n.Name, "?xml") {
+			found(n.Open)
+			h.unwrap(n)
+			return true
+		}
+		if class, ok := n.Attr("class"); ok && strings.HasPrefix(class, "Mso") && len(strings.Fields(class)) == 1 && !p.styled(class) {
+			found(n.Attribute("class").Span)
+			h.removeAttribute(n, "class")
+		}
+		return true
+	})
+	p.declarations(func(_ *markup.Node, d markup.Declaration) {
+		if strings.HasPrefix(d.Property, "mso-") && !slices.Contains(usefulWordStyles, d.Property) {
+			found(d.Span)
+			h.drop(d.Span)
+		}
+	})
+	if count > 0 {
+		p.ReportMend(first, client.Note, fmt.Sprintf("%d leftovers of a word processor; this is the first.", count), h.mend("Take them out"))
+	}
+}
+
+// styled reports whether a style sheet of the source has a rule for the class.
+func (p *Pass) styled(class string) bool {
+	for _, n := range p.Source.Root.Elements("style") {
+		for _, c := range n.Children {
+			if strings.Contains(c.Data, "."+class) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func missingEndTags(p *Pass) {
+	for _, n := range p.Source.Root.Elements() {
+		if n.Close.Len() > 0 || markup.Void(n.Name) || n.ClosedAt > 0 || n.Is("p", "li", "td", "th", "tr", "tbody", "thead", "tfoot", "option", "dt", "dd", "html", "head", "body", "colgroup") || strings.Contains(n.Name, ":") {
+			continue
+		}
+		if raw := p.Source.Raw(n); strings.HasSuffix(raw, "/>") && !n.Is("div", "span", "a", "b", "table") {
+			continue
+		}
+		h := p.hand()
+		h.insert(n.Close.Start, "</"+n.Name+">")
+		p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("<%s> is not closed.", n.Name), h.mend("Close it where browsers do"))
+	}
+}
+
+func duplicateIDs(p *Pass) {
+	seen := map[string]bool{}
+	for _, n := range p.Source.Root.Elements() {
+		a := n.Attribute("id")
+		if a == nil || a.Value == "" {
+			continue
+		}
+		if seen[a.Value] {
+			p.Report(a.Span, client.Note, fmt.Sprintf("The id %q is on an element before this one too.", a.Value))
+		}
+		seen[a.Value] = true
+	}
+}
+
+func curlyQuotes(p *Pass) {
+	for _, n := range p.Source.Root.Elements() {
+		for _, a := range n.Attrs {
+			value := strings.TrimRight(a.Value, "”“″\"")
+			trimmed := strings.TrimLeft(value, "“”″")
+			if trimmed == value || a.Inner.Start > 0 && strings.Contains(`"'`, p.Source.Source[a.Inner.Start-1:a.Inner.Start]) {
+				continue
+			}
+			h := p.hand()
+			if strings.Trim(a.Value, "“”″") == trimmed && a.Value != value {
+				h.replace(a.Inner, `"`+markup.EscapeAttr(trimmed)+`"`)
+			}
+			p.ReportMend(a.Span, client.Breaks, fmt.Sprintf("The value of %s stands in curly quotes.", a.Name), h.mend("Write straight quotes"))
+		}
+	}
+}
+
+// invisible are signs without a width that do nothing for the text. Joiners and direction marks are left out: they
+// belong to some scripts.
+func invisible(r rune) bool {
+	return r == '\u200b' || r == '\ufeff' || r == '\u2060' || r == '\u00ad' || unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t'
+}
+
+func invisibleCharacters(p *Pass) {
+	h := p.hand()
+	first, count := -1, 0
+	for i, r := range p.Template.Source {
+		if invisible(r) {
+			if first < 0 {
+				first = i
+			}
+			count++
+			h.replace(markup.Span{Start: i, End: i + len(string(r))}, "")
+		}
+	}
+	if count > 0 {
+		p.ReportMend(markup.Span{Start: first, End: first + 3}, client.Note, fmt.Sprintf("%d characters that nobody sees; this is the first.", count), h.mend("Take them out"))
+	}
+}
+
+// longest is how many letters a word may have without a place to break.
+const longest = 45
+
+func longWords(p *Pass) {
+	p.Doc.Root.Walk(func(n *markup.Node) bool {
+		if n.Is("style", "script", "head") || n.Kind == markup.Conditional {
+			return false
+		}
+		if n.Kind == markup.Text && !field.HasField(n.Data) {
+			for _, word := range strings.Fields(n.Data) {
+				if len([]rune(word)) > longest && !strings.ContainsRune(word, '\u00a0') {
+					p.Report(n.Open, client.Note, fmt.Sprintf("%s has %d letters and cannot be broken.", quote(word), len([]rune(word))))
+				}
+			}
+		}
+		return true
+	})
+}
+
+// foreign are the ways in which other systems mark a place for a value: the name is in one of the groups.
+var foreign = regexp.MustCompile(`%%([A-Za-z][\w .-]*?)%%|%([A-Z][\w]*[A-Z_]\w*)%|\[\[([A-Za-z][\w .-]*?)\]\]|\{([A-Za-z][\w.-]*)\}|\$\{([A-Za-z][\w.-]*)\}|##([A-Za-z][\w .-]*?)##|<<([A-Za-z][\w .-]*?)>>`)
+
+func foreignPlaceholders(p *Pass) {
+	p.Source.Root.Walk(func(n *markup.Node) bool {
+		if n.Is("style", "script") || n.Kind == markup.Conditional {
+			return false
+		}
+		if n.Kind != markup.Text {
+			return true
+		}
+		raw := p.Source.Source[n.Open.Start:n.Open.End]
+		for _, at := range foreign.FindAllStringSubmatchIndex(raw, -1) {
+			if at[0] > 0 && raw[at[0]-1] == '{' || at[1] < len(raw) && raw[at[1]] == '}' {
+				continue // a field of this template
+			}
+			name := ""
+			for g := 2; g < len(at); g += 2 {
+				if at[g] >= 0 {
+					name = raw[at[g]:at[g+1]]
+				}
+			}
+			span := markup.Span{Start: n.Open.Start + at[0], End: n.Open.Start + at[1]}
+			h := p.hand()
+			remedy := "Write the field between two braces, such as {{ title }}."
+			known := fieldNamed(p, name)
+			if known != "" {
+				h.replace(span, "{{ "+known+" }}")
+			} else if nearest := person.Nearest(name, p.Fields.Schema.Names()); len(nearest) > 0 {
+				remedy = "Probably the field " + strings.Join(nearest, ", ") + "."
+			}
+			p.ReportMend(span, client.Breaks, fmt.Sprintf("%s is a placeholder of another system and is sent as it stands.", quote(raw[at[0]:at[1]])), h.mend("Write the field "+known))
+			p.findings[len(p.findings)-1].Remedy = remedy
+		}
+		return true
+	})
+}
+
+// fieldNamed is the directory's field with a name, letters and signs between words aside.
+func fieldNamed(p *Pass, name string) string {
+	plain := func(s string) string {
+		return strings.ToLower(strings.NewReplacer(" ", "", "_", "", "-", "", ".", "").Replace(s))
+	}
+	for _, known := range p.Fields.Schema.Names() {
+		if plain(known) == plain(name) {
+			return known
+		}
+	}
+	return ""
+}
+
+// rightToLeft reports whether a sign is of a script that is written from right to left.
+func rightToLeft(r rune) bool {
+	return unicode.In(r, unicode.Hebrew, unicode.Arabic, unicode.Syriac, unicode.Thaana, unicode.Nko)
+}

@@ -1,0 +1,178 @@
+package style
+
+import (
+	"fmt"
+	"image/color"
+	"math"
+	"strconv"
+	"strings"
+
+	"github.com/tdewolff/parse/v2/css"
+)
+
+// Opaque writes every colour of a value that is not in one of the forms all engines read (a name, three or six
+// digits, rgb()) with six digits. One that lets the ground through is laid over it; currentColor is the ink. It is
+// not ok when a colour cannot be read.
+func Opaque(value string, ground, ink color.RGBA) (string, bool) {
+	var b strings.Builder
+	tokens := tokenize(value, 0)
+	for i := 0; i < len(tokens); i++ {
+		text := tokens[i].text
+		switch form := ColourForm(text); {
+		case form == "current":
+			b.WriteString(sixDigits(ink))
+		case form == "hex4" || form == "hex8":
+			c, alpha, ok := hexWithAlpha(text)
+			if !ok {
+				return "", false
+			}
+			b.WriteString(sixDigits(over(c, alpha, ground)))
+		case form == "rgb" || form == "rgba" || form == "hsl":
+			end := closing(tokens, i)
+			c, alpha, ok := functionColour(form, join(tokens[i+1:end]))
+			if !ok {
+				return "", false
+			}
+			b.WriteString(sixDigits(over(c, alpha, ground)))
+			i = end
+		case form == "transparent" || form == "function":
+			return "", false
+		default:
+			b.WriteString(text)
+		}
+	}
+	return b.String(), true
+}
+
+func sixDigits(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
+
+func closing(tokens []token, open int) int {
+	depth := 0
+	for i := open; i < len(tokens); i++ {
+		switch tokens[i].kind {
+		case css.FunctionToken, css.LeftParenthesisToken:
+			depth++
+		case css.RightParenthesisToken:
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return len(tokens) - 1
+}
+
+// over lays a colour with an alpha of 0 to 1 over an opaque ground.
+func over(c color.RGBA, alpha float64, ground color.RGBA) color.RGBA {
+	mix := func(a, b uint8) uint8 { return uint8(math.Round(alpha*float64(a) + (1-alpha)*float64(b))) }
+	return color.RGBA{mix(c.R, ground.R), mix(c.G, ground.G), mix(c.B, ground.B), 255}
+}
+
+func hexWithAlpha(text string) (color.RGBA, float64, bool) {
+	digits := strings.TrimPrefix(text, "#")
+	if len(digits) == 4 {
+		digits = string([]byte{digits[0], digits[0], digits[1], digits[1], digits[2], digits[2], digits[3], digits[3]})
+	}
+	n, err := strconv.ParseUint(digits, 16, 32)
+	return color.RGBA{uint8(n >> 24), uint8(n >> 16), uint8(n >> 8), 255}, float64(n&255) / 255, err == nil && len(digits) == 8
+}
+
+// functionColour reads the content of rgb(), rgba(), hsl() or hsla() (CSS Color Module Level 4, 5.1 and 7).
+func functionColour(form, inner string) (c color.RGBA, alpha float64, ok bool) {
+	parts := strings.FieldsFunc(inner, func(r rune) bool { return r == ',' || r == ' ' || r == '/' })
+	if len(parts) != 3 && len(parts) != 4 {
+		return c, 0, false
+	}
+	var v [4]float64
+	v[3] = 1
+	for i, part := range parts {
+		number, percent := strings.CutSuffix(part, "%")
+		number = strings.TrimSuffix(number, "deg")
+		f, err := strconv.ParseFloat(number, 64)
+		if err != nil {
+			return c, 0, false
+		}
+		switch {
+		case i == 3 && percent, form == "hsl" && i > 0 && i < 3:
+			f /= 100
+		case percent:
+			f *= 2.55
+		}
+		v[i] = f
+	}
+	alpha = min(max(v[3], 0), 1)
+	if form == "hsl" {
+		return fromHSL(v[0], v[1], v[2]), alpha, true
+	}
+	channel := func(f float64) uint8 { return uint8(min(max(f+0.5, 0), 255)) }
+	return color.RGBA{channel(v[0]), channel(v[1]), channel(v[2]), 255}, alpha, true
+}
+
+// fromHSL converts a hue in degrees and saturation and lightness of 0 to 1 (CSS Color Module Level 4, 7.1).
+func fromHSL(h, s, l float64) color.RGBA {
+	s, l = min(max(s, 0), 1), min(max(l, 0), 1)
+	channel := func(n float64) uint8 {
+		k := math.Mod(n+h/30, 12)
+		if k < 0 {
+			k += 12
+		}
+		f := l - s*min(l, 1-l)*max(-1, min(k-3, min(9-k, 1)))
+		return uint8(math.Round(255 * f))
+	}
+	return color.RGBA{channel(0), channel(8), channel(4), 255}
+}
+
+// InPixels writes each rem of a value as px, 16 for each, and each calc() that only adds and subtracts px and rem as
+// its sum. It is not ok when another unit is left that not every engine reads.
+func InPixels(value string) (string, bool) {
+	var b strings.Builder
+	tokens := tokenize(value, 0)
+	for i := 0; i < len(tokens); i++ {
+		t := tokens[i]
+		switch unitOf(t) {
+		case "rem":
+			n, err := strconv.ParseFloat(strings.TrimSuffix(strings.ToLower(t.text), "rem"), 64)
+			if err != nil {
+				return "", false
+			}
+			b.WriteString(pixelText(n * 16))
+		case "calc":
+			end := closing(tokens, i)
+			sum, ok := sumOf(join(tokens[i+1 : end]))
+			if !ok {
+				return "", false
+			}
+			b.WriteString(pixelText(sum))
+			i = end
+		case "vw", "vh", "vmin", "vmax", "ch", "ex", "min", "max", "clamp":
+			return "", false
+		default:
+			b.WriteString(t.text)
+		}
+	}
+	return b.String(), true
+}
+
+func pixelText(px float64) string {
+	return strconv.FormatFloat(math.Round(px*100)/100, 'f', -1, 64) + "px"
+}
+
+func sumOf(inner string) (float64, bool) {
+	sum, sign := 0.0, 1.0
+	for _, word := range strings.Fields(inner) {
+		switch {
+		case word == "+":
+			sign = 1
+		case word == "-":
+			sign = -1
+		case strings.HasSuffix(word, "px") || strings.HasSuffix(word, "rem"):
+			px, ok := Length(word, 16)
+			if !ok {
+				return 0, false
+			}
+			sum += sign * px
+		default:
+			return 0, false
+		}
+	}
+	return sum, true
+}
