@@ -3,7 +3,9 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -16,20 +18,26 @@ func (a *app) checkCommand() *cobra.Command {
 	var flags templateFlags
 	var format string
 	var clients []string
+	var survival bool
 	c := &cobra.Command{
 		Use:   "check TEMPLATE",
 		Short: "Find what will go wrong, where, and in which client",
 		Long: `Checks a template, a folder or a single HTML file, for mail clients: every finding with its line,
-the clients concerned and the remedy, and every limit of a client beside the figure of the worst person.
+the clients concerned and the remedy or mend, and every limit of a client beside the figure of the worst person.
+A comment in the source, <!-- accepted: check-id: reason -->, accepts the findings of its line and of the element
+behind it; they are counted and listed.
 
 Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong usage, 3 could not run.`,
 		Example: "  missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if format != "text" && format != "json" {
-				return usage("--format %q is not known; it is text or json", format)
+			if format != "text" && format != "json" && format != "sarif" {
+				return usage("--format %q is not known; it is text, json or sarif", format)
 			}
-			profiles, err := findClients(clients)
+			if survival && format == "sarif" {
+				return usage("--map is written as text or json")
+			}
+			profiles, err := a.findClients(clients)
 			if err != nil {
 				return err
 			}
@@ -37,19 +45,27 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 			if err != nil {
 				return err
 			}
+			in := check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day}
+			if survival {
+				return a.survival(l, in, format)
+			}
 			count := 0
 			if l.people != nil {
 				count = len(l.people.People)
 			}
 			bar := a.progress("people", count)
-			report, err := check.Run(cmd.Context(), check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day, Progress: bar.done})
+			in.Progress = bar.done
+			report, err := check.Run(cmd.Context(), in)
 			bar.end()
 			if err != nil {
 				return err
 			}
-			if format == "json" {
+			switch format {
+			case "json":
 				err = writeJSON(a.out, report)
-			} else {
+			case "sarif":
+				err = writeSARIF(a.out, l, report)
+			default:
 				a.printReport(l, report)
 			}
 			if err == nil && report.Fails() {
@@ -60,24 +76,112 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 	}
 	a.templateFlags(c, &flags)
 	c.Flags().StringArrayVar(&clients, "client", nil, "client profile to check for; may be given several times (default all)")
-	c.Flags().StringVar(&format, "format", "text", "text or json")
+	c.Flags().StringVar(&format, "format", "text", "text, json or sarif (SARIF 2.1.0)")
+	c.Flags().BoolVar(&survival, "map", false, "write the survival map: what becomes of each construct in each client")
 	return c
 }
 
+// printReport writes the findings, worst first, those of one check together, each with its line of the source.
 func (a *app) printReport(l loaded, r *check.Report) {
 	counts := map[client.Severity]int{}
+	mends := 0
 	for _, f := range r.Findings {
 		counts[f.Severity]++
+		if f.Mend != nil && f.Mend.Safe {
+			mends++
+		}
 	}
-	for _, f := range r.Findings {
-		fmt.Fprintf(a.out, "%s:%d:%d  %s  %s\n", l.source, f.Line, f.Column, a.severity(f.Severity), a.colour("1", f.Check))
-		fmt.Fprintf(a.out, "    %s\n", f.Message)
-		fmt.Fprintf(a.out, "    Clients: %s\n", strings.Join(f.Clients, ", "))
-		fmt.Fprintf(a.out, "    Remedy:  %s\n\n", f.Remedy)
+	lines := strings.Split(l.template.Source, "\n")
+	for _, severity := range []client.Severity{client.Breaks, client.Degrades, client.Note} {
+		for _, group := range grouping(r.Findings, severity) {
+			title := "Mistake in the template language"
+			if c := check.Find(group[0].Check); c != nil {
+				title = c.Title
+			}
+			fmt.Fprintf(a.out, "%s  %s  %s\n", a.severity(severity), a.colour("1", group[0].Check), title)
+			for _, f := range group {
+				a.printFinding(l, lines, f, r.Verdict)
+			}
+			fmt.Fprintln(a.out)
+		}
+	}
+	for _, f := range r.Accepted {
+		fmt.Fprintf(a.out, "%s:%d:%d  accepted  %s: %s\n", l.source, f.Line, f.Column, f.Check, f.Accepted)
+	}
+	if len(r.Accepted) > 0 {
+		fmt.Fprintln(a.out)
 	}
 	a.printBudgets(a.out, l.people, r.Budgets)
-	fmt.Fprintf(a.out, "%s: %s: %d break, %d degrade, %d to note. %s.\n", l.template.Name, plural(len(r.Findings), "finding", "findings"),
-		counts[client.Breaks], counts[client.Degrades], counts[client.Note], burst(r.Budgets))
+	accepted := ""
+	if len(r.Accepted) > 0 {
+		accepted = fmt.Sprintf(" %d accepted.", len(r.Accepted))
+	}
+	fmt.Fprintf(a.out, "%s: %s: %d break, %d degrade, %d to note.%s %s.\n", l.template.Name, plural(len(r.Findings), "finding", "findings"),
+		counts[client.Breaks], counts[client.Degrades], counts[client.Note], accepted, burst(r.Budgets))
+	fmt.Fprintln(a.out, a.colour("1", r.Verdict.String()))
+	if mends > 0 {
+		fmt.Fprintf(a.out, "missivum mend --all puts %d of the findings right.\n", mends)
+	}
+}
+
+// grouping puts the findings of a severity together by check, in the order in which the checks are met.
+func grouping(findings []check.Finding, severity client.Severity) [][]check.Finding {
+	var groups [][]check.Finding
+	index := map[string]int{}
+	for _, f := range findings {
+		if f.Severity != severity {
+			continue
+		}
+		i, ok := index[f.Check]
+		if !ok {
+			i = len(groups)
+			index[f.Check] = i
+			groups = append(groups, nil)
+		}
+		groups[i] = append(groups[i], f)
+	}
+	return groups
+}
+
+// widestLine is how many characters of a line of the source are shown.
+const widestLine = 100
+
+func (a *app) printFinding(l loaded, lines []string, f check.Finding, v check.Verdict) {
+	who := strings.Join(f.Clients, ", ")
+	if len(f.Clients) > 1 && len(f.Clients) == v.Markup {
+		who = "every client that shows markup"
+	}
+	fmt.Fprintf(a.out, "  %s:%d:%d  %s\n", l.source, f.Line, f.Column, who)
+	if f.Line <= len(lines) {
+		text, under := excerpt(lines[f.Line-1], f.Column, utf8.RuneCountInString(f.Text))
+		number := fmt.Sprintf("%6d", f.Line)
+		fmt.Fprintf(a.out, "%s | %s\n%s | %s\n", number, text, strings.Repeat(" ", len(number)), a.colour("31", under))
+	}
+	fmt.Fprintf(a.out, "    %s\n", f.Message)
+	if f.Mend == nil {
+		fmt.Fprintf(a.out, "    Remedy: %s\n", f.Remedy)
+		return
+	}
+	costs := ""
+	if !f.Mend.Safe {
+		costs = "; it costs something: " + f.Mend.Costs
+	}
+	fmt.Fprintf(a.out, "    Mend: %s%s.\n", f.Mend.Title, costs)
+}
+
+// excerpt shows a line around a column, with what stands below to point at length characters of it.
+func excerpt(line string, column, length int) (text, under string) {
+	runes := []rune(strings.ReplaceAll(strings.TrimRight(line, "\r"), "\t", " "))
+	start := 0
+	for start < len(runes) && runes[start] == ' ' && start < column-1 {
+		start++
+	}
+	if column-1-start > widestLine-30 {
+		start = column - 1 - 30
+	}
+	end := min(len(runes), start+widestLine)
+	at := max(0, min(column-1-start, end-start))
+	return string(runes[start:end]), strings.Repeat(" ", at) + strings.Repeat("^", max(1, min(length, end-start-at)))
 }
 
 func (a *app) severity(s client.Severity) string {
@@ -131,4 +235,47 @@ func who(b check.Budget, d *person.Directory) string {
 		return "(field names, no directory given)"
 	}
 	return "(the same for everybody)"
+}
+
+// survival writes the map: constructs down, clients across.
+func (a *app) survival(l loaded, in check.Input, format string) error {
+	m, err := check.Survival(in)
+	if err != nil {
+		return err
+	}
+	if format == "json" {
+		return writeJSON(a.out, m)
+	}
+	heads := []string{"Line", "What"}
+	for i := range m.Clients {
+		heads = append(heads, string(rune('A'+i%26)))
+	}
+	var rows [][]string
+	for _, row := range m.Rows {
+		what := row.What
+		if row.Count > 1 {
+			what += fmt.Sprintf(" (%d times)", row.Count)
+		}
+		cells := []string{strconv.Itoa(row.Line), clip(what, 56)}
+		for _, c := range row.Cells {
+			cells = append(cells, c.State.Sign())
+		}
+		rows = append(rows, append(cells, fmt.Sprintf("%.0f", row.Harm)))
+	}
+	printTable(a.out, append(heads, "Harm"), rows)
+	fmt.Fprintln(a.out)
+	for i, id := range m.Clients {
+		fmt.Fprintf(a.out, "  %c  %s\n", 'A'+i%26, id)
+	}
+	fmt.Fprintf(a.out, "\n  =  kept    ~  changed    x  lost    !  refused    (blank: the client shows no markup)\n  Harm: 0 to 100; 100 is what breaks for all readers.\n\n%s: %s\n", l.template.Name, m.Verdict)
+	return nil
+}
+
+// clip cuts a text to so many characters.
+func clip(s string, most int) string {
+	runes := []rune(s)
+	if len(runes) <= most {
+		return s
+	}
+	return string(runes[:most-3]) + "..."
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -56,6 +57,7 @@ type app struct {
 	in       io.Reader
 	out, err io.Writer
 	now      func() time.Time
+	profiles string // file or folder of the organisation's own client profiles
 }
 
 // Run runs one command line and returns its exit code.
@@ -106,8 +108,9 @@ for every desk and the blocks for mail rules.`,
 	root.SetErr(a.err)
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{ExitUsage, err} })
 	root.CompletionOptions.HiddenDefaultCmd = true
+	root.PersistentFlags().StringVar(&a.profiles, "profiles", "", "file, or folder of .yaml files, with client profiles of your own")
 	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "ways in", Title: "Ways to a template:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
-	a.add(root, "offline", a.checkCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
+	a.add(root, "offline", a.checkCommand(), a.mendCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "ways in", a.startCommand(), a.adoptCommand(), a.liftCommand(), a.tidyCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
 	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.packageCommand())
@@ -231,7 +234,7 @@ func splitPath(path string) (dir, file string) {
 	return ".", path
 }
 
-// peopleFlags are --people and --map, which say where the directory is and how to read it.
+// peopleFlags are --people and --column, which say where the directory is and how to read it.
 type peopleFlags struct {
 	file   string
 	mapped []string
@@ -243,16 +246,16 @@ func (f *peopleFlags) add(c *cobra.Command) {
 }
 
 func mapFlag(c *cobra.Command, into *[]string) {
-	c.Flags().StringArrayVar(into, "map", nil, `field for a column of the CSV, such as "Adresse=mail"; "Notes=" leaves it out`)
+	c.Flags().StringArrayVar(into, "column", nil, `field for a column of the CSV, such as "Adresse=mail"; "Notes=" leaves it out`)
 }
 
-// parseMapping reads the values of --map.
+// parseMapping reads the values of --column.
 func parseMapping(mapped []string) (map[string]string, error) {
 	mapping := map[string]string{}
 	for _, m := range mapped {
 		heading, field, ok := strings.Cut(m, "=")
 		if !ok || heading == "" {
-			return nil, usage("--map %q must be the column's heading, = and the field, such as \"Adresse=mail\"", m)
+			return nil, usage("--column %q must be the column's heading, = and the field, such as \"Adresse=mail\"", m)
 		}
 		mapping[heading] = field
 	}
@@ -323,9 +326,39 @@ func findPerson(d *person.Directory, mail string) (*person.Person, error) {
 	return nil, errors.New(message)
 }
 
-// findClients returns the profiles with the ids; an unknown one is wrong usage.
-func findClients(ids []string) ([]*client.Profile, error) {
-	list, err := client.Select(ids)
+// book is the profiles that come with the program with those of --profiles over them.
+func (a *app) book() (client.Book, error) {
+	book := client.Book(client.Shipped())
+	if a.profiles == "" {
+		return book, nil
+	}
+	info, err := os.Stat(a.profiles)
+	if err != nil {
+		return nil, fmt.Errorf("the profiles cannot be read: %w", err)
+	}
+	names := []string{a.profiles}
+	if info.IsDir() {
+		if names, err = filepath.Glob(filepath.Join(a.profiles, "*.yaml")); err != nil {
+			return nil, err
+		}
+	}
+	files := map[string][]byte{}
+	for _, name := range names {
+		if files[name], err = os.ReadFile(name); err != nil {
+			return nil, fmt.Errorf("the profile cannot be read: %w", err)
+		}
+	}
+	return book.With(files)
+}
+
+// findClients returns the profiles with the ids, for none all that are not switched off; an unknown one is wrong
+// usage.
+func (a *app) findClients(ids []string) ([]*client.Profile, error) {
+	book, err := a.book()
+	if err != nil {
+		return nil, err
+	}
+	list, err := book.Select(ids)
 	if err != nil {
 		return nil, exitError{ExitUsage, err}
 	}

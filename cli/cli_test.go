@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	sarif "github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+
 	"github.com/spf13/cobra"
 
 	"missivum/core/check"
@@ -42,13 +44,19 @@ func TestExitCodes(t *testing.T) {
 		code int
 		say  string
 	}{
-		{"nothing breaks", "check demo/templates/harbour --people demo/people.csv --date 2026-11-23", ExitFine, ""},
-		{"nothing breaks without a directory", "check demo/templates/harbour --date 2026-11-23", ExitFine, ""},
+		{"nothing breaks", "check demo/templates/harbour --people demo/people.csv --profiles demo/clients --date 2026-11-23", ExitFine, ""},
+		{"nothing breaks without a directory", "check demo/templates/harbour --profiles demo/clients --date 2026-11-23", ExitFine, ""},
+		{"a box that is far too small", "check demo/templates/harbour --client crm-box --profiles demo/clients", ExitFindings, ""},
+		{"wrong profile", "check demo/templates/harbour --profiles demo/people.csv", ExitFailed, "people.csv: "},
+		{"missing profiles", "check demo/templates/harbour --profiles none", ExitFailed, "no such file"},
+		{"map as SARIF", "check demo/templates/harbour --map --format sarif", ExitUsage, "text or json"},
+		{"mend what", "mend demo/templates/harbour", ExitUsage, "--all or the names"},
+		{"mend unknown", "mend demo/templates/harbour nonesuch", ExitUsage, "there is no check"},
 		{"something breaks", "check demo/templates/regatta --people demo/people.csv", ExitFindings, ""},
 		{"only what the client does counts", "check demo/templates/regatta --client text-reader", ExitFine, ""},
 		{"no template", "check", ExitUsage, "check needs TEMPLATE"},
 		{"unknown client", "check demo/templates/harbour --client nonesuch", ExitUsage, "there are append-rule"},
-		{"unknown format", "check demo/templates/harbour --format xml", ExitUsage, "text or json"},
+		{"unknown format", "check demo/templates/harbour --format xml", ExitUsage, "text, json or sarif"},
 		{"unknown flag", "check demo/templates/harbour --peple x", ExitUsage, "unknown flag"},
 		{"unknown command", "chek", ExitUsage, "unknown command"},
 		{"wrong date", "check demo/templates/harbour --date tomorrow", ExitUsage, "2026-12-24"},
@@ -67,8 +75,8 @@ func TestExitCodes(t *testing.T) {
 		{"pack without output", "pack demo/templates/harbour --people demo/people.csv", ExitUsage, "--output"},
 		{"unknown profile", "clients show x", ExitUsage, "there are"},
 		{"not loopback", "serve --listen 0.0.0.0:0", ExitUsage, "loopback"},
-		{"wrong mapping", "check demo/templates/harbour --people demo/people.csv --map mail", ExitUsage, "Adresse=mail"},
-		{"mapping to nothing", "check demo/templates/harbour --people demo/people.csv --map mail=", ExitFailed, "no column holds the mail address"},
+		{"wrong mapping", "check demo/templates/harbour --people demo/people.csv --column mail", ExitUsage, "Adresse=mail"},
+		{"mapping to nothing", "check demo/templates/harbour --people demo/people.csv --column mail=", ExitFailed, "no column holds the mail address"},
 		{"no service", "template list --server http://127.0.0.1:1", ExitFailed, "missivum serve starts one"},
 		{"no address", "people list --server nonsense", ExitUsage, "--server"},
 	} {
@@ -99,9 +107,92 @@ func TestCheckJSON(t *testing.T) {
 
 func TestCheckText(t *testing.T) {
 	_, out, _ := run(t, "check", "demo/templates/regatta", "--people", peopleFile)
-	for _, want := range []string{"demo/templates/regatta/template.html:4:12  degrades  layout-property", "Remedy:  ", "Clients: ", "41 of 80 people"} {
+	for _, want := range []string{"degrades  rounded-corners  Rounded corners", "  demo/templates/regatta/template.html:4:12  wordproc-desktop\n     4 | .photo { border-radius: 50%; } /*", "\n       |          ^^^^^^^^^^^^^^^^^^\n", "Remedy: ", "Mend: ", "every client that shows markup", "41 of 80 people", "Safe in 2 of 13 clients"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
+		}
+	}
+}
+
+func TestCheckSARIF(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x.html")
+	source := "<p style=\"margin: 0\">Häfen</p>\n<!-- accepted: small-text: the register asks for it -->\n<p style=\"margin: 0; font-size: 7px; line-height: 9px\">x</p>\n"
+	if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	_, out, _ := run(t, "check", file, "--people", peopleFile, "--format", "sarif")
+	report, err := sarif.FromBytes([]byte(out))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := report.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	suppressed, fixed := 0, 0
+	for _, result := range report.Runs[0].Results {
+		region := result.Locations[0].PhysicalLocation.Region
+		switch *result.RuleID {
+		case "small-text":
+			suppressed += len(result.Suppressions)
+		case "character-set":
+			if *region.StartLine != 1 || *region.StartColumn != 23 || *region.EndColumn != 24 {
+				t.Errorf("place: %d:%d to %d", *region.StartLine, *region.StartColumn, *region.EndColumn)
+			}
+		case "line-height-rule":
+			for _, f := range result.Fixes {
+				fixed += len(f.ArtifactChanges[0].Replacements)
+			}
+		}
+	}
+	if suppressed != 1 || fixed != 1 {
+		t.Errorf("%d suppressed, %d replacements\n%s", suppressed, fixed, out)
+	}
+}
+
+func TestMendWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x.html")
+	source := "<p style=\"margin: 0; line-height: 20px; box-shadow: 0 0 2px #000\">x</p>\n"
+	if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	read := func(name string) string {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	code, out, errs := run(t, "mend", file, "--all", "--dry-run")
+	if code != 0 || !strings.Contains(out, "\n-"+source) || !strings.Contains(out, "20px; mso-line-height-rule: exactly; box-shadow") || !strings.Contains(errs, "1 mend can be made") || read(file) != source {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, errs = run(t, "mend", file, "--all"); code != 0 || read(file+".before") != source || !strings.Contains(read(file), "exactly; box-shadow") || !strings.Contains(errs, "line-height-rule: Write the exact rule beside it.") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, errs = run(t, "mend", file, "effect-property"); code != 0 || strings.Contains(read(file), "box-shadow") || !strings.Contains(errs, "It costs something: ") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, _ = run(t, "mend", file, "--all"); code != 0 || out != "" {
+		t.Errorf("exit %d, mended again: %s", code, out)
+	}
+}
+
+func TestSurvivalMap(t *testing.T) {
+	code, out, errs := run(t, "check", "demo/templates/regatta", "--people", peopleFile, "--map")
+	if code != 0 || !strings.Contains(out, "border-radius: 50%") || !strings.Contains(out, "A  append-rule") || !strings.Contains(out, "regatta: Safe in") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	_, out, _ = run(t, "check", "demo/templates/regatta", "--people", peopleFile, "--map", "--format", "json", "--profiles", "demo/clients")
+	var m check.Map
+	if err := json.Unmarshal([]byte(out), &m); err != nil {
+		t.Fatal(err)
+	}
+	if len(m.Clients) != 12 || len(m.Rows) < 20 || len(m.Rows[0].Cells) != 12 || m.Rows[0].Harm < m.Rows[len(m.Rows)-1].Harm {
+		t.Errorf("%d clients, %d rows", len(m.Clients), len(m.Rows))
+	}
+	for _, row := range m.Rows {
+		if row.What == "border-radius: 50%" && (row.Cells[11].State != check.GetsLost || row.Harm < 13 || row.Harm > 14) { // 44 % of the readers see square corners
+			t.Errorf("%+v", row)
 		}
 	}
 }

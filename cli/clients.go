@@ -18,14 +18,18 @@ func (a *app) clientsCommand() *cobra.Command {
 		Example: "  missivum clients\n  missivum clients show wordproc-desktop",
 		Args:    exactly(),
 		RunE: func(*cobra.Command, []string) error {
+			book, err := a.book()
+			if err != nil {
+				return err
+			}
 			if format == "json" {
-				return writeJSON(a.out, client.Shipped())
+				return writeJSON(a.out, book)
 			}
 			var rows [][]string
-			for _, p := range client.Shipped() {
-				rows = append(rows, []string{p.ID, p.Form, p.Install.Way, limits(p), p.Title})
+			for _, p := range book {
+				rows = append(rows, []string{p.ID, p.Form, p.Install.Way, limits(p), share(p), p.Title})
 			}
-			printTable(a.out, []string{"Id", "Shows", "Installed", "Limits", "Title"}, rows)
+			printTable(a.out, []string{"Id", "Shows", "Installed", "Limits", "Readers", "Title"}, rows)
 			return nil
 		},
 	}
@@ -36,7 +40,7 @@ func (a *app) clientsCommand() *cobra.Command {
 		Example: "  missivum clients show wordproc-desktop",
 		Args:    exactly("ID"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			list, err := findClients(args)
+			list, err := a.findClients(args)
 			if err != nil {
 				return err
 			}
@@ -60,6 +64,17 @@ func (a *app) clientsCommand() *cobra.Command {
 	return c
 }
 
+// share is the organisation's readers who use the client, as far as it is said.
+func share(p *client.Profile) string {
+	switch {
+	case p.Off:
+		return "off"
+	case p.Share > 0:
+		return fmt.Sprintf("%g %%", p.Share)
+	}
+	return ""
+}
+
 func limits(p *client.Profile) string {
 	var list []string
 	for _, l := range p.Limits {
@@ -78,6 +93,9 @@ func (a *app) printProfile(p *client.Profile) {
 		for _, w := range p.Pictures.Ways() {
 			rows = append(rows, []string{"pictures", w.Way + ": " + w.Says, w.As, "", string(w.Basis)})
 		}
+	}
+	if d := p.Dark; d != nil {
+		rows = append(rows, []string{"dark mode", d.Says, d.As, "", string(d.Basis)})
 	}
 	for _, b := range p.Behaviours {
 		rows = append(rows, []string{string(b.Hop), b.Match.String(), string(b.Does), string(b.Severity), string(b.Basis)})

@@ -26,7 +26,7 @@ standard error output, what happened to it with line and column. Without a perso
 			if id == "" {
 				return usage("simulate needs --client; there are %s", strings.Join(client.IDs(client.Shipped()), ", "))
 			}
-			profiles, err := findClients([]string{id})
+			profiles, err := a.findClients([]string{id})
 			if err != nil {
 				return err
 			}

@@ -256,6 +256,9 @@ func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Mend) {
 	return n.Open, nil
 }
 
+// browserBlue is the colour of links that have none of their own (HTML Living Standard, 15.3.4).
+var browserBlue = color.RGBA{0, 0, 238, 255}
+
 // leastInDark is the contrast below which text is told in dark mode: that of large text, since nobody chose these
 // colours.
 const leastInDark = 3
@@ -270,6 +273,9 @@ func darkContrasts(p *Pass) {
 	p.eachText(func(n *markup.Node, l look) {
 		if contrast(l.text.Color, l.ground) < enough(l.text) {
 			return // told as a fault in light already
+		}
+		if l.text.Color == browserBlue {
+			return // a link's own colour is the client's, and so is the one in dark mode
 		}
 		for _, way := range []string{client.Full, client.Partial} {
 			if len(ways[way]) == 0 {

@@ -35,7 +35,7 @@ type Finding struct {
 	Remedy   string          `json:"remedy"`
 	Basis    client.Basis    `json:"basis,omitempty"`    // of the profiles' statements, the weakest; empty where it is plain
 	Mend     *Mend           `json:"mend,omitempty"`     // nil: by hand only
-	Silenced string          `json:"silenced,omitempty"` // the reason for which the source silences it
+	Accepted string          `json:"accepted,omitempty"` // the reason for which the source accepts it
 }
 
 // Budget is one limit of a client with the measured figure for the worst person.
@@ -58,7 +58,9 @@ func (b Budget) Burst() bool { return b.Value > b.Limit }
 // Report is what Run finds.
 type Report struct {
 	Findings []Finding `json:"findings"`
+	Accepted []Finding `json:"accepted"` // those that the source accepts, with the reason
 	Budgets  []Budget  `json:"budgets"`
+	Verdict  Verdict   `json:"verdict"`
 	People   int       `json:"people"` // how many were measured; 0: the field names stood in their place
 }
 
@@ -119,6 +121,27 @@ type Pass struct {
 // Run checks a template for the profiles. Mistakes in the template language are findings too. The
 // context can stop the measuring of a large directory.
 func Run(ctx context.Context, in Input) (*Report, error) {
+	r, prepared, err := find(in)
+	if err != nil {
+		return nil, err
+	}
+	if prepared != nil {
+		if r.Budgets, err = measure(ctx, prepared, in); err != nil {
+			return nil, err
+		}
+	}
+	r.Verdict = verdict(in.Profiles, r)
+	return r, nil
+}
+
+// Findings is Run without the budgets: nobody's signature is measured.
+func Findings(in Input) (*Report, error) {
+	r, _, err := find(in)
+	return r, err
+}
+
+// find looks for findings. The prepared template is nil when it has mistakes and cannot be measured.
+func find(in Input) (*Report, *compose.Prepared, error) {
 	schema := person.NewSchema()
 	if in.People != nil {
 		schema = in.People.Schema
@@ -126,7 +149,7 @@ func Run(ctx context.Context, in Input) (*Report, error) {
 	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
 	var mistakes field.Errors
 	if err != nil && !errors.As(err, &mistakes) {
-		return nil, err
+		return nil, nil, err
 	}
 	p := &Pass{Input: in, Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource()}
 	p.language(mistakes)
@@ -137,16 +160,15 @@ func Run(ctx context.Context, in Input) (*Report, error) {
 		}
 	}
 	p.behaviours()
-	r := &Report{Findings: p.merged(), Budgets: []Budget{}}
+	r := &Report{Budgets: []Budget{}}
+	r.Findings, r.Accepted = p.accept(p.merged())
 	if in.People != nil {
 		r.People = len(in.People.People)
 	}
-	if len(mistakes) == 0 {
-		if r.Budgets, err = measure(ctx, prepared, in); err != nil {
-			return nil, err
-		}
+	if len(mistakes) > 0 {
+		prepared = nil
 	}
-	return r, nil
+	return r, prepared, nil
 }
 
 // htmlClients are the ids of the profiles that show markup.

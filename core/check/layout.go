@@ -328,6 +328,9 @@ func dropPosition(p *Pass, t target) *Mend {
 		return nil
 	}
 	h.drop(t.span)
+	for _, d := range offsets {
+		h.drop(d.Span)
+	}
 	if !moved {
 		return h.mend("Take the position away; it moves nothing")
 	}
@@ -399,7 +402,7 @@ func unevenRows(p *Pass) {
 			if first == 0 {
 				first = columns
 			}
-			if columns != first && columns > 0 && !spans && row.Attribute("data-each") == nil {
+			if columns != first && columns > 0 && !spans && row.Attribute("data-each") == nil && row.Attribute("data-in") == nil {
 				p.Report(row.Open, client.Note, fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first))
 				break
 			}

@@ -67,8 +67,7 @@ var linkChecks = []*Check{
 		Mend: func(p *Pass, t target) *Mend {
 			return p.linked(t, func(text string) (string, bool) {
 				if strings.HasPrefix(text, "{{") {
-					name, ok := loneField(text)
-					return "tel:{{ " + name + " | dial }}", ok
+					return "tel:" + dialling.ReplaceAllString(strings.TrimSuffix(text, "}}"), "") + "| dial }}", strings.Count(text, "{{") == 1
 				}
 				digits := strings.Map(keepDigits, text)
 				return "tel:" + digits, strings.HasPrefix(digits, "+") && !strings.Contains(text, "(0)")
@@ -211,7 +210,7 @@ func (p *Pass) linked(t target, address func(text string) (string, bool)) *Mend 
 		text = p.Source.Source[t.span.Start:t.span.End]
 	}
 	href, ok := address(text)
-	if !ok || strings.ContainsAny(text, "<>\"") {
+	if !ok || strings.ContainsAny(text, "<>\"") || t.span.Len() == 0 {
 		return nil
 	}
 	colour := style.PlainText.Color
@@ -225,6 +224,9 @@ func (p *Pass) linked(t target, address func(text string) (string, bool)) *Mend 
 	h.insert(t.span.End, "</span></a>")
 	return h.mend("Make it a link that looks like the text around it")
 }
+
+// dialling is the modifier that is left out where a number is dialled.
+var dialling = regexp.MustCompile(`\|\s*(phone|national)\s*`)
 
 // loneField is the field of a placeholder that shows one field and has no stand-by.
 func loneField(text string) (string, bool) {

@@ -15,7 +15,6 @@ type look struct {
 	text   style.Text
 	ground color.RGBA // white where nothing is said
 	own    bool       // an element around gives the ground
-	rtl    bool
 }
 
 // looks works out the look in every element of the prepared document, once for a run.

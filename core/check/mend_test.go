@@ -98,7 +98,7 @@ func TestMendsWriteWhatTheyShould(t *testing.T) {
 		{"active-content", `<p style="margin: 0" onclick="x()">a<script>x()</script>b</p>`, `<p style="margin: 0">ab</p>`},
 		{"document-tags", `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><html><body>x</body></html></td></tr></table>`, `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>x</td></tr></table>`},
 		{"blank-field", `<div>M {{ mobile }}</div>`, `<div data-needs="mobile">M {{ mobile }}</div>`},
-		{"obsolete-element", `<font face="Verdana, 'Fira Sans'" color=#123456 size="2">x</font>`, `<span style="font-family: Verdana, 'Fira Sans'; color: #123456; font-size: 13px">x</span>`},
+		{"obsolete-element", `<font face="Verdana, 'Fira Sans'" color=#123456 size="2">x</font>`, `<span style="font-family: Verdana, 'Fira Sans', sans-serif; color: #123456; font-size: 13px">x</span>`},
 		{"word-leftovers", `<p class=MsoNormal style='mso-margin-top-alt: auto; margin: 0; mso-line-height-rule: exactly'>x<o:p></o:p></p>`, `<p style='margin: 0; mso-line-height-rule: exactly'>x</p>`},
 		{"foreign-placeholder", `<b>%%cn%% [[Title]] {nobody}</b>`, `<b>{{ cn }} {{ title }} {nobody}</b>`},
 		{"duplicate-declaration", `<b style="color: #123456; color: #654321;">x</b>`, `<b style="color: #654321;">x</b>`},

@@ -74,7 +74,25 @@ var styleChecks = []*Check{
 		Mend: func(p *Pass, t target) *Mend {
 			h := p.hand()
 			h.beside(t.span, "mso-line-height-rule: exactly")
+			done := map[*markup.Node]bool{}
+			for _, n := range t.nodes {
+				for _, img := range n.Elements("img") {
+					h.letGrow(img, n, done)
+				}
+			}
 			return h.mend("Write the exact rule beside it")
+		},
+	},
+	{
+		ID: "picture-clipped", Title: "Picture in a line of exact height",
+		Why:     "Where mso-line-height-rule: exactly reaches a picture, the word-processor engine cuts it off at the line's height.",
+		Remedy:  "Write mso-line-height-rule: at-least on the cell that holds the picture.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="line-height: 18px; mso-line-height-rule: exactly"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" style="line-height: 18px; mso-line-height-rule: exactly"><tr><td style="mso-line-height-rule: at-least"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
+		Mend: func(p *Pass, t target) *Mend {
+			h := p.hand()
+			h.letGrow(t.first(), nil, map[*markup.Node]bool{})
+			return h.mend("Let the line of the picture grow")
 		},
 	},
 	{
@@ -163,6 +181,29 @@ var styleChecks = []*Check{
 			return h.mend("Make it 9 px")
 		},
 	},
+}
+
+// letGrow lets the line of a picture be as high as the picture for the word processor, on the block nearest to it. It
+// fails where that is the element that asks for the exact height.
+func (h *hand) letGrow(img, exact *markup.Node, done map[*markup.Node]bool) {
+	block := img.Parent
+	for block.Kind == markup.Element && !markup.Block(block.Name) {
+		block = block.Parent
+	}
+	switch {
+	case block.Kind != markup.Element || block == exact:
+		h.fails = true
+	case done[block] || block.Attribute("style") != nil && strings.Contains(block.Attribute("style").Value, "mso-line-height-rule: at-least"):
+	default:
+		done[block] = true
+		for _, d := range ownDeclarations(block) {
+			if d.Property == "mso-line-height-rule" {
+				h.setValue(d.Span, "at-least")
+				return
+			}
+		}
+		h.declare(block, "mso-line-height-rule: at-least")
+	}
 }
 
 // plainColour writes a colour with six digits. One that lets the ground through is laid over the ground that it
@@ -313,7 +354,7 @@ func genericFonts(p *Pass) {
 			return
 		}
 		last := strings.ToLower(families[len(families)-1])
-		if slices.Contains([]string{"serif", "sans-serif", "monospace", "cursive", "fantasy", "system-ui", "inherit", "initial"}, last) {
+		if slices.Contains(style.GenericFamilies, last) || last == "inherit" || last == "initial" {
 			return
 		}
 		h := p.hand()

@@ -11,10 +11,18 @@ import (
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/style"
 )
 
 // writtenChecks look at how the markup is written: nesting, elements, leftovers, and signs in the text.
 var writtenChecks = []*Check{
+	{
+		ID: "acceptance", Title: "Acceptance that does nothing",
+		Why:     "A comment that accepts a finding without a reason, or one that is not there, hides what will come later.",
+		Remedy:  "Write the check's id and the reason, <!-- accepted: check-id: reason -->, or take the comment out.",
+		Failing: `<!-- accepted: small-text: the register asks for it --><p style="margin: 0">Registered in Saltmouth</p>`,
+		Passing: `<!-- accepted: small-text: the register asks for it --><p style="margin: 0; font-size: 7px">Registered in Saltmouth</p>`,
+	},
 	{
 		ID: "unknown-element", Title: "Element that a sanitiser does not know",
 		Why:     "An allow-list takes the tags away and leaves what stands between them; what the element did is lost.",
@@ -200,7 +208,7 @@ func obsoleteElements(p *Pass) {
 			for _, a := range n.Attrs {
 				switch {
 				case a.Name == "face":
-					styles = append(styles, "font-family: "+strings.ReplaceAll(a.Value, `"`, "'"))
+					styles = append(styles, "font-family: "+strings.ReplaceAll(withGeneric(a.Value), `"`, "'"))
 				case a.Name == "color":
 					styles = append(styles, "color: "+a.Value)
 				case a.Name == "size" && fontSizeNames[a.Value] != "":
@@ -221,6 +229,15 @@ func obsoleteElements(p *Pass) {
 		}
 		p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> is obsolete.", n.Name), h.mend("Write styles in its place"))
 	}
+}
+
+// withGeneric ends a list of fonts with a generic family.
+func withGeneric(list string) string {
+	families := style.Families(list)
+	if len(families) == 0 || slices.Contains(style.GenericFamilies, strings.ToLower(families[len(families)-1])) {
+		return list
+	}
+	return list + ", " + style.Generic(families[0])
 }
 
 // replaceTags writes another element with a style attribute in the place of one that has no other attributes to

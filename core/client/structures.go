@@ -22,8 +22,11 @@ var structures = map[string]func(*simulation, *Behaviour){
 	"nested-tables":        spots(NestedTables),
 	"unknown-font":         spots(UnknownFonts),
 	"line-height-alone":    spots(LineHeightsAlone),
+	"exact-line-picture":   spots(PicturesInExactLines),
 	"table-without-gaps":   spots(TablesWithoutGaps),
+	"link-colour-none":     spots(LinksWithoutColour),
 	"link-colour-once":     spots(LinksColouredOnce),
+	"link-without-line":    spots(LinksWithoutLine),
 	"plain-number":         spots(PlainNumbers),
 	"plain-address":        spots(PlainAddresses),
 	"small-text":           spots(SmallTexts),
@@ -350,13 +353,34 @@ func engineFont(doc *markup.Document) bool {
 func LineHeightsAlone(doc *markup.Document, _ Match) []Spot {
 	var found []Spot
 	for _, n := range doc.Root.Elements() {
-		if _, told := n.Declared("mso-line-height-rule"); told {
+		if _, told := n.Declared("mso-line-height-rule"); told || n.Is("img") { // a picture's is for its alternative text
 			continue
 		}
 		for _, d := range n.Style {
-			if d.Property == "line-height" && d.Value != "normal" && d.Value != "inherit" {
+			if d.Property == "line-height" && d.Value != "normal" && d.Value != "inherit" && strings.Trim(d.Value, "0px") != "" {
 				found = append(found, Spot{n, d.Property + ": " + d.Value, d.Span})
 			}
+		}
+	}
+	return found
+}
+
+// PicturesInExactLines finds pictures in lines whose height is exact for the word processor: it cuts them off at
+// that height.
+func PicturesInExactLines(doc *markup.Document, _ Match) []Spot {
+	var found []Spot
+	for _, n := range doc.Root.Elements("img") {
+		height := float64(n.Pixels("height"))
+		for e := n.Parent; e != nil && e.Kind == markup.Element; e = e.Parent {
+			rule, ok := e.Declared("mso-line-height-rule")
+			if !ok {
+				continue
+			}
+			line, _ := e.Declared("line-height")
+			if px, ok := style.Length(line, 16); rule == "exactly" && (!ok || px < height) {
+				found = append(found, Spot{n, "a picture in a line of exact height", n.Open})
+			}
+			break
 		}
 	}
 	return found
@@ -379,17 +403,44 @@ func TablesWithoutGaps(doc *markup.Document, _ Match) []Spot {
 	return found
 }
 
-// LinksColouredOnce finds links with text whose colour does not stand both on the link and on an element inside
-// it that holds all of the text.
+// textLinks are links that lead somewhere and have text.
+func textLinks(doc *markup.Document) []*markup.Node {
+	return slices.DeleteFunc(doc.Root.Elements("a"), func(n *markup.Node) bool {
+		_, leads := n.Attr("href")
+		return !leads || strings.TrimSpace(n.TextContent()) == ""
+	})
+}
+
+// LinksWithoutColour finds links with text that leave the colour to the client.
+func LinksWithoutColour(doc *markup.Document, _ Match) []Spot {
+	var found []Spot
+	for _, n := range textLinks(doc) {
+		if _, own := n.Declared("color"); !own && !allColoured(n) {
+			found = append(found, Spot{n, "a link without a colour", n.Open})
+		}
+	}
+	return found
+}
+
+// LinksColouredOnce finds links with text whose colour stands on the link and on no element inside it that holds
+// all of the text.
 func LinksColouredOnce(doc *markup.Document, _ Match) []Spot {
 	var found []Spot
-	for _, n := range doc.Root.Elements("a") {
-		_, leads := n.Attr("href")
-		if !leads || strings.TrimSpace(n.TextContent()) == "" {
-			continue
+	for _, n := range textLinks(doc) {
+		if _, own := n.Declared("color"); own && !allColoured(n) {
+			found = append(found, Spot{n, "a link whose colour does not stand on a span inside it too", n.Open})
 		}
-		if _, own := n.Declared("color"); !own || !allColoured(n) {
-			found = append(found, Spot{n, "a link whose colour does not stand on it and on a span inside it", n.Open})
+	}
+	return found
+}
+
+// LinksWithoutLine finds links with text that leave the underline to the client.
+func LinksWithoutLine(doc *markup.Document, _ Match) []Spot {
+	var found []Spot
+	for _, n := range textLinks(doc) {
+		_, line := n.Declared("text-decoration")
+		if _, long := n.Declared("text-decoration-line"); !line && !long {
+			found = append(found, Spot{n, "a link without text-decoration", n.Open})
 		}
 	}
 	return found
@@ -444,13 +495,17 @@ func plain(doc *markup.Document, form *regexp.Regexp, words string, fits func(st
 			return false
 		}
 		if n.Kind == markup.Text {
-			for _, at := range form.FindAllStringIndex(n.Data, -1) {
-				text := n.Data[at[0]:at[1]]
+			raw := n.Data
+			if !n.Changed() { // places are those of the source
+				raw = doc.Raw(n)
+			}
+			for _, at := range form.FindAllStringIndex(raw, -1) {
+				text := raw[at[0]:at[1]]
 				if !fits(text) {
 					continue
 				}
 				span := n.Open
-				if !n.Changed() && span.Len() == len(n.Data) { // no references: places are those of the source
+				if !n.Changed() {
 					span = markup.Span{Start: n.Open.Start + at[0], End: n.Open.Start + at[1]}
 				}
 				found = append(found, Spot{n.Parent, fmt.Sprintf(words, text), span})

@@ -31,6 +31,9 @@ func TakesLength(property string) bool {
 	return strings.HasPrefix(property, "padding") || strings.HasPrefix(property, "margin")
 }
 
+// GenericFamilies are the families that every engine has (CSS Fonts Module Level 4, 2.1.3).
+var GenericFamilies = []string{"serif", "sans-serif", "monospace", "cursive", "fantasy", "system-ui"}
+
 // Generic is the generic family that stands in for a font: serif, monospace or sans-serif.
 func Generic(family string) string {
 	family = strings.ToLower(family)

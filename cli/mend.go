@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	udiff "github.com/aymanbagabas/go-udiff"
+	"github.com/spf13/cobra"
+
+	"missivum/core/check"
+	"missivum/core/mend"
+	"missivum/service/files"
+)
+
+func (a *app) mendCommand() *cobra.Command {
+	var flags templateFlags
+	var all, dry bool
+	var clients []string
+	c := &cobra.Command{
+		Use:   "mend TEMPLATE [CHECK ...]",
+		Short: "Put findings right in the source",
+		Long: `Makes the mends that the checks know, as edits of the source that leave every other byte alone, and checks the
+result again: a mend that would bring a new finding is not made. With --all every mend that is safe in all clients is
+made; named checks are mended even where it costs something, which is then said. What was done is written as a unified
+diff; with --dry-run nothing else happens. The source as it was stays beside it, with the ending .before.`,
+		Example: "  missivum mend demo/templates/regatta --all --dry-run --people demo/people.csv",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ids := args[1:]
+			if all == (len(ids) > 0) {
+				return usage("mend needs --all or the names of checks, and not both")
+			}
+			for _, id := range ids {
+				if check.Find(id) == nil {
+					return usage("there is no check %q; missivum check names those that found something", id)
+				}
+			}
+			profiles, err := a.findClients(clients)
+			if err != nil {
+				return err
+			}
+			l, err := a.load(args[0], flags)
+			if err != nil {
+				return err
+			}
+			in := check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day}
+			return a.mend(cmd.Context(), l, in, mend.Options{Checks: ids, At: -1}, dry)
+		},
+	}
+	a.templateFlags(c, &flags)
+	c.Flags().BoolVar(&all, "all", false, "make every mend that is safe in all clients")
+	c.Flags().BoolVar(&dry, "dry-run", false, "only write the difference")
+	c.Flags().StringArrayVar(&clients, "client", nil, "client profile to mend for; may be given several times (default all)")
+	return c
+}
+
+func (a *app) mend(ctx context.Context, l loaded, in check.Input, o mend.Options, dry bool) error {
+	r, err := mend.Mend(ctx, in, o)
+	if err != nil {
+		return err
+	}
+	if _, err := io.WriteString(a.out, udiff.Unified(l.source, l.source+" (mended)", l.template.Source, r.Source)); err != nil {
+		return err
+	}
+	for _, d := range r.Done {
+		costs := ""
+		if d.Costs != "" {
+			costs = " It costs something: " + d.Costs + "."
+		}
+		fmt.Fprintf(a.err, "%s:%d:%d  %s: %s.%s\n", l.source, d.Line, d.Column, d.Check, d.Title, costs)
+	}
+	for _, d := range r.Refused {
+		fmt.Fprintf(a.err, "%s:%d:%d  %s: not done (%s): %s\n", l.source, d.Line, d.Column, d.Check, d.Title, d.Why)
+	}
+	left := 0
+	for _, f := range r.Findings {
+		if f.Mend == nil {
+			left++
+		}
+	}
+	said := plural(len(r.Done), "mend", "mends") + " made"
+	if dry {
+		said = plural(len(r.Done), "mend", "mends") + " can be made"
+	}
+	fmt.Fprintf(a.err, "%s: %s in %s; %s left, %d of them for a hand.\n", l.template.Name, said, plural(r.Rounds, "round", "rounds"), plural(len(r.Findings), "finding is", "findings are"), left)
+	if dry || r.Source == l.template.Source {
+		return nil
+	}
+	return keepAndWrite(l.source, l.template.Source, r.Source)
+}
+
+// keepAndWrite puts the old source beside the new one, so that one can go back.
+func keepAndWrite(path, before, after string) error {
+	if err := files.WriteBytes(path+".before", []byte(before)); err != nil {
+		return fmt.Errorf("keeping %s as it was: %w", filepath.Base(path), err)
+	}
+	if data, err := os.ReadFile(path); err == nil && strings.HasPrefix(string(data), "\ufeff") {
+		after = "\ufeff" + after
+	}
+	if err := files.WriteBytes(path, []byte(after)); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}

@@ -1,0 +1,219 @@
+// Package mend puts findings right by the edits that they bring, round after round until none is left that a mend is
+// known for, and holds every result against the checks: a mend that brings a new finding is not made. Start with
+// Mend.
+package mend
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+
+	"missivum/core/check"
+	"missivum/core/template"
+)
+
+// Options say which findings are put right.
+type Options struct {
+	// Checks are the ids of checks whose findings are mended, the costly mends with them. With none, the safe mends
+	// of all checks are made.
+	Checks []string
+	// At is the byte offset of the one finding that is mended; -1 for all. It needs one check.
+	At int
+}
+
+// Done is a mend that was made.
+type Done struct {
+	Check   string `json:"check"`
+	Line    int    `json:"line"`   // in the source as it was in that round
+	Column  int    `json:"column"` // from 1, in characters
+	Message string `json:"message"`
+	Title   string `json:"title"` // what was done
+	Costs   string `json:"costs,omitempty"`
+}
+
+// Refused is a mend that was not made.
+type Refused struct {
+	Done
+	Why string `json:"why"`
+}
+
+// Result is the mended source and what was done to get it.
+type Result struct {
+	Source   string          `json:"source"`
+	Done     []Done          `json:"done"`
+	Refused  []Refused       `json:"refused"`
+	Rounds   int             `json:"rounds"`
+	Findings []check.Finding `json:"findings"` // what is left
+}
+
+// mostRounds is how often the source is looked at again; mends that call for each other end there.
+const mostRounds = 30
+
+// Mend mends a template's source. The template itself is not changed. The error is that of the checks, or the
+// context's.
+func Mend(ctx context.Context, in check.Input, o Options) (Result, error) {
+	w := work{in: in, options: o, tried: map[string]bool{}, result: Result{Done: []Done{}, Refused: []Refused{}}}
+	report, err := check.Findings(in)
+	if err != nil {
+		return Result{}, err
+	}
+	for w.result.Rounds < mostRounds {
+		if err := ctx.Err(); err != nil {
+			return Result{}, fmt.Errorf("mending stopped after %d rounds: %w", w.result.Rounds, err)
+		}
+		next, err := w.round(report)
+		if err != nil {
+			return Result{}, err
+		}
+		if next == nil {
+			break
+		}
+		report = next
+		w.result.Rounds++
+	}
+	w.result.Source = w.in.Template.Source
+	w.result.Findings = report.Findings
+	return w.result, nil
+}
+
+type work struct {
+	in      check.Input
+	options Options
+	result  Result
+	tried   map[string]bool // mends that brought a new finding
+}
+
+// round makes all mends that do not touch each other, or, when together they bring a new finding, each by itself. It
+// gives nil when nothing was left to mend.
+func (w *work) round(report *check.Report) (*check.Report, error) {
+	batch := w.chosen(report)
+	if len(batch) == 0 {
+		return nil, nil
+	}
+	next, brought, err := w.try(report, batch)
+	if err != nil {
+		return nil, err
+	}
+	if brought == "" {
+		return next, nil
+	}
+	if len(batch) > 1 {
+		batch = batch[:1]
+		if next, brought, err = w.try(report, batch); err != nil || brought == "" {
+			return next, err
+		}
+	}
+	w.tried[key(batch[0])] = true
+	w.result.Refused = append(w.result.Refused, Refused{done(batch[0]), brought})
+	return report, nil
+}
+
+// chosen are the findings to mend in this round: none whose edits lie over those of another.
+func (w *work) chosen(report *check.Report) []check.Finding {
+	var batch []check.Finding
+	var edits []check.Edit
+	for _, f := range report.Findings {
+		if f.Mend == nil || w.tried[key(f)] || !w.asked(f) || w.options.At >= 0 && len(w.result.Done) > 0 {
+			continue
+		}
+		if len(w.options.Checks) == 0 && !f.Mend.Safe || !fits(edits, f.Mend.Edits) {
+			continue
+		}
+		for _, e := range f.Mend.Edits {
+			if !slices.Contains(edits, e) {
+				edits = append(edits, e)
+			}
+		}
+		batch = append(batch, f)
+	}
+	return batch
+}
+
+func (w *work) asked(f check.Finding) bool {
+	if len(w.options.Checks) == 0 {
+		return true
+	}
+	return slices.Contains(w.options.Checks, f.Check) && (w.options.At < 0 || f.Offset == w.options.At)
+}
+
+// fits reports whether edits touch none of those already chosen, or are the very same.
+func fits(have, more []check.Edit) bool {
+	for _, e := range more {
+		for _, h := range have {
+			if e != h && e.Start <= h.End && h.Start <= e.End {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// try makes the mends of a batch and checks the result. When that has a finding that was not there before, nothing
+// is changed and the finding is told.
+func (w *work) try(before *check.Report, batch []check.Finding) (*check.Report, string, error) {
+	var edits []check.Edit
+	for _, f := range batch {
+		for _, e := range f.Mend.Edits {
+			if !slices.Contains(edits, e) {
+				edits = append(edits, e)
+			}
+		}
+	}
+	sort.SliceStable(edits, func(i, j int) bool { return edits[i].Start < edits[j].Start })
+	source, err := check.Apply(w.in.Template.Source, edits)
+	if err != nil {
+		return nil, err.Error(), nil
+	}
+	in := w.in
+	in.Template = WithSource(in.Template, source)
+	after, err := check.Findings(in)
+	if err != nil {
+		return nil, "the result cannot be read: " + err.Error(), nil
+	}
+	if brought := newFinding(before, after); brought != "" {
+		return nil, brought, nil
+	}
+	w.in = in
+	for _, f := range batch {
+		w.result.Done = append(w.result.Done, done(f))
+	}
+	return after, "", nil
+}
+
+// newFinding tells a finding of a check that has more of them than before, or of a worse severity.
+func newFinding(before, after *check.Report) string {
+	type kind struct {
+		check string
+		worse bool
+	}
+	count := map[kind]int{}
+	for _, f := range before.Findings {
+		count[kind{f.Check, f.Severity == "breaks"}]++
+		count[kind{f.Check, false}]++
+	}
+	for _, f := range after.Findings {
+		for _, k := range []kind{{f.Check, f.Severity == "breaks"}, {f.Check, false}} {
+			if count[k]--; count[k] < 0 {
+				return "it would bring " + f.Check + ": " + f.Message
+			}
+			if !k.worse {
+				break
+			}
+		}
+	}
+	return ""
+}
+
+func key(f check.Finding) string { return f.Check + "\n" + f.Text + "\n" + f.Mend.Title }
+
+func done(f check.Finding) Done {
+	return Done{Check: f.Check, Line: f.Line, Column: f.Column, Message: f.Message, Title: f.Mend.Title, Costs: f.Mend.Costs}
+}
+
+// WithSource is the template with another source.
+func WithSource(t *template.Template, source string) *template.Template {
+	with := *t
+	with.Source = source
+	return &with
+}
