@@ -1,13 +1,19 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"net/http"
+	"net/url"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"gopkg.in/yaml.v3"
 
 	"missivum/core/client"
+	"missivum/service/api"
 )
 
 func (a *app) clientsCommand() *cobra.Command {
@@ -51,6 +57,7 @@ func (a *app) clientsCommand() *cobra.Command {
 			return nil
 		},
 	})
+	c.AddCommand(a.clientsPush(), a.clientsRemove())
 	c.AddCommand(&cobra.Command{
 		Use:     "schema",
 		Short:   "Write the JSON Schema of profiles",
@@ -101,4 +108,52 @@ func (a *app) printProfile(p *client.Profile) {
 		rows = append(rows, []string{string(b.Hop), b.Match.String(), string(b.Does), string(b.Severity), string(b.Basis)})
 	}
 	printTable(a.out, []string{"Hop", "What", "Happens", "Severity", "Basis"}, rows)
+}
+
+func (a *app) clientsPush() *cobra.Command {
+	server := new(string)
+	c := &cobra.Command{
+		Use: "push FILE ...", Short: "Store client profiles of your own in a service",
+		Long: `Stores profiles of your own in a service, each from a YAML or JSON file. One with the id of a shipped profile stands
+over it: with based-on it overrides single entries, such as title, share (percent of your readers) and off.`,
+		Example: "  missivum clients push demo/clients/wordproc-desktop.yaml",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
+			for _, file := range args {
+				data, err := os.ReadFile(file)
+				if err != nil {
+					return fmt.Errorf("the profile cannot be read: %w", err)
+				}
+				var head struct {
+					ID string `yaml:"id"`
+				}
+				if err := yaml.Unmarshal(data, &head); err != nil || head.ID == "" {
+					return fmt.Errorf("%s names no id", file)
+				}
+				var p client.Profile
+				if err := r.json(ctx, http.MethodPut, "/api/v1/clients/"+url.PathEscape(head.ID)+"/document", api.ClientDocument{Document: string(data)}, &p); err != nil {
+					return fmt.Errorf("%s: %w", file, err)
+				}
+				fmt.Fprintf(a.out, "%s: %s\n", p.ID, p.Title)
+			}
+			return nil
+		}),
+	}
+	serverFlag(c, server)
+	return c
+}
+
+func (a *app) clientsRemove() *cobra.Command {
+	server := new(string)
+	c := &cobra.Command{
+		Use: "remove ID", Short: "Remove a client profile of your own from a service",
+		Long:    "Removes a profile of your own from a service. A shipped profile that it stood over is then as it came.",
+		Example: "  missivum clients remove crm-box",
+		Args:    exactly("ID"),
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
+			return r.json(ctx, http.MethodDelete, "/api/v1/clients/"+url.PathEscape(args[0])+"/document", nil, nil)
+		}),
+	}
+	serverFlag(c, server)
+	return c
 }

@@ -201,6 +201,9 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 	if err := loadDemoPictures(ctx, s); err != nil {
 		return err
 	}
+	if err := loadDemoClients(ctx, s); err != nil {
+		return err
+	}
 	list, err := demo.Templates()
 	if err != nil {
 		return err
@@ -208,6 +211,23 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 	for _, t := range list {
 		_, err := s.Templates.Save(ctx, t.Name, t.Parts(), templates.Edit{Note: "From the demo", Author: "Missivum"})
 		if err != nil && !errors.Is(err, store.ErrConflict) {
+			return err
+		}
+	}
+	return nil
+}
+
+// loadDemoClients stores the demo's own client profiles, those that are not there yet.
+func loadDemoClients(ctx context.Context, s *service.Service) error {
+	list, err := demo.Clients()
+	if err != nil {
+		return err
+	}
+	for id, document := range list {
+		if _, own, err := s.Clients.Document(ctx, id); err == nil && own {
+			continue
+		}
+		if _, err := s.Clients.Put(ctx, id, string(document)); err != nil {
 			return err
 		}
 	}

@@ -7,12 +7,13 @@ import (
 	"embed"
 	"fmt"
 	"io/fs"
+	"strings"
 
 	"missivum/core/person"
 	"missivum/core/template"
 )
 
-//go:embed people.csv templates pictures
+//go:embed people.csv templates pictures clients
 var files embed.FS
 
 // PeopleCSV is the demo directory as a file.
@@ -29,6 +30,21 @@ func Directory() (*person.Directory, error) {
 		err = bad[0]
 	}
 	return d, err
+}
+
+// Clients are the demo's own client profiles: the documents by id.
+func Clients() (map[string][]byte, error) {
+	entries, err := files.ReadDir("clients")
+	if err != nil {
+		return nil, err
+	}
+	list := map[string][]byte{}
+	for _, e := range entries {
+		if list[strings.TrimSuffix(e.Name(), ".yaml")], err = files.ReadFile("clients/" + e.Name()); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
 }
 
 // Pictures are the demo's originals by file name.

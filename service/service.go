@@ -16,6 +16,7 @@ import (
 
 	"missivum/console"
 	"missivum/service/api"
+	"missivum/service/clients"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
@@ -41,6 +42,7 @@ type Config struct {
 
 // Service is an opened service.
 type Service struct {
+	Clients   *clients.Clients
 	Templates *templates.Templates
 	People    *people.People
 	Packages  *packages.Packages
@@ -67,7 +69,8 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s := &Service{config: c, store: st}
 	s.People = &people.People{Store: st}
-	s.Templates = &templates.Templates{Store: st, People: s.People, Now: c.Now}
+	s.Clients = &clients.Clients{Store: st, Now: c.Now}
+	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Now: c.Now}
 	s.Packages = &packages.Packages{
 		Store: st, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "packages"), Now: c.Now, Log: c.Log,
 	}
@@ -78,7 +81,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, st.Close())
 	}
 	s.handler = api.New(&api.API{
-		Store: st, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
+		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 	if s.listener, err = net.Listen("tcp", c.Listen); err != nil {
 		return nil, errors.Join(fmt.Errorf("listening on %s: %w", c.Listen, err), st.Close())

@@ -7,6 +7,7 @@ import { lazy, StrictMode, Suspense } from 'react'
 import { createRoot } from 'react-dom/client'
 import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
 import { Refusal } from './api/api'
+import { ClientsPage } from './pages/ClientsPage'
 import { PackagesPage } from './pages/PackagesPage'
 import { PeoplePage } from './pages/PeoplePage'
 import { Shell } from './pages/Shell'
@@ -29,6 +30,7 @@ const router = createBrowserRouter([
       { path: 'people', element: <PeoplePage /> },
       { path: 'pictures', element: <Suspense fallback={<p>Opening the pictures ...</p>}><PicturesPage /></Suspense> },
       { path: 'pictures/:name', element: <Suspense fallback={<p>Opening the picture ...</p>}><PicturePage /></Suspense> },
+      { path: 'clients', element: <ClientsPage /> },
       { path: 'packages', element: <PackagesPage /> },
       { path: '*', element: <Navigate to="/templates" replace /> },
     ],

@@ -36,7 +36,7 @@ func TestWeigh(t *testing.T) {
 	for _, c := range list {
 		found[c.Form+" "+string(c.Way)] = c
 	}
-	if c := found["fragment hosted"]; !c.Chosen || c.Message != 0 || c.Day != 0 || c.Characters == 0 || !strings.Contains(c.Says, "hidden until allowed in append-rule, wordproc-desktop") {
+	if c := found["fragment hosted"]; !c.Chosen || c.Message != 0 || c.Day != 0 || c.Characters == 0 || !strings.Contains(c.Says, "hidden until allowed in append-rule, gecko-desktop") {
 		t.Errorf("%+v", c)
 	}
 	if c := found["message carried"]; !c.Chosen || c.Message < bytes*4/3 || c.Message > bytes*3/2 || c.Day != int64(c.Message)*9000 {

@@ -15,6 +15,7 @@ import (
 
 	"missivum/core/field"
 	"missivum/core/picture"
+	"missivum/service/clients"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
@@ -32,6 +33,7 @@ const (
 // API serves the service's capabilities over HTTP.
 type API struct {
 	Store     *store.Store
+	Clients   *clients.Clients
 	Templates *templates.Templates
 	People    *people.People
 	Packages  *packages.Packages
@@ -64,6 +66,8 @@ func New(a *API) http.Handler {
 	v1.GET("/templates/:name/pictures/:file", a.getPicture)
 	v1.PUT("/templates/:name/pictures/:file", limit(MaxJSON), a.putPicture)
 	v1.POST("/templates/:name/check", limit(MaxJSON), a.checkTemplate)
+	v1.POST("/templates/:name/mend", limit(MaxJSON), a.mendTemplate)
+	v1.POST("/templates/:name/map", limit(MaxJSON), a.mapTemplate)
 	v1.POST("/templates/:name/look", limit(MaxJSON), a.lookAtTemplate)
 	v1.POST("/templates/:name/rule", limit(MaxJSON), a.exportRule)
 	v1.POST("/templates/:name/fill", limit(MaxJSON), a.fillTemplate)
@@ -80,6 +84,9 @@ func New(a *API) http.Handler {
 
 	v1.GET("/clients", a.listClients)
 	v1.GET("/clients/:id", a.getClient)
+	v1.GET("/clients/:id/document", a.getClientDocument)
+	v1.PUT("/clients/:id/document", limit(clients.MaxDocument), a.putClientDocument)
+	v1.DELETE("/clients/:id/document", a.removeClientDocument)
 	v1.GET("/dialects", a.listDialects)
 	v1.GET("/fields", a.listFields)
 
@@ -157,7 +164,7 @@ func (a *API) fail(c *gin.Context, err error) {
 		problem(c, http.StatusUnprocessableEntity, "The template has mistakes and cannot be filled:\n"+mistakes.Error(), mistakes)
 	case errors.As(err, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "The request is larger than is taken here.", nil)
-	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
+	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, clients.ErrRefused), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
 		problem(c, http.StatusUnprocessableEntity, err.Error(), nil)
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the caller went away

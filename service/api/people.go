@@ -149,17 +149,6 @@ func (a *API) importPeople(c *gin.Context) {
 	c.JSON(http.StatusOK, plan)
 }
 
-func (a *API) listClients(c *gin.Context) { c.JSON(http.StatusOK, client.Shipped()) }
-
-func (a *API) getClient(c *gin.Context) {
-	p := client.Find(c.Param("id"))
-	if p == nil {
-		problem(c, http.StatusNotFound, fmt.Sprintf("There is no client profile %q.", c.Param("id")), nil)
-		return
-	}
-	c.JSON(http.StatusOK, p)
-}
-
 func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, rule.Dialects()) }
 
 // FieldReference is what a template can use.

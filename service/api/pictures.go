@@ -15,7 +15,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/check"
-	"missivum/core/client"
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/template"
@@ -292,12 +291,17 @@ func (a *API) probePicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	out := ProbeAnswer{Facts: version.Facts, Multiples: travel.Multiples(client.Shipped(), "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
+	profiles, err := a.profiles(c.Request.Context(), nil)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	out := ProbeAnswer{Facts: version.Facts, Multiples: travel.Multiples(profiles, "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
 	if read.Transparent {
 		out.Sights = picture.Sights(read.Image())
 		out.Vanishes = append(out.Vanishes, picture.Vanishes(out.Sights)...)
 	}
-	out.Findings, err = check.Picture(c.Request.Context(), c.Param("name")+picture.Ending(version.Facts.Format), data, in.Width, in.Height, client.Shipped(), a.Now())
+	out.Findings, err = check.Picture(c.Request.Context(), c.Param("name")+picture.Ending(version.Facts.Format), data, in.Width, in.Height, profiles, a.Now())
 	answer(a, c, out, err)
 }
 
@@ -523,7 +527,12 @@ func (a *API) weighTravel(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	list, err := travel.Weigh(travel.Input{Template: t.Template, People: d, Profiles: client.Shipped(), Day: a.Now(), Volume: s.Volume})
+	profiles, err := a.profiles(ctx, nil)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list, err := travel.Weigh(travel.Input{Template: t.Template, People: d, Profiles: profiles, Day: a.Now(), Volume: s.Volume})
 	answer(a, c, list, err)
 }
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -374,16 +375,12 @@ func (a *API) checkTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	profiles, err := client.Select(in.Clients)
+	input, err := a.checkInput(c.Request.Context(), s, in.Clients)
 	if err != nil {
-		a.fail(c, bad(err))
+		a.fail(c, err)
 		return
 	}
-	people := s.people
-	if len(people.People) == 0 {
-		people = nil
-	}
-	report, err := check.Run(c.Request.Context(), check.Input{Template: s.template, People: people, Profiles: profiles, Day: a.Now()})
+	report, err := check.Run(c.Request.Context(), input)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -399,7 +396,7 @@ func (a *API) lookAtTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	look, err := a.look(s, in)
+	look, err := a.look(c.Request.Context(), s, in)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -408,7 +405,7 @@ func (a *API) lookAtTemplate(c *gin.Context) {
 	c.JSON(http.StatusOK, look)
 }
 
-func (a *API) look(s subject, in LookRequest) (Look, error) {
+func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error) {
 	variant, err := s.variant(in.Variant)
 	if err != nil {
 		return Look{}, err
@@ -433,10 +430,11 @@ func (a *API) look(s subject, in LookRequest) (Look, error) {
 			return Look{Form: "html", Body: body, Log: []LogEntry{}}, err
 		}
 	}
-	profile := client.Find(in.Client)
-	if profile == nil {
-		return Look{}, fmt.Errorf("%w: there is no client profile %q", errBad, in.Client)
+	chosen, err := a.profiles(ctx, []string{in.Client})
+	if err != nil {
+		return Look{}, err
 	}
+	profile := chosen[0]
 	kept, err := prepared.Kept(profile, client.Draw, variant, who)
 	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}}
 	for _, e := range kept.Log {

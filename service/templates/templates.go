@@ -20,6 +20,7 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/template"
+	"missivum/service/clients"
 	"missivum/service/people"
 	"missivum/service/store"
 )
@@ -29,9 +30,10 @@ var ErrRefused = errors.New("refused")
 
 // Templates keeps templates.
 type Templates struct {
-	Store  *store.Store
-	People *people.People
-	Now    func() time.Time
+	Store   *store.Store
+	People  *people.People
+	Clients *clients.Clients
+	Now     func() time.Time
 	// Host is told of every template that was saved, so that its pictures are reached for good; nil for nobody.
 	Host func(context.Context, *template.Template) error
 	// Public gives the address at which the service hosts pictures, empty for none; nil for none.
@@ -60,11 +62,12 @@ type Edit struct {
 
 // State counts what the checks find in a template.
 type State struct {
-	Breaks   int  `json:"breaks"`
-	Degrades int  `json:"degrades"`
-	Notes    int  `json:"notes"`
-	Burst    int  `json:"burst"` // budgets
-	Fails    bool `json:"fails"`
+	Breaks   int    `json:"breaks"`
+	Degrades int    `json:"degrades"`
+	Notes    int    `json:"notes"`
+	Burst    int    `json:"burst"` // budgets
+	Fails    bool   `json:"fails"`
+	Verdict  string `json:"verdict"` // one sentence
 }
 
 // Get returns a version; number 0 is the latest.
@@ -128,22 +131,30 @@ func (t *Templates) Save(ctx context.Context, name string, parts template.Parts,
 	return s, err
 }
 
-// State checks a template against all shipped profiles and the directory; the answer is kept until
+// State checks a template against the profiles that are not switched off and the directory; the answer is kept until
 // one of them changes.
 func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 	d, revision, err := t.People.Directory(ctx)
 	if err != nil {
 		return State{}, err
 	}
+	book, bookVersion, err := t.Clients.Book(ctx)
+	if err != nil {
+		return State{}, err
+	}
+	profiles, err := book.Select(nil)
+	if err != nil {
+		return State{}, err
+	}
 	day := t.Now()
-	key := fmt.Sprintf("%s %s %s %d %s", s.Name, s.Version(), s.Template.Public, revision, day.Format(time.DateOnly))
+	key := fmt.Sprintf("%s %s %s %d %s %s", s.Name, s.Version(), s.Template.Public, revision, bookVersion, day.Format(time.DateOnly))
 	t.mu.Lock()
 	state, ok := t.states[key]
 	t.mu.Unlock()
 	if ok {
 		return state, nil
 	}
-	report, err := check.Run(ctx, check.Input{Template: s.Template, People: d, Profiles: client.Shipped(), Day: day})
+	report, err := check.Run(ctx, check.Input{Template: s.Template, People: d, Profiles: profiles, Day: day})
 	if err != nil {
 		return State{}, err
 	}
@@ -162,7 +173,7 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 			state.Burst++
 		}
 	}
-	state.Fails = report.Fails()
+	state.Fails, state.Verdict = report.Fails(), report.Verdict.String()
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.states == nil || len(t.states) > 1000 {

@@ -9,6 +9,10 @@ export type Finding = Schemas['Finding']
 export type Budget = Schemas['Budget']
 export type Look = Schemas['Look']
 export type Client = Schemas['Client']
+export type ClientDocument = Schemas['ClientDocument']
+export type Mended = Schemas['Mended']
+export type SurvivalMap = Schemas['Map']
+export type MapCell = Schemas['MapCell']
 export type Dialect = Schemas['Dialect']
 export type Exported = Schemas['Exported']
 export type PeoplePage = Schemas['PeoplePage']
@@ -100,6 +104,8 @@ export const api = {
     }),
   check: (template: string, body: Schemas['CheckRequest'], signal?: AbortSignal) =>
     post<Report>(`/templates/${name(template)}/check`, body, signal),
+  mend: (template: string, body: Schemas['MendRequest']) => post<Mended>(`/templates/${name(template)}/mend`, body),
+  map: (template: string, body: Schemas['CheckRequest'], signal?: AbortSignal) => post<SurvivalMap>(`/templates/${name(template)}/map`, body, signal),
   look: (template: string, body: Schemas['LookRequest'], signal?: AbortSignal) =>
     post<Look>(`/templates/${name(template)}/look`, body, signal),
   start: (template: string, starter: string, author: string) => post<TemplateDetail>(`/templates/${name(template)}/start`, { starter, author }),
@@ -120,6 +126,9 @@ export const api = {
     return call<ImportPlan>(`/people/import?${query}`, { method: 'POST', headers: { 'Content-Type': 'text/csv' }, body: file })
   },
   clients: () => call<Client[]>('/clients'),
+  clientDocument: (id: string) => call<ClientDocument>(`/clients/${name(id)}/document`),
+  putClientDocument: (id: string, document: string) => put<Client>(`/clients/${name(id)}/document`, { document, own: true }),
+  removeClientDocument: (id: string) => call<undefined>(`/clients/${name(id)}/document`, { method: 'DELETE' }),
   dialects: () => call<Dialect[]>('/dialects'),
   fields: () => call<FieldReference>('/fields'),
   packages: () => call<PackageInfo[]>('/packages'),

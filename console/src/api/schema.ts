@@ -316,6 +316,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/clients/{id}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A client profile as it can be edited, the organisation's own or the beginning of one. */
+        get: operations["getClientDocument"];
+        /** Store the organisation's own client profile. It stands over a shipped one of the same id. */
+        put: operations["putClientDocument"];
+        post?: never;
+        /** Remove the organisation's own client profile. A shipped one is then as it came. */
+        delete: operations["removeClientDocument"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dialects": {
         parameters: {
             query?: never;
@@ -344,6 +365,44 @@ export interface paths {
         get: operations["listFields"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put findings right in a template's source. Nothing is stored. */
+        post: operations["mendTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The survival map of a template. */
+        post: operations["mapTemplate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -919,6 +978,7 @@ export interface components {
             nearest?: string[];
         };
         State: {
+            verdict: string;
             breaks: number;
             degrades: number;
             notes: number;
@@ -1018,6 +1078,90 @@ export interface components {
             message: string;
             why: string;
             remedy: string;
+            /**
+             * @description The weakest of the profiles' statements behind it.
+             * @enum {string}
+             */
+            basis?: "measured" | "published" | "assumed";
+            mend?: components["schemas"]["Mend"];
+            /** @description The reason for which the source accepts it. */
+            accepted?: string;
+        };
+        Mend: {
+            title: string;
+            edits: {
+                start: number;
+                end: number;
+                text: string;
+            }[];
+            /** @description No client shows less after it. */
+            safe: boolean;
+            costs: string;
+        };
+        MendRequest: {
+            source?: string;
+            settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
+            clients?: string[];
+            /** @description None for every mend that is safe. */
+            checks?: string[];
+            /** @description Byte offset of the one finding to mend; it needs one check. */
+            at?: number;
+        };
+        Mended: {
+            source: string;
+            done: components["schemas"]["MendDone"][];
+            refused: components["schemas"]["MendDone"][];
+            rounds: number;
+            findings: components["schemas"]["Finding"][];
+        };
+        MendDone: {
+            check: string;
+            line: number;
+            column: number;
+            message: string;
+            title: string;
+            costs?: string;
+            /** @description Why it was not done. */
+            why?: string;
+        };
+        Verdict: {
+            safe: number;
+            of: number;
+            /** @description How many of the clients show markup. */
+            markup: number;
+            decide: string[];
+        };
+        Map: {
+            clients: string[];
+            rows: components["schemas"]["MapRow"][];
+            verdict: components["schemas"]["Verdict"];
+        };
+        MapRow: {
+            what: string;
+            check?: string;
+            line: number;
+            column: number;
+            offset: number;
+            end: number;
+            count: number;
+            /** @description 0 to 100. */
+            harm: number;
+            cells: components["schemas"]["MapCell"][];
+        };
+        MapCell: {
+            /** @enum {string} */
+            state: "kept" | "changed" | "lost" | "refused" | "no markup";
+            severity?: string;
+            says?: string;
+            basis?: string;
+        };
+        ClientDocument: {
+            /** @description YAML. */
+            document: string;
+            own: boolean;
         };
         Budget: {
             client: string;
@@ -1034,6 +1178,8 @@ export interface components {
             says: string;
         };
         Report: {
+            accepted: components["schemas"]["Finding"][];
+            verdict: components["schemas"]["Verdict"];
             findings: components["schemas"]["Finding"][];
             budgets: components["schemas"]["Budget"][];
             people: number;
@@ -1300,7 +1446,17 @@ export interface components {
             title: string;
             about: string;
             /** @enum {string} */
-            form: "html" | "text";
+            form: "html" | "text" | "rtf";
+            "based-on"?: string;
+            off?: boolean;
+            /** @description Of the organisation's readers */
+            share?: number;
+            dark?: {
+                as: string;
+                declared: boolean;
+                says: string;
+                basis: string;
+            };
             width?: number;
             install: {
                 way: string;
@@ -2346,6 +2502,101 @@ export interface operations {
             };
         };
     };
+    getClientDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientDocument"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putClientDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClientDocument"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Client"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeClientDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listDialects: {
         parameters: {
             query?: never;
@@ -2391,6 +2642,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FieldReference"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mendTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mended"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mapTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Map"];
                 };
             };
             /** @description What went wrong (RFC 9457). */

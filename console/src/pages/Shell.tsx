@@ -9,6 +9,7 @@ const pages = [
   { to: '/templates', label: 'Templates' },
   { to: '/people', label: 'People' },
   { to: '/pictures', label: 'Pictures' },
+  { to: '/clients', label: 'Clients' },
   { to: '/packages', label: 'Packages' },
 ]
 

@@ -69,5 +69,10 @@ function StateWords({ template: { state } }: { template: TemplateSummary }) {
   if (state.burst > 0) lines.push(<Severity key="u" of="breaks">{count(state.burst, 'budget is burst', 'budgets are burst')}</Severity>)
   if (state.degrades > 0) lines.push(<Severity key="d" of="degrades">{count(state.degrades, 'degrades', 'degrade')}</Severity>)
   if (!state.fails) lines.unshift(<Severity key="f" of="fine">Nothing breaks</Severity>)
-  return <Box sx={{ display: 'flex', flexDirection: 'column' }}>{lines}</Box>
+  return (
+    <Box sx={{ display: 'flex', flexDirection: 'column' }}>
+      {lines}
+      <Typography variant="body2" color="text.secondary">{state.verdict}</Typography>
+    </Box>
+  )
 }

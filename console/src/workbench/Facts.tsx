@@ -1,25 +1,32 @@
 import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
 import ButtonBase from '@mui/material/ButtonBase'
 import Typography from '@mui/material/Typography'
 import type { Budget, Finding, Look, Report } from '../api/api'
 import { count, grouped, Severity } from '../pages/parts'
 
 /** All findings; a press leads to the line. */
-export function FindingsList({ report, onGo }: { report: Report; onGo: (f: Finding) => void }) {
-  if (report.findings.length === 0) return <Typography sx={{ p: 1.5 }}><Severity of="fine">Nothing found for any client.</Severity></Typography>
+export function FindingsList({ report, onGo, onMend }: { report: Report; onGo: (f: Finding) => void; onMend?: (f: Finding) => void }) {
+  if (report.findings.length === 0 && report.accepted.length === 0) return <Typography sx={{ p: 1.5 }}><Severity of="fine">Nothing found for any client.</Severity></Typography>
   return (
     <Box component="ol" aria-label="Findings" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {report.findings.map((f, i) => (
-        <Box component="li" key={`${f.check}-${f.offset}-${i}`} sx={{ borderBottom: 1, borderColor: 'divider' }}>
+        <Box component="li" key={`${f.check}-${f.offset}-${i}`} sx={{ borderBottom: 1, borderColor: 'divider', display: 'flex', alignItems: 'flex-start' }}>
           <ButtonBase onClick={() => onGo(f)} sx={{ display: 'grid', gridTemplateColumns: '64px 92px minmax(0, 1fr)', columnGap: 1, textAlign: 'left', width: '100%', font: 'inherit', px: 1.5, py: 0.8, alignItems: 'baseline', '&:hover, &:focus-visible': { bgcolor: 'action.hover' } }}>
             <span>Line {f.line}</span>
             <Severity of={f.severity} />
             <Box>
               <Typography component="div">{f.message}</Typography>
-              <Typography component="div" variant="body2" color="text.secondary">{f.remedy}</Typography>
-              <Typography component="div" variant="body2" color="text.secondary">{f.check} · {f.clients.join(', ')}</Typography>
+              <Typography component="div" variant="body2" color="text.secondary">{f.mend ? `Mend: ${f.mend.title}${f.mend.safe ? '' : `. It costs something: ${f.mend.costs}`}` : f.remedy}</Typography>
+              <Typography component="div" variant="body2" color="text.secondary">{f.check} · {f.clients.length > 1 && f.clients.length === report.verdict.markup ? 'every client that shows markup' : f.clients.join(', ')}{f.basis && ` · ${f.basis}`}</Typography>
             </Box>
           </ButtonBase>
+          {f.mend && onMend && <Button size="small" onClick={() => onMend(f)} aria-label={`Mend line ${f.line}, ${f.check}`} sx={{ mt: 0.5, mr: 0.5, flexShrink: 0 }}>Mend</Button>}
+        </Box>
+      ))}
+      {report.accepted.map((f, i) => (
+        <Box component="li" key={`accepted-${f.offset}-${i}`} sx={{ borderBottom: 1, borderColor: 'divider', px: 1.5, py: 0.8 }}>
+          <Typography variant="body2" color="text.secondary">Line {f.line}, {f.check}, accepted: {f.accepted}</Typography>
         </Box>
       ))}
     </Box>
@@ -74,4 +81,10 @@ export function JourneyLog({ look }: { look: Look }) {
 export function summary(report: Report): string {
   const breaks = report.findings.filter((f) => f.severity === 'breaks').length
   return `${count(report.findings.length, 'finding', 'findings')}, ${breaks === 1 ? '1 breaks' : `${breaks} break`}`
+}
+
+/** In how many clients the template is safe, in one sentence. */
+export function verdict({ verdict: v }: Report): string {
+  const who = v.decide.length > 3 ? `${v.decide.slice(0, 2).join(', ')} and ${v.decide.length - 2} more` : v.decide.join(', ')
+  return v.decide.length === 0 ? `Safe in all ${v.of} clients` : `Safe in ${v.safe} of ${v.of} clients; ${who} ${v.decide.length === 1 ? 'needs' : 'need'} a decision`
 }

@@ -15,7 +15,7 @@ import { useCallback, useEffect, useMemo, useRef, useState, type ReactNode } fro
 import { useBlocker, useParams } from 'react-router'
 import { api, type Finding, type Look, type Report, type TemplateDetail } from '../api/api'
 import { Severity, Trouble } from '../pages/parts'
-import { BudgetGauges, FindingsList, JourneyLog, summary } from './Facts'
+import { BudgetGauges, FindingsList, JourneyLog, summary, verdict } from './Facts'
 import { useAuthor } from './author'
 import { contentOf, differs, files, withContent, type Draft, type File } from './draft'
 import { FilesMenu } from './FilesMenu'
@@ -23,8 +23,10 @@ import { InsertMenu } from './InsertMenu'
 import { LookFrame, type Bytes } from './LookFrame'
 import { usePaused } from './paused'
 import { byteOffset } from './places'
+import { MendDialog } from './MendDialog'
 import { PersonPicker } from './PersonPicker'
 import { SourceEditor, type Cursor, type EditorHandle } from './SourceEditor'
+import { SurvivalTable } from './SurvivalTable'
 import { TidyDialog } from './TidyDialog'
 import { VersionsDialog } from './VersionsDialog'
 
@@ -49,6 +51,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const [opened, setOpened] = useState<Draft>(draft)
   const [cursor, setCursor] = useState<Cursor>({ byte: 0, path: [] })
   const [tidying, setTidying] = useState(false)
+  const [mending, setMending] = useState<Finding | 'all' | null>(null)
   const [author, setAuthor] = useAuthor()
   const [taken, setTaken] = useState(0) // how often a version was taken: each begins a new editor
   const editor = useRef<EditorHandle>(null)
@@ -116,12 +119,13 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const replaceSource = (text: string) => {
     if (file === 'html') editor.current?.replaceAll(text)
     setTidying(false)
+    setMending(null)
   }
   const format = useMutation({ mutationFn: () => api.tidy({ source: latest.current.source, indentOnly: true }), onSuccess: (r) => editor.current?.replaceAll(r.source) })
 
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
-      <Toolbar template={saved} dirty={dirty} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
+      <Toolbar template={saved} dirty={dirty} verdict={report.data && verdict(report.data)} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
         <PersonPicker value={person} onChange={setPerson} template={template.name} />
         <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 120 }}>
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
@@ -131,6 +135,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
       </Toolbar>
       {history && <VersionsDialog template={saved} draft={draft} person={person} variant={variant} onTake={take} onClose={() => setHistory(false)} />}
       {tidying && <TidyDialog source={draft.source} onTake={replaceSource} onClose={() => setTidying(false)} />}
+      {mending && <MendDialog template={template.name} draft={draft} finding={mending === 'all' ? undefined : mending} onTake={replaceSource} onClose={() => setMending(null)} />}
       {(save.error || report.error || fields.error || format.error) && <Box sx={{ px: 2 }}><Trouble error={save.error ?? report.error ?? fields.error ?? format.error} /></Box>}
       <Box sx={{ flex: 1, minHeight: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 54fr) minmax(0, 46fr)' }, gridTemplateRows: { xs: '420px 360px auto auto', md: 'minmax(0, 58fr) minmax(0, 42fr)' } }}>
         <Pane
@@ -172,7 +177,11 @@ function Workbench({ template }: { template: TemplateDetail }) {
         <Pane label="Look" head={<LookHead look={look.data} client={client} />}>
           {look.error ? <Box sx={{ p: 1.5 }}><Trouble error={look.error} /></Box> : look.data && <LookFrame look={look.data} title={client ? `As ${client} shows it` : 'As written'} cursor={file === 'html' ? cursor.byte : undefined} onPick={goTo} />}
         </Pane>
-        <Facts report={report.data} look={client ? look.data : undefined} onGo={(f) => goTo({ start: f.offset, end: f.end })} />
+        <Facts
+          report={report.data} look={client ? look.data : undefined} onGo={(f) => goTo({ start: f.offset, end: f.end })}
+          onMend={file === 'html' ? setMending : undefined}
+          map={<SurvivalTable template={template.name} draft={later} onGo={goTo} onClient={setClient} />}
+        />
         <Pane label="Budgets" head={<Typography sx={{ fontWeight: 600, px: 1.5 }}>Budgets, worst of {report.data?.people ?? 0} people</Typography>} scroll>
           {report.data && <BudgetGauges report={report.data} />}
         </Pane>
@@ -196,6 +205,7 @@ function useLeaveGuard(dirty: boolean) {
 interface ToolbarProps {
   template: TemplateDetail
   dirty: boolean
+  verdict?: string
   saving: boolean
   note: string
   onNote: (note: string) => void
@@ -206,14 +216,14 @@ interface ToolbarProps {
   children: ReactNode
 }
 
-function Toolbar({ template, dirty, saving, note, onNote, author, onAuthor, onSave, onHistory, children }: ToolbarProps) {
+function Toolbar({ template, dirty, verdict, saving, note, onNote, author, onAuthor, onSave, onHistory, children }: ToolbarProps) {
   const blocker = useBlocker(dirty)
   return (
     <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, px: 2, py: 1, flexWrap: 'wrap', borderBottom: 1, borderColor: 'divider' }}>
       <Box sx={{ mr: 'auto' }}>
         <Typography variant="h2" component="h1">{template.title}</Typography>
         <Typography variant="body2" color="text.secondary" aria-live="polite">
-          Version {template.number}{dirty ? ', with changes not saved' : ', saved'}
+          Version {template.number}{dirty ? ', with changes not saved' : ', saved'}{verdict && `. ${verdict}`}
         </Typography>
       </Box>
       {children}
@@ -254,28 +264,44 @@ function LookHead({ look, client }: { look?: Look; client: string }) {
   )
 }
 
-function Facts({ report, look, onGo }: { report?: Report; look?: Look; onGo: (f: Finding) => void }) {
-  const [tab, setTab] = useState<'findings' | 'journey'>('findings')
-  const shown = look ? tab : 'findings'
+type FactsTab = 'findings' | 'map' | 'journey'
+
+interface FactsProps {
+  report?: Report
+  look?: Look
+  onGo: (f: Finding) => void
+  /** Not while another file than the source is shown: what is mended is the source. */
+  onMend?: (what: Finding | 'all') => void
+  map: ReactNode
+}
+
+function Facts({ report, look, onGo, onMend, map }: FactsProps) {
+  const [tab, setTab] = useState<FactsTab>('findings')
+  const shown = tab === 'journey' && !look ? 'findings' : tab
+  const mends = report?.findings.filter((f) => f.mend?.safe).length ?? 0
   return (
     <Pane
       label="Findings"
       scroll
       head={
         <>
-          <Tabs value={shown} onChange={(_, v: 'findings' | 'journey') => setTab(v)} aria-label="Facts" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, py: 0, textTransform: 'none' } }}>
+          <Tabs value={shown} onChange={(_, v: FactsTab) => setTab(v)} aria-label="Facts" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, py: 0, textTransform: 'none' } }}>
             <Tab value="findings" label="Findings" />
+            <Tab value="map" label="Survival" />
             {look && <Tab value="journey" label="On the way there" />}
           </Tabs>
           {report && (
-            <Box sx={{ ml: 'auto', pr: 1.5 }} aria-live="polite">
+            <Box sx={{ ml: 'auto', pr: 1.5, display: 'flex', alignItems: 'center', gap: 1 }} aria-live="polite">
+              {mends > 0 && onMend && <Button size="small" onClick={() => onMend('all')}>Mend {mends}</Button>}
               <Severity of={report.findings.some((f) => f.severity === 'breaks') ? 'breaks' : 'fine'}>{summary(report)}</Severity>
             </Box>
           )}
         </>
       }
     >
-      {shown === 'journey' && look ? <JourneyLog look={look} /> : report && <FindingsList report={report} onGo={onGo} />}
+      {shown === 'map' && map}
+      {shown === 'journey' && look && <JourneyLog look={look} />}
+      {shown === 'findings' && report && <FindingsList report={report} onGo={onGo} onMend={onMend} />}
     </Pane>
   )
 }

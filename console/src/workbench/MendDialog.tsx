@@ -1,0 +1,45 @@
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import Dialog from '@mui/material/Dialog'
+import DialogActions from '@mui/material/DialogActions'
+import DialogContent from '@mui/material/DialogContent'
+import DialogTitle from '@mui/material/DialogTitle'
+import Typography from '@mui/material/Typography'
+import { useQuery } from '@tanstack/react-query'
+import { api, type Finding } from '../api/api'
+import { count, Trouble } from '../pages/parts'
+import type { Draft } from './draft'
+import { SideBySide } from './SideBySide'
+
+/** What mends would change, before they do: one finding's, or all that are safe. */
+export function MendDialog({ template, draft, finding, onTake, onClose }: { template: string; draft: Draft; finding?: Finding; onTake: (source: string) => void; onClose: () => void }) {
+  const asked = finding ? { checks: [finding.check], at: finding.offset } : {}
+  const mended = useQuery({ queryKey: ['mend', template, draft, asked], queryFn: () => api.mend(template, { ...draft, ...asked }), gcTime: 0 })
+  const r = mended.data
+  return (
+    <Dialog open onClose={onClose} maxWidth="lg" fullWidth aria-labelledby="mend-title">
+      <DialogTitle id="mend-title">{finding ? `Mend line ${finding.line}` : 'Mend all that is safe'}</DialogTitle>
+      <DialogContent>
+        <Trouble error={mended.error} />
+        {!r && !mended.error && <Typography>Making the mends and checking the result ...</Typography>}
+        {r && r.done.length === 0 && <Typography>Nothing can be mended here.</Typography>}
+        {r && r.source !== draft.source && <SideBySide before={draft.source} after={r.source} label="Source" />}
+        {r && r.done.length > 0 && (
+          <Box component="ul" aria-label="Mends" sx={{ pl: 2.5, my: 1.5 }}>
+            {r.done.map((d, i) => <li key={i}>Line {d.line}, {d.check}: {d.title}.{d.costs && ` It costs something: ${d.costs}.`}</li>)}
+          </Box>
+        )}
+        {r && r.refused.length > 0 && (
+          <Box component="ul" aria-label="Mends that are not made" sx={{ pl: 2.5, my: 1.5, color: 'text.secondary' }}>
+            {r.refused.map((d, i) => <li key={i}>Line {d.line}, {d.check} stays: {d.why}</li>)}
+          </Box>
+        )}
+        {r && <Typography color="text.secondary">{count(r.findings.length, 'finding is', 'findings are')} left then. Nothing is saved yet; Undo in the source takes it back.</Typography>}
+      </DialogContent>
+      <DialogActions>
+        <Button onClick={onClose}>Leave it as it is</Button>
+        <Button variant="contained" disabled={!r || r.done.length === 0} onClick={() => r && onTake(r.source)}>Take the mended source</Button>
+      </DialogActions>
+    </Dialog>
+  )
+}

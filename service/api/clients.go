@@ -1,0 +1,130 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/core/check"
+	"missivum/core/client"
+	"missivum/core/mend"
+)
+
+// profiles are the client profiles with the ids; for none all that are not switched off.
+func (a *API) profiles(ctx context.Context, ids []string) ([]*client.Profile, error) {
+	book, _, err := a.Clients.Book(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := book.Select(ids)
+	if err != nil {
+		return nil, bad(err)
+	}
+	return list, nil
+}
+
+func (a *API) listClients(c *gin.Context) {
+	book, _, err := a.Clients.Book(c.Request.Context())
+	answer(a, c, book, err)
+}
+
+func (a *API) getClient(c *gin.Context) {
+	book, _, err := a.Clients.Book(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	p := book.Find(c.Param("id"))
+	if p == nil {
+		problem(c, http.StatusNotFound, fmt.Sprintf("There is no client profile %q.", c.Param("id")), nil)
+		return
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+// ClientDocument is a client profile as it can be edited.
+type ClientDocument struct {
+	Document string `json:"document"` // YAML
+	Own      bool   `json:"own"`      // the organisation's own, not one that only shows how to begin
+}
+
+func (a *API) getClientDocument(c *gin.Context) {
+	text, own, err := a.Clients.Document(c.Request.Context(), c.Param("id"))
+	answer(a, c, ClientDocument{text, own}, err)
+}
+
+func (a *API) putClientDocument(c *gin.Context) {
+	in, ok := body[ClientDocument](a, c)
+	if !ok {
+		return
+	}
+	p, err := a.Clients.Put(c.Request.Context(), c.Param("id"), in.Document)
+	answer(a, c, p, err)
+}
+
+func (a *API) removeClientDocument(c *gin.Context) {
+	if err := a.Clients.Remove(c.Request.Context(), c.Param("id")); err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// MendRequest asks for mends of a stored template or of a draft of it.
+type MendRequest struct {
+	Draft
+	Clients []string `json:"clients"`
+	Checks  []string `json:"checks"` // none: every mend that is safe
+	At      *int     `json:"at"`     // byte offset of the one finding to mend; it needs one check
+}
+
+func (a *API) mendTemplate(c *gin.Context) {
+	var in MendRequest
+	s, err := a.readSubject(c, &in, &in.Draft)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	input, err := a.checkInput(c.Request.Context(), s, in.Clients)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	options := mend.Options{Checks: in.Checks, At: -1}
+	if in.At != nil {
+		options.At = *in.At
+	}
+	r, err := mend.Mend(c.Request.Context(), input, options)
+	answer(a, c, r, err)
+}
+
+func (a *API) mapTemplate(c *gin.Context) {
+	var in CheckRequest
+	s, err := a.readSubject(c, &in, &in.Draft)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	input, err := a.checkInput(c.Request.Context(), s, in.Clients)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	m, err := check.Survival(input)
+	if err != nil {
+		err = bad(err)
+	}
+	answer(a, c, m, err)
+}
+
+// checkInput is what the checks look at for a request.
+func (a *API) checkInput(ctx context.Context, s subject, clients []string) (check.Input, error) {
+	profiles, err := a.profiles(ctx, clients)
+	in := check.Input{Template: s.template, People: s.people, Profiles: profiles, Day: a.Now()}
+	if len(s.people.People) == 0 {
+		in.People = nil
+	}
+	return in, err
+}

@@ -1,0 +1,90 @@
+package clients
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"missivum/service/store"
+)
+
+func open(t *testing.T) *Clients {
+	t.Helper()
+	st, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "x.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	return &Clients{Store: st, Now: time.Now}
+}
+
+func TestAnOwnProfileStandsOverTheShippedOne(t *testing.T) {
+	ctx := context.Background()
+	c := open(t)
+	before, first, err := c.Book(ctx)
+	if err != nil || len(before) != 13 {
+		t.Fatalf("%d profiles, %v", len(before), err)
+	}
+	if text, own, err := c.Document(ctx, "gecko-desktop"); err != nil || own || !strings.Contains(text, "based-on: gecko-desktop") {
+		t.Errorf("%q, %v, %v", text, own, err)
+	}
+	p, err := c.Put(ctx, "gecko-desktop", "id: gecko-desktop\nbased-on: gecko-desktop\ntitle: Our yard\nshare: 12.5\nwithout: [linked-sheets]\n")
+	if err != nil || p.Title != "Our yard" || p.Share != 12.5 || p.Width != 900 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	if _, err := c.Put(ctx, "pilots", "id: pilots\nbased-on: gecko-desktop\ntitle: Pilots\noff: true\n"); err != nil {
+		t.Fatal(err)
+	}
+	book, second, err := c.Book(ctx)
+	if err != nil || len(book) != 14 || second == first || book.Find("pilots").Title != "Pilots" || book.Find("gecko-desktop").Title != "Our yard" {
+		t.Fatalf("%d profiles, %v", len(book), err)
+	}
+	for _, b := range book.Find("gecko-desktop").Behaviours {
+		if b.ID == "linked-sheets" {
+			t.Error("the behaviour is still there")
+		}
+	}
+	if list, err := book.Select(nil); err != nil || len(list) != 13 {
+		t.Errorf("%d chosen, %v", len(list), err)
+	}
+	if err := c.Remove(ctx, "gecko-desktop"); err != nil {
+		t.Fatal(err)
+	}
+	if book, _, err = c.Book(ctx); err != nil || book.Find("gecko-desktop").Title == "Our yard" {
+		t.Errorf("%v", err)
+	}
+	if err := c.Remove(ctx, "gecko-desktop"); !errors.Is(err, store.ErrNotFound) {
+		t.Error(err)
+	}
+}
+
+func TestWrongProfilesAreRefused(t *testing.T) {
+	ctx := context.Background()
+	c := open(t)
+	for _, x := range []struct{ id, document, say string }{
+		{"x", "id: y\nbased-on: gecko-desktop\n", `its id must be "x"`},
+		{"x", "id: x\nbased-on: none\n", `line 2: there is no client profile "none"`},
+		{"x", "id: x\ntitle: X\n", "missing"},
+		{"x", "id: x\nbased-on: gecko-desktop\nshare: 120\n", "line 3: share"},
+		{"x", "id: [", ""},
+	} {
+		if _, err := c.Put(ctx, x.id, x.document); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), x.say) {
+			t.Errorf("%q: %v", x.document, err)
+		}
+	}
+	if book, _, err := c.Book(ctx); err != nil || len(book) != 13 {
+		t.Errorf("%d profiles, %v", len(book), err)
+	}
+	if _, err := c.Put(ctx, "base", "id: base\nbased-on: gecko-desktop\n"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Put(ctx, "other", "id: other\nbased-on: base\n"); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Remove(ctx, "base"); !errors.Is(err, ErrRefused) {
+		t.Errorf("another is based on it: %v", err)
+	}
+}
