@@ -15,6 +15,7 @@ import (
 func (a *app) simulateCommand() *cobra.Command {
 	var flags templateFlags
 	var mail, id, hop, output string
+	var view client.View
 	c := &cobra.Command{
 		Use:   "simulate TEMPLATE",
 		Short: "Show the markup as a client keeps it",
@@ -52,7 +53,7 @@ standard error output, what happened to it with line and column. Without a perso
 			if err != nil {
 				return mistakes(l.source, err)
 			}
-			kept, err := prepared.Kept(profiles[0], client.Hop(hop), variant, who)
+			kept, err := prepared.Seen(profiles[0], client.Hop(hop), view, variant, who)
 			if err != nil {
 				return err
 			}
@@ -70,6 +71,8 @@ standard error output, what happened to it with line and column. Without a perso
 	a.templateFlags(c, &flags)
 	c.Flags().StringVar(&mail, "person", "", "mail address of the person to fill for")
 	c.Flags().StringVar(&flags.variant, "variant", "", "variant (default the template's first, or all without a person)")
+	c.Flags().BoolVar(&view.Dark, "dark", false, "with the colours of the client's dark mode")
+	c.Flags().BoolVar(&view.Blocked, "blocked", false, "with the pictures that the client does not load at first as boxes")
 	c.Flags().StringVar(&hop, "hop", "draw", "how far the journey goes: install, send, receive or draw")
 	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
 	return c

@@ -206,7 +206,7 @@ func contrasts(p *Pass) {
 			return // the second: white text whose ground is a picture beside or behind it
 		}
 		span, m := p.darkened(n, l)
-		p.ReportMend(span, client.Degrades, fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", hex(l.text.Color), hex(l.ground), ratio, enough(l.text)), m)
+		p.ReportMend(span, client.Degrades, fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color), style.Hex(l.ground), ratio, enough(l.text)), m)
 	})
 }
 
@@ -249,8 +249,8 @@ func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Mend) {
 				c = style.Mixed(l.text.Color, target, float64(step)/40)
 			}
 			h := p.hand()
-			h.setValue(d.Span, hex(c))
-			return d.Span, h.costly("Make it "+hex(c), "the colour is not the one that was chosen")
+			h.setValue(d.Span, style.Hex(c))
+			return d.Span, h.costly("Make it "+style.Hex(c), "the colour is not the one that was chosen")
 		}
 	}
 	return n.Open, nil
@@ -283,7 +283,7 @@ func darkContrasts(p *Pass) {
 			}
 			text, ground := client.Recoloured(way, l.text.Color, l.ground)
 			if ratio := contrast(text, ground); ratio < leastInDark {
-				p.reportFor(ways[way], n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s on %s: a contrast of %.1f to 1.", hex(l.text.Color), hex(l.ground), hex(text), hex(ground), ratio))
+				p.reportFor(ways[way], n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s on %s: a contrast of %.1f to 1.", style.Hex(l.text.Color), style.Hex(l.ground), style.Hex(text), style.Hex(ground), ratio))
 				return
 			}
 		}

@@ -220,7 +220,7 @@ func (p *Pass) linked(t target, address func(text string) (string, bool)) *Mend 
 		}
 	}
 	h := p.hand()
-	h.insert(t.span.Start, `<a href="`+href+`" style="color: `+hex(colour)+`; text-decoration: none"><span style="color: `+hex(colour)+`">`)
+	h.insert(t.span.Start, `<a href="`+href+`" style="color: `+style.Hex(colour)+`; text-decoration: none"><span style="color: `+style.Hex(colour)+`">`)
 	h.insert(t.span.End, "</span></a>")
 	return h.mend("Make it a link that looks like the text around it")
 }

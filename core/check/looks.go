@@ -42,9 +42,6 @@ func (p *Pass) looks() map[*markup.Node]look {
 	return p.look
 }
 
-// hex writes a colour with six digits.
-func hex(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
-
 // pixels writes a length in px without needless digits.
 func pixels(px float64) string {
 	return strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.2f", px), "0"), ".") + "px"

@@ -43,10 +43,11 @@ func sizeAttributes(p *Pass, t target) *Mend {
 		return nil
 	}
 	h := p.hand()
-	for name, px := range map[string]int{"width": width, "height": height} {
-		if n.Pixels(name) != px {
-			h.setAttribute(n, name, strconv.Itoa(px))
-		}
+	if n.Pixels("width") != width {
+		h.setAttribute(n, "width", strconv.Itoa(width))
+	}
+	if n.Pixels("height") != height {
+		h.setAttribute(n, "height", strconv.Itoa(height))
 	}
 	return h.mend(fmt.Sprintf("Write width=\"%d\" and height=\"%d\"", width, height))
 }

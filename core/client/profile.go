@@ -228,8 +228,9 @@ type Behaviour struct {
 	Check    string   `json:"check,omitempty"` // the check that reports it
 	Severity Severity `json:"severity,omitempty"`
 	Says     string   `json:"says,omitempty"`
-	To       string   `json:"to,omitempty"`   // rewritten: the new name or value, * stands for the old one
-	Adds     *Adds    `json:"adds,omitempty"` // added: what
+	While    string   `json:"while,omitempty"` // blocked: only until the reader allows pictures
+	To       string   `json:"to,omitempty"`    // rewritten: the new name or value, * stands for the old one
+	Adds     *Adds    `json:"adds,omitempty"`  // added: what
 	Basis    Basis    `json:"basis"`
 }
 

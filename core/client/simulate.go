@@ -31,12 +31,18 @@ func (e Event) String() string {
 // what happened. The document itself is not changed. Properties that the client ignores when it draws
 // are taken away at the last hop, so that the result can be looked at in a browser.
 //
-// Node.Style must have been set by style.Inline.
+// Node.Style must have been set by style.Inline. Pictures are taken to be allowed.
 func Simulate(p *Profile, doc *markup.Document, last Hop) (*markup.Document, []Event) {
+	return SimulateIn(View{}, p, doc, last)
+}
+
+// SimulateIn is Simulate in a view: in one with pictures blocked, what the client does until they are allowed
+// happens too.
+func SimulateIn(v View, p *Profile, doc *markup.Document, last Hop) (*markup.Document, []Event) {
 	s := simulation{doc: doc.Clone()}
 	for _, hop := range Hops {
 		for i := range p.Behaviours {
-			if b := &p.Behaviours[i]; b.Hop == hop {
+			if b := &p.Behaviours[i]; b.Hop == hop && (b.While == "" || v.Blocked) {
 				s.run(b)
 			}
 		}

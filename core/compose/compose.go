@@ -41,6 +41,15 @@ func Data(p *template.Picture) string {
 	return "data:" + picture.Media(p.Format) + ";base64," + base64.StdEncoding.EncodeToString(p.Data)
 }
 
+// Reached gives full addresses as readers would meet them, for simulations: those at the hosting address, or where
+// there is none, some that lead nowhere.
+func Reached(t *template.Template) Addresser {
+	if address, _ := t.Hosting(); address != "" {
+		return Hosted(t)
+	}
+	return Below("https://pictures.invalid/")
+}
+
 // Travelling gives the addresses of a form's pictures in the way that the template says; beside is where files
 // beside the page lie.
 func Travelling(t *template.Template, form Form, beside Addresser) Addresser {
@@ -71,6 +80,9 @@ type Prepared struct {
 	Doc      *markup.Document
 	Source   *markup.Document // as written, for checks that look at the source
 	Styles   style.Report
+	// ShowAt, when it is set, gives the addresses under which Seen and Shown show the template's pictures, in the
+	// place of those that clients were given.
+	ShowAt Addresser
 	// MarkSource makes Kept and Shown tell on every element where it came from, in SourceAttribute.
 	MarkSource bool
 }

@@ -20,6 +20,11 @@ type Kept struct {
 // client.Draw, as it shows it. A nil person leaves the template's own marks in markup, and shows the
 // field names in text. An empty variant shows the elements of all variants.
 func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string, who *person.Person) (Kept, error) {
+	return p.Seen(profile, hop, client.View{}, variant, who)
+}
+
+// Seen is Kept with a view: in dark mode, or with pictures blocked.
+func (p *Prepared) Seen(profile *client.Profile, hop client.Hop, view client.View, variant string, who *person.Person) (Kept, error) {
 	if profile.Form == "text" {
 		table := p.NewTable()
 		filler := field.NewFiller(table)
@@ -33,7 +38,14 @@ func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string,
 		filler.Set(who)
 		return Kept{Form: Text, Body: string(program.Append(nil, filler))}, nil
 	}
-	doc, log := client.Simulate(profile, p.Doc, hop)
+	if profile.Form == "rtf" {
+		return p.richText(variant, who)
+	}
+	doc, log := client.SimulateIn(view, profile, p.Doc, hop)
+	if hop == client.Draw {
+		profile.Show(doc, view)
+		p.showPictures(doc)
+	}
 	kept := Kept{Form: HTML, Log: log}
 	if who == nil {
 		doc.Fragment()
@@ -45,10 +57,41 @@ func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string,
 	return kept, err
 }
 
+// richText is what a client that shows rich text gets.
+func (p *Prepared) richText(variant string, who *person.Person) (Kept, error) {
+	table := p.NewTable()
+	filler := field.NewFiller(table)
+	program, err := p.RTFProgram(table, variant)
+	if err != nil {
+		return Kept{}, err
+	}
+	if who == nil {
+		who = FieldNames(p.Schema)
+	}
+	filler.Set(who)
+	return Kept{Form: RTF, Body: string(program.Append(nil, filler))}, nil
+}
+
 // Shown gives the signature as written, filled for one person: the fragment with the pictures at the
 // addresses that the document was prepared with.
 func (p *Prepared) Shown(variant string, who *person.Person) (string, error) {
-	return p.fillFragment(p.Doc.Clone(), variant, who)
+	doc := p.Doc.Clone()
+	p.showPictures(doc)
+	return p.fillFragment(doc, variant, who)
+}
+
+// showPictures gives each of the template's pictures that is still there the address under which it is shown.
+func (p *Prepared) showPictures(doc *markup.Document) {
+	if p.ShowAt == nil {
+		return
+	}
+	for _, n := range doc.Root.Elements("img") {
+		src, _ := n.Attr("src")
+		picture := p.PictureOf(n)
+		if scheme := client.SchemeOf(src); picture != nil && (scheme == "https" || scheme == "http" || scheme == "cid") {
+			n.SetAttr("src", p.ShowAt(picture))
+		}
+	}
 }
 
 // SourceAttribute holds, in markup to look at, which bytes of the source an element came from: start, colon,

@@ -1,7 +1,6 @@
 package style
 
 import (
-	"fmt"
 	"image/color"
 	"math"
 	"strconv"
@@ -20,20 +19,20 @@ func Opaque(value string, ground, ink color.RGBA) (string, bool) {
 		text := tokens[i].text
 		switch form := ColourForm(text); {
 		case form == "current":
-			b.WriteString(sixDigits(ink))
+			b.WriteString(Hex(ink))
 		case form == "hex4" || form == "hex8":
 			c, alpha, ok := hexWithAlpha(text)
 			if !ok {
 				return "", false
 			}
-			b.WriteString(sixDigits(over(c, alpha, ground)))
+			b.WriteString(Hex(over(c, alpha, ground)))
 		case form == "rgb" || form == "rgba" || form == "hsl":
 			end := closing(tokens, i)
 			c, alpha, ok := functionColour(form, join(tokens[i+1:end]))
 			if !ok {
 				return "", false
 			}
-			b.WriteString(sixDigits(over(c, alpha, ground)))
+			b.WriteString(Hex(over(c, alpha, ground)))
 			i = end
 		case form == "transparent" || form == "function":
 			return "", false
@@ -43,8 +42,6 @@ func Opaque(value string, ground, ink color.RGBA) (string, bool) {
 	}
 	return b.String(), true
 }
-
-func sixDigits(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
 func closing(tokens []token, open int) int {
 	depth := 0

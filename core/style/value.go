@@ -1,6 +1,7 @@
 package style
 
 import (
+	"fmt"
 	"image/color"
 	"strconv"
 	"strings"
@@ -40,6 +41,9 @@ func Color(value string) (c color.RGBA, ok bool) {
 	}
 	return color.RGBA{channels[0], channels[1], channels[2], 255}, true
 }
+
+// Hex writes a colour with six digits.
+func Hex(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
 func hexColor(hex string) (color.RGBA, bool) {
 	if len(hex) == 3 {

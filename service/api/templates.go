@@ -18,6 +18,7 @@ import (
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/rule"
+	"missivum/core/style"
 	"missivum/core/template"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -100,13 +101,17 @@ type LookRequest struct {
 	Variant string `json:"variant"` // empty: the template's first
 	Client  string `json:"client"`  // empty: as written
 	Form    string `json:"form"`    // html or text; for the look as written
+	Dark    bool   `json:"dark"`    // in the client's dark mode
+	Blocked bool   `json:"blocked"` // with the pictures that it does not load at first as boxes
 }
 
 // Look is a signature to look at.
 type Look struct {
 	Form     string     `json:"form"` // html or text
 	Body     string     `json:"body"`
-	Width    int        `json:"width"` // px at which the client shows it; 0 as written
+	Width    int        `json:"width"`  // px at which the client shows it; 0 as written
+	Ground   string     `json:"ground"` // colour behind the message
+	Text     string     `json:"text"`   // colour of text that has none of its own
 	Log      []LogEntry `json:"log"`
 	Duration float64    `json:"milliseconds"`
 }
@@ -417,17 +422,17 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 			return Look{}, fmt.Errorf("%w: there is nobody with the mail address %q", errBad, in.Person)
 		}
 	}
-	prepared, err := compose.Prepare(t, d.Schema, a.Now(), compose.Below("/api/v1/templates/"+t.Name+"/pictures/"))
+	prepared, err := compose.Prepare(t, d.Schema, a.Now(), compose.Reached(t))
 	if err != nil {
 		return Look{}, err
 	}
-	prepared.MarkSource = true
+	prepared.MarkSource, prepared.ShowAt = true, compose.Below("/api/v1/templates/"+t.Name+"/pictures/")
 	if in.Client == "" {
 		if in.Form == "text" {
 			in.Client = "text-reader"
 		} else {
 			body, err := prepared.Shown(variant, who)
-			return Look{Form: "html", Body: body, Log: []LogEntry{}}, err
+			return Look{Form: "html", Body: body, Log: []LogEntry{}, Ground: "#ffffff", Text: "#000000"}, err
 		}
 	}
 	chosen, err := a.profiles(ctx, []string{in.Client})
@@ -435,8 +440,10 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 		return Look{}, err
 	}
 	profile := chosen[0]
-	kept, err := prepared.Kept(profile, client.Draw, variant, who)
-	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}}
+	view := client.View{Dark: in.Dark, Blocked: in.Blocked}
+	kept, err := prepared.Seen(profile, client.Draw, view, variant, who)
+	ground, text := profile.Ground(view)
+	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}, Ground: style.Hex(ground), Text: style.Hex(text)}
 	for _, e := range kept.Log {
 		place := prepared.Doc.Place(e.Span.Start)
 		look.Log = append(look.Log, LogEntry{

@@ -84,7 +84,7 @@ export function summary(report: Report): string {
 }
 
 /** In how many clients the template is safe, in one sentence. */
-export function verdict({ verdict: v }: Report): string {
+export function sentence(v: Report['verdict']): string {
   const who = v.decide.length > 3 ? `${v.decide.slice(0, 2).join(', ')} and ${v.decide.length - 2} more` : v.decide.join(', ')
   return v.decide.length === 0 ? `Safe in all ${v.of} clients` : `Safe in ${v.safe} of ${v.of} clients; ${who} ${v.decide.length === 1 ? 'needs' : 'need'} a decision`
 }

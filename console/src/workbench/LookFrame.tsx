@@ -55,14 +55,14 @@ export function LookFrame({ look, title, cursor, onPick }: Props) {
     outline()
   }
   return (
-    <Box sx={{ height: '100%', overflow: 'auto', bgcolor: '#ffffff' }}>
+    <Box sx={{ height: '100%', overflow: 'auto', bgcolor: look.ground }}>
       <iframe
         ref={frame}
         title={title}
         sandbox="allow-same-origin"
         srcDoc={page}
         onLoad={watch}
-        style={{ border: 0, display: 'block', width: look.width > 0 ? look.width : '100%', minWidth: '100%', height: '100%', background: '#ffffff' }}
+        style={{ borderTop: 0, borderBottom: 0, borderLeft: 0, display: 'block', width: look.width > 0 ? look.width : '100%', minWidth: look.width > 0 && look.width < 500 ? undefined : '100%', height: '100%', background: look.ground, borderRight: look.width > 0 ? '1px dotted #888888' : 0 }}
       />
     </Box>
   )
@@ -91,8 +91,8 @@ function smallest(inside: Document, at: number): HTMLElement | undefined {
 
 function framed(look: Look): string {
   const policy = `default-src 'none'; img-src ${window.location.origin}/api/v1/templates/ data:; style-src 'unsafe-inline'`
-  const head = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="${policy}"><style>body{margin:20px;background:#fff;color:#000}pre{font:13px/1.5 ${codeFont};white-space:pre-wrap}</style>`
-  if (look.form === 'text') return `${head}<pre>${escaped(look.body)}</pre>`
+  const head = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="${policy}"><style>body{margin:20px;background:${look.ground};color:${look.text}}pre{font:13px/1.5 ${codeFont};white-space:pre-wrap}</style>`
+  if (look.form !== 'html') return `${head}<pre>${escaped(look.body)}</pre>`
   return head + look.body
 }
 

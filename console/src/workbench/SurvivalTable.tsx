@@ -5,6 +5,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { api, type MapCell } from '../api/api'
 import { Trouble } from '../pages/parts'
 import type { Draft } from './draft'
+import { sentence } from './Facts'
 import type { Bytes } from './LookFrame'
 
 const signs: Record<MapCell['state'], string> = { kept: '=', changed: '~', lost: '×', refused: '!', 'no markup': '' }
@@ -17,6 +18,8 @@ export function SurvivalTable({ template, draft, onGo, onClient }: { template: s
   if (!map.data) return <Typography sx={{ p: 1.5 }}>Sending it through every client ...</Typography>
   const { clients, rows } = map.data
   return (
+    <>
+    <Typography sx={{ px: 1.5, pt: 1, fontWeight: 580 }}>{sentence(map.data.verdict)}</Typography>
     <Box component="table" aria-label="Survival map" sx={{ borderCollapse: 'collapse', width: '100%', fontSize: 13, '& th, & td': { borderBottom: 1, borderColor: 'divider', p: 0.4, textAlign: 'center' } }}>
       <thead>
         <tr>
@@ -57,5 +60,6 @@ export function SurvivalTable({ template, draft, onGo, onClient }: { template: s
         ))}
       </tbody>
     </Box>
+    </>
   )
 }

@@ -15,7 +15,7 @@ import { useCallback, useEffect, useMemo, useRef, useState, type ReactNode } fro
 import { useBlocker, useParams } from 'react-router'
 import { api, type Finding, type Look, type Report, type TemplateDetail } from '../api/api'
 import { Severity, Trouble } from '../pages/parts'
-import { BudgetGauges, FindingsList, JourneyLog, summary, verdict } from './Facts'
+import { BudgetGauges, FindingsList, JourneyLog, sentence, summary } from './Facts'
 import { useAuthor } from './author'
 import { contentOf, differs, files, withContent, type Draft, type File } from './draft'
 import { FilesMenu } from './FilesMenu'
@@ -48,6 +48,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const [person, setPerson] = useState<string>(template.sample)
   const [variant, setVariant] = useState(template.variants[0] ?? 'new')
   const [client, setClient] = useState('')
+  const [view, setView] = useState<View>({ dark: false, blocked: false })
   const [opened, setOpened] = useState<Draft>(draft)
   const [cursor, setCursor] = useState<Cursor>({ byte: 0, path: [] })
   const [tidying, setTidying] = useState(false)
@@ -70,8 +71,8 @@ function Workbench({ template }: { template: TemplateDetail }) {
     gcTime: 10_000,
   })
   const look = useQuery({
-    queryKey: ['look', template.name, later, person, variant, client],
-    queryFn: ({ signal }) => api.look(template.name, { ...later, person, variant, client }, signal),
+    queryKey: ['look', template.name, later, person, variant, client, view],
+    queryFn: ({ signal }) => api.look(template.name, { ...later, person, variant, client, ...(client ? view : {}) }, signal),
     placeholderData: keepPreviousData,
     gcTime: 10_000,
   })
@@ -125,7 +126,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
 
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
-      <Toolbar template={saved} dirty={dirty} verdict={report.data && verdict(report.data)} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
+      <Toolbar template={saved} dirty={dirty} verdict={report.data && sentence(report.data.verdict)} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
         <PersonPicker value={person} onChange={setPerson} template={template.name} />
         <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 120 }}>
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
@@ -174,7 +175,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
             onFormat={() => format.mutate()}
           />
         </Pane>
-        <Pane label="Look" head={<LookHead look={look.data} client={client} />}>
+        <Pane label="Look" head={<LookHead look={look.data} client={client} view={view} onView={setView} />}>
           {look.error ? <Box sx={{ p: 1.5 }}><Trouble error={look.error} /></Box> : look.data && <LookFrame look={look.data} title={client ? `As ${client} shows it` : 'As written'} cursor={file === 'html' ? cursor.byte : undefined} onPick={goTo} />}
         </Pane>
         <Facts
@@ -223,7 +224,7 @@ function Toolbar({ template, dirty, verdict, saving, note, onNote, author, onAut
       <Box sx={{ mr: 'auto' }}>
         <Typography variant="h2" component="h1">{template.title}</Typography>
         <Typography variant="body2" color="text.secondary" aria-live="polite">
-          Version {template.number}{dirty ? ', with changes not saved' : ', saved'}{verdict && `. ${verdict}`}
+          Version {template.number}{dirty ? ', with changes not saved' : ', saved'}{verdict && <Box component="span" title={verdict}>. {verdict.split(';')[0]}</Box>}
         </Typography>
       </Box>
       {children}
@@ -255,12 +256,27 @@ function ClientPicker({ value, onChange }: { value: string; onChange: (id: strin
   )
 }
 
-function LookHead({ look, client }: { look?: Look; client: string }) {
+/** How the reader looks at a message. */
+interface View {
+  dark: boolean
+  blocked: boolean
+}
+
+function LookHead({ look, client, view, onView }: { look?: Look; client: string; view: View; onView: (view: View) => void }) {
+  const toggle = { '&[aria-pressed=true]': { bgcolor: 'action.selected' } }
   return (
-    <Typography sx={{ px: 1.5, fontWeight: 600 }}>
-      {client ? `As ${client} shows it` : 'Look, as written'}
-      {look && look.width > 0 && <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary' }}> at {look.width} px</Box>}
-    </Typography>
+    <>
+      <Typography sx={{ px: 1.5, fontWeight: 600 }}>
+        {client ? `As ${client} shows it` : 'Look, as written'}
+        {look && look.width > 0 && <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary' }}> at {look.width} px</Box>}
+      </Typography>
+      {client && (
+        <Box sx={{ ml: 'auto', pr: 1, display: 'flex', whiteSpace: 'nowrap' }}>
+          <Button size="small" color="inherit" aria-pressed={view.dark} onClick={() => onView({ ...view, dark: !view.dark })} sx={toggle}>Dark mode</Button>
+          <Button size="small" color="inherit" aria-pressed={view.blocked} onClick={() => onView({ ...view, blocked: !view.blocked })} sx={toggle}>Pictures blocked</Button>
+        </Box>
+      )}
+    </>
   )
 }
 

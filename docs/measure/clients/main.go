@@ -148,7 +148,7 @@ func simulate(p *client.Profile, hop client.Hop, source string) (string, error) 
 	style.ReadAttributes(doc)
 	alone := *p
 	alone.Behaviours = slices.DeleteFunc(slices.Clone(p.Behaviours), func(b client.Behaviour) bool { return b.Hop != hop })
-	kept, _ := client.Simulate(&alone, doc, client.Draw)
+	kept, _ := client.SimulateIn(client.View{Blocked: true}, &alone, doc, client.Draw)
 	return kept.Render(), nil
 }
 

@@ -1,0 +1,216 @@
+// Package sheet makes the contact sheet: one page that shows a signature as every chosen client shows it to chosen
+// people, light, dark and with pictures blocked, with a ring around what breaks. The page stands by itself: it can be
+// drawn, printed and handed round. Start with Make and Sheet.HTML.
+package sheet
+
+import (
+	_ "embed"
+	"fmt"
+	"html/template"
+	"slices"
+	"strings"
+	"time"
+
+	"missivum/core/check"
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/markup"
+	"missivum/core/person"
+	"missivum/core/style"
+	signature "missivum/core/template"
+)
+
+// View is a column of the sheet.
+type View string
+
+// The views.
+const (
+	Light   View = "light"
+	Dark    View = "dark"
+	Blocked View = "blocked" // pictures blocked, in light
+)
+
+// Views lists the views that there are.
+var Views = []View{Light, Dark, Blocked}
+
+// Input is what a sheet shows.
+type Input struct {
+	Template *signature.Template
+	People   *person.Directory
+	Chosen   []int // of People.People
+	Profiles []*client.Profile
+	Views    []View
+	Variant  string // empty: the template's first
+	Day      time.Time
+}
+
+// Cell is one drawing.
+type Cell struct {
+	View    View
+	Width   int // px at which the client shows it
+	Body    template.HTML
+	Text    string // for clients that show text
+	Ground  string
+	Ink     string
+	Same    string       // why there is nothing to draw: it looks as in light
+	Picture template.URL // a drawing made elsewhere, as a data address
+}
+
+// Line is one client for one person.
+type Line struct {
+	ID, Title string
+	Breaks    []string // what breaks or is burst there
+	Cells     []Cell
+	Note      string
+}
+
+// Sitter is one person with a line for each client.
+type Sitter struct {
+	Name, Mail string
+	Lines      []Line
+}
+
+// Sheet is a contact sheet.
+type Sheet struct {
+	Title, Version, Variant, Day, Verdict string
+	Views                                 []View
+	Sitters                               []Sitter
+	Map                                   *check.Map
+}
+
+// Make simulates everything that the sheet shows. Errors are those of the template's language.
+func Make(in Input, report *check.Report) (*Sheet, error) {
+	t := in.Template
+	if in.Variant == "" {
+		in.Variant = t.Variants()[0]
+	}
+	prepared, err := compose.Prepare(t, in.People.Schema, in.Day, compose.Reached(t))
+	if err != nil {
+		return nil, err
+	}
+	prepared.MarkSource, prepared.ShowAt = true, compose.Data
+	s := &Sheet{
+		Title: t.Title(), Version: t.Version(), Variant: in.Variant, Day: in.Day.Format("2 January 2006"), Verdict: report.Verdict.String(), Views: in.Views,
+	}
+	if s.Map, err = check.Survival(check.Input{Template: t, People: in.People, Profiles: in.Profiles, Day: in.Day}); err != nil {
+		return nil, err
+	}
+	for _, i := range in.Chosen {
+		who := &in.People.People[i]
+		sitter := Sitter{Name: in.People.Get(who, "cn"), Mail: in.People.Get(who, "mail")}
+		for _, profile := range in.Profiles {
+			line, err := drawn(prepared, profile, in, who, report)
+			if err != nil {
+				return nil, err
+			}
+			sitter.Lines = append(sitter.Lines, line)
+		}
+		s.Sitters = append(s.Sitters, sitter)
+	}
+	return s, nil
+}
+
+func drawn(prepared *compose.Prepared, profile *client.Profile, in Input, who *person.Person, report *check.Report) (Line, error) {
+	line := Line{ID: profile.ID, Title: profile.Title, Breaks: breaks(profile.ID, report)}
+	rings := rings(profile.ID, report, prepared.Source)
+	for _, view := range in.Views {
+		v := client.View{Dark: view == Dark, Blocked: view == Blocked}
+		kept, err := prepared.Seen(profile, client.Draw, v, in.Variant, who)
+		if err != nil {
+			return line, err
+		}
+		ground, ink := profile.Ground(v)
+		cell := Cell{View: view, Width: min(max(profile.Width, 320), 620), Ground: style.Hex(ground), Ink: style.Hex(ink)}
+		switch {
+		case view == Dark && profile.Dark == nil && profile.Form == "html":
+			cell.Same = "Colours stay as they are in light."
+		case view == Blocked && (profile.Pictures == nil || profile.Pictures.Hosted.As == client.Shown):
+			cell.Same = "Pictures are shown at once."
+		case kept.Form == compose.HTML:
+			cell.Body = template.HTML(rings + kept.Body) //nolint:gosec // the page runs no script and loads nothing; see its policy
+		case kept.Form == compose.RTF:
+			cell.Same = "Shows the rich text form; missivum fill --form rtf writes it."
+		case view == Light:
+			cell.Text = kept.Body
+		default:
+			cell.Same = "Text only."
+		}
+		line.Cells = append(line.Cells, cell)
+	}
+	return line, nil
+}
+
+// breaks names what breaks in a client.
+func breaks(id string, report *check.Report) []string {
+	var list []string
+	for _, f := range report.Findings {
+		if f.Severity == client.Breaks && slices.Contains(f.Clients, id) {
+			list = append(list, fmt.Sprintf("line %d, %s", f.Line, f.Check))
+		}
+	}
+	for _, b := range report.Budgets {
+		if b.Client == id && b.Burst() && b.Severity == client.Breaks {
+			list = append(list, fmt.Sprintf("%d of %d %s", b.Value, b.Limit, b.Unit))
+		}
+	}
+	return list
+}
+
+// rings is a style sheet that draws a ring around each element in which something breaks.
+func rings(id string, report *check.Report, source *markup.Document) string {
+	var b strings.Builder
+	for _, f := range report.Findings {
+		if f.Severity != client.Breaks || !slices.Contains(f.Clients, id) {
+			continue
+		}
+		start := -1
+		for _, n := range source.Root.Elements() {
+			if n.Open.Start <= f.Offset && f.Offset < max(n.Open.End, n.Open.Start+1) {
+				start = n.Open.Start
+			}
+		}
+		if start < 0 { // inside an element's text
+			for _, n := range source.Root.Elements() {
+				if n.Open.Start <= f.Offset && f.Offset < n.Close.Start {
+					start = n.Open.Start
+				}
+			}
+		}
+		if start >= 0 {
+			fmt.Fprintf(&b, "[%s^=\"%d:\"]{outline:3px dashed #d2322d!important;outline-offset:2px}", compose.SourceAttribute, start)
+		}
+	}
+	return "<style>" + b.String() + "</style>"
+}
+
+//go:embed page.html
+var pageText string
+
+var page = template.Must(template.New("sheet").Parse(pageText))
+
+// HTML is the sheet as a page: no script, nothing loaded, each drawing apart from the others, A4 across in print.
+func (s *Sheet) HTML() (string, error) {
+	var b strings.Builder
+	if err := page.Execute(&b, s); err != nil {
+		return "", fmt.Errorf("writing the contact sheet: %w", err)
+	}
+	return b.String(), nil
+}
+
+// SecondOpinion adds another program's drawing, a picture as a data address, to a client's line of the first person.
+func (s *Sheet) SecondOpinion(id, by, address string) {
+	for i := range s.Sitters[:min(1, len(s.Sitters))] {
+		for k, line := range s.Sitters[i].Lines {
+			if line.ID != id {
+				continue
+			}
+			cells := []Cell{{View: Light, Picture: template.URL(address), Ground: "#ffffff", Ink: "#000000"}} //nolint:gosec // made by the caller
+			for range s.Views[1:] {
+				cells = append(cells, Cell{Same: "Drawn in light only."})
+			}
+			added := Line{ID: line.ID, Title: "A second opinion", Note: "Drawn by " + by + ", another word processor: not this client's own engine.", Cells: cells}
+			s.Sitters[i].Lines = slices.Insert(s.Sitters[i].Lines, k+1, added)
+			return
+		}
+	}
+}

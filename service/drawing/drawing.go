@@ -1,0 +1,134 @@
+// Package drawing draws pages with the Chromium and the LibreOffice that are installed.
+package drawing
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"image/color"
+	"image/draw"
+	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// ErrNoBrowser is returned where no Chromium is installed.
+var ErrNoBrowser = errors.New("no Chromium is installed; Debian's package is chromium")
+
+// ErrNoOffice is returned where no LibreOffice Writer is installed.
+var ErrNoOffice = errors.New("LibreOffice Writer and pdftoppm are needed; Debian's packages are libreoffice-writer-nogui and poppler-utils")
+
+// Chromium finds the installed browser.
+func Chromium() (string, error) {
+	for _, name := range []string{"chromium", "chromium-browser"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return path, nil
+		}
+	}
+	return "", ErrNoBrowser
+}
+
+// longest is how long a drawing may take.
+const longest = 2 * time.Minute
+
+// Page draws a whole page as PNG at a width in px, as high as it is.
+func Page(ctx context.Context, html string, width int) ([]byte, error) {
+	path, err := Chromium()
+	if err != nil {
+		return nil, err
+	}
+	folder, err := os.MkdirTemp("", "missivum-drawing-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(folder)
+	file := filepath.Join(folder, "page.html")
+	if err := os.WriteFile(file, []byte(html), 0o600); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	options := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]), chromedp.ExecPath(path), chromedp.DisableGPU,
+		chromedp.WindowSize(width, 900), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
+	if os.Geteuid() == 0 { // Chromium's own sandbox does not start for root
+		options = append(options, chromedp.NoSandbox)
+	}
+	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
+	defer stopAllocator()
+	tab, stop := chromedp.NewContext(allocator)
+	defer stop()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), 900), chromedp.Navigate("file://"+file)); err != nil {
+		return nil, fmt.Errorf("drawing with Chromium: %w", err)
+	}
+	picture, err := chromedp.Run(tab, chromedp.FullScreenshot(100))
+	if err != nil {
+		return nil, fmt.Errorf("drawing with Chromium: %w", err)
+	}
+	return picture, nil
+}
+
+// Writer draws markup with LibreOffice Writer as PNG, without the empty paper around it.
+func Writer(ctx context.Context, html string) ([]byte, error) {
+	for _, program := range []string{"soffice", "pdftoppm"} {
+		if _, err := exec.LookPath(program); err != nil {
+			return nil, ErrNoOffice
+		}
+	}
+	folder, err := os.MkdirTemp("", "missivum-drawing-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(folder)
+	file := filepath.Join(folder, "page.html")
+	if err := os.WriteFile(file, []byte(html), 0o600); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	c := exec.CommandContext(ctx, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless", "--infilter=HTML (StarWriter)", "--convert-to", "pdf", "--outdir", folder, file)
+	if said, err := c.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("drawing with LibreOffice: %w: %s", err, said)
+	}
+	drawn := filepath.Join(folder, "page")
+	if said, err := exec.CommandContext(ctx, "pdftoppm", "-r", "96", "-png", "-singlefile", drawn+".pdf", drawn).CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("drawing LibreOffice's page: %w: %s", err, said)
+	}
+	data, err := os.ReadFile(drawn + ".png")
+	if err != nil {
+		return nil, fmt.Errorf("LibreOffice drew nothing: %w", err)
+	}
+	return trimmed(data)
+}
+
+// trimmed cuts the white around a drawing off, but for some px.
+func trimmed(data []byte) ([]byte, error) {
+	img, err := png.Decode(bytes.NewReader(data))
+	if err != nil {
+		return nil, fmt.Errorf("reading LibreOffice's drawing: %w", err)
+	}
+	box := image.Rectangle{}
+	for y := img.Bounds().Min.Y; y < img.Bounds().Max.Y; y++ {
+		for x := img.Bounds().Min.X; x < img.Bounds().Max.X; x++ {
+			if c := color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA); c.A > 8 && (c.R < 250 || c.G < 250 || c.B < 250) {
+				box = box.Union(image.Rect(x, y, x+1, y+1))
+			}
+		}
+	}
+	if box.Empty() {
+		return data, nil
+	}
+	box = box.Inset(-8).Intersect(img.Bounds())
+	out := image.NewRGBA(image.Rect(0, 0, box.Dx(), box.Dy()))
+	draw.Draw(out, out.Bounds(), image.White, image.Point{}, draw.Src)
+	draw.Draw(out, out.Bounds(), img, box.Min, draw.Over)
+	var b bytes.Buffer
+	err = png.Encode(&b, out)
+	return b.Bytes(), err
+}
