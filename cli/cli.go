@@ -110,7 +110,7 @@ for every desk and the blocks for mail rules.`,
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.PersistentFlags().StringVar(&a.profiles, "profiles", "", "file, or folder of .yaml files, with client profiles of your own")
 	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "ways in", Title: "Ways to a template:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
-	a.add(root, "offline", a.checkCommand(), a.mendCommand(), a.sheetCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
+	a.add(root, "offline", a.checkCommand(), a.mendCommand(), a.sheetCommand(), a.fitCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "ways in", a.startCommand(), a.adoptCommand(), a.liftCommand(), a.tidyCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
 	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.packageCommand())

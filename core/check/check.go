@@ -47,6 +47,9 @@ type Budget struct {
 	Unit     string          `json:"unit"`
 	Person   string          `json:"person"`  // mail address; empty when it is the same for everybody
 	Variant  string          `json:"variant"` // in which the figure is largest
+	Least    int             `json:"least"`   // of all people, in that variant
+	Median   int             `json:"median"`
+	Over     int             `json:"over"` // how many people burst it
 	Severity client.Severity `json:"severity"`
 	Basis    client.Basis    `json:"basis"`
 	Says     string          `json:"says"`

@@ -3,10 +3,13 @@ package check
 import (
 	"context"
 	"fmt"
+	"slices"
+	"sort"
 
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
+	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/rule"
 )
@@ -34,6 +37,7 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 	}
 	best := map[*gauge]int{}
 	who := map[*gauge]string{}
+	figures := map[*gauge][]int{}
 	people := in.People
 	if people == nil || len(people.People) == 0 {
 		people = &person.Directory{Schema: prepared.Schema, People: []person.Person{*compose.FieldNames(prepared.Schema)}}
@@ -52,13 +56,46 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 			if g.fixed && i > 0 {
 				continue
 			}
-			if n := g.count(filler); i == 0 || n > best[g] {
+			n := g.count(filler)
+			figures[g] = append(figures[g], n)
+			if i == 0 || n > best[g] {
 				best[g] = n
 				who[g] = people.People[i].At(mail)
 			}
 		}
 	}
+	for _, g := range gauges {
+		g.spread(figures[g], len(people.People))
+	}
 	return worst(gauges, best, who, in.People != nil), nil
+}
+
+// spread notes the least figure and the middle one, and for how many people the limit is burst.
+func (g *gauge) spread(figures []int, people int) {
+	slices.Sort(figures)
+	g.budget.Least, g.budget.Median = figures[0], figures[len(figures)/2]
+	g.budget.Over = len(figures) - sort.SearchInts(figures, g.budget.Limit+1)
+	if g.fixed && g.budget.Over > 0 {
+		g.budget.Over = people
+	}
+}
+
+// Budgets measures the limits of the profiles, with the first steps of package compact taken, as many as compacting.
+// change may alter the prepared document before; nil for not.
+func Budgets(ctx context.Context, in Input, compacting int, change func(*markup.Document)) ([]Budget, error) {
+	schema := person.NewSchema()
+	if in.People != nil {
+		schema = in.People.Schema
+	}
+	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
+	if err != nil {
+		return nil, err
+	}
+	if change != nil {
+		change(prepared.Doc)
+	}
+	prepared.Compacting = compacting
+	return measure(ctx, prepared, in)
 }
 
 // worst keeps the variant with the largest figure for each limit.

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"missivum/core/compact"
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
@@ -80,6 +81,8 @@ type Prepared struct {
 	Doc      *markup.Document
 	Source   *markup.Document // as written, for checks that look at the source
 	Styles   style.Report
+	// Compacting is how many steps of compact are taken, where the template does not ask for all.
+	Compacting int
 	// ShowAt, when it is set, gives the addresses under which Seen and Shown show the template's pictures, in the
 	// place of those that clients were given.
 	ShowAt Addresser
@@ -125,6 +128,11 @@ func (p *Prepared) sourceOf(doc *markup.Document) *field.Source {
 // that document is changed in place. It is what is pasted: white space around it is not part of it.
 func (p *Prepared) FragmentProgram(doc *markup.Document, table *field.Table, variant string) (*field.Program, error) {
 	doc.Fragment()
+	if p.Template.Settings.Compact {
+		compact.Apply(doc, compact.All())
+	} else {
+		compact.Apply(doc, p.Compacting)
+	}
 	program, err := field.CompileHTML(p.sourceOf(doc), table, variant)
 	if err != nil {
 		return nil, err

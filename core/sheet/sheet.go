@@ -48,6 +48,7 @@ type Input struct {
 type Cell struct {
 	View    View
 	Width   int // px at which the client shows it
+	Zoom    int // percent, where the client scales what is too wide for it
 	Body    template.HTML
 	Text    string // for clients that show text
 	Ground  string
@@ -113,6 +114,7 @@ func Make(in Input, report *check.Report) (*Sheet, error) {
 func drawn(prepared *compose.Prepared, profile *client.Profile, in Input, who *person.Person, report *check.Report) (Line, error) {
 	line := Line{ID: profile.ID, Title: profile.Title, Breaks: breaks(profile.ID, report)}
 	rings := rings(profile.ID, report, prepared.Source)
+	widest := widestRow(prepared.Doc)
 	for _, view := range in.Views {
 		v := client.View{Dark: view == Dark, Blocked: view == Blocked}
 		kept, err := prepared.Seen(profile, client.Draw, v, in.Variant, who)
@@ -120,24 +122,57 @@ func drawn(prepared *compose.Prepared, profile *client.Profile, in Input, who *p
 			return line, err
 		}
 		ground, ink := profile.Ground(v)
-		cell := Cell{View: view, Width: min(max(profile.Width, 320), 620), Ground: style.Hex(ground), Ink: style.Hex(ink)}
+		cell := Cell{View: view, Width: min(max(profile.Width, 320), 620), Zoom: 100, Ground: style.Hex(ground), Ink: style.Hex(ink)}
 		switch {
+		case kept.Form == compose.RTF:
+			cell.Same = "Shows the rich text form; missivum fill --form rtf writes it."
+		case kept.Form == compose.Text && view != Light:
+			cell.Same = "Text only."
+		case kept.Form == compose.Text:
+			cell.Text, cell.Width = kept.Body, textWidth
 		case view == Dark && profile.Dark == nil && profile.Form == "html":
 			cell.Same = "Colours stay as they are in light."
 		case view == Blocked && (profile.Pictures == nil || profile.Pictures.Hosted.As == client.Shown):
 			cell.Same = "Pictures are shown at once."
 		case kept.Form == compose.HTML:
 			cell.Body = template.HTML(rings + kept.Body) //nolint:gosec // the page runs no script and loads nothing; see its policy
-		case kept.Form == compose.RTF:
-			cell.Same = "Shows the rich text form; missivum fill --form rtf writes it."
-		case view == Light:
-			cell.Text = kept.Body
-		default:
-			cell.Same = "Text only."
+		}
+		if room := cell.Width - 2*padding; profile.Width > 0 && profile.Width < phone && widest > room {
+			cell.Zoom = 100 * room / widest
 		}
 		line.Cells = append(line.Cells, cell)
 	}
 	return line, nil
+}
+
+// Sizes in px: the room around a drawing, that of 78 columns of text, and below which width a client is a telephone,
+// which scales what is too wide.
+const (
+	padding   = 14
+	textWidth = 680
+	phone     = 500
+)
+
+// widestRow is the width in px that the markup asks for: of a picture, a table, or the cells of a row together.
+func widestRow(doc *markup.Document) int {
+	widest := 0
+	for _, n := range doc.Root.Elements("img", "table", "td", "th", "div") {
+		widest = max(widest, n.Pixels("width"))
+	}
+	for _, row := range doc.Root.Elements("tr") {
+		sum := 0
+		for _, c := range row.Children {
+			if c.Is("td", "th") {
+				px := c.Pixels("width")
+				if box, ok := style.Box(c, "padding", 16); ok && px == 0 {
+					px = int(box.Left + box.Right)
+				}
+				sum += px
+			}
+		}
+		widest = max(widest, sum)
+	}
+	return widest
 }
 
 // breaks names what breaks in a client.

@@ -78,6 +78,8 @@ type Settings struct {
 	// OftenBlank is from how many percent of the people on a field that is blank is told; 0 for the
 	// check's own figure.
 	OftenBlank int `yaml:"oftenBlank"`
+	// Compact makes what goes out shorter, with the same look.
+	Compact bool `yaml:"compact"`
 
 	Organisation map[string]string       `yaml:"organisation"` // constants, for {{ org.name }}
 	Texts        map[string]person.Texts `yaml:"texts"`        // by language, for {{ text.name }}
