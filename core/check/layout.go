@@ -125,11 +125,23 @@ var layoutChecks = []*Check{
 		Passing: `<img src="https://p.brackwater.example/a.png" alt="Ferry" width="60" height="180"><span>Brackwater Ferries</span>`,
 	},
 	{
+		ID: "lone-block", Title: "One paragraph that is all of the signature",
+		Why:     "A browser pastes a lone paragraph into the line where the cursor stands: the paragraph is gone, and its font is written onto every piece of text, which makes the signature much longer.",
+		Remedy:  "Put it into a table of one cell.",
+		Failing: `<p style="margin: 0; font-size: 12px">Harbour office, <b>Saltmouth</b></p>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-size: 12px">Harbour office, <b>Saltmouth</b></td></tr></table>`,
+		Mend: func(p *Pass, t target) *Mend {
+			h := p.hand()
+			h.wrap(t.first(), layoutTable+"><tr><td>", "</td></tr></table>")
+			return h.mend("Put it into a table of one cell")
+		},
+	},
+	{
 		ID: "default-margins", Title: "Block that leaves its margins to the client",
 		Why:     "Clients give paragraphs, headings and lists margins of their own, and not the same ones.",
 		Remedy:  "Write the margin: 0, or what it shall be.",
-		Failing: `<p>Harbour office</p>`,
-		Passing: `<p style="margin: 0">Harbour office</p>`,
+		Failing: `<p>Harbour office</p><div>Saltmouth</div>`,
+		Passing: `<p style="margin: 0">Harbour office</p><div>Saltmouth</div>`,
 		Mend:    writeMargins,
 	},
 }

@@ -145,7 +145,10 @@ func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Pr
 
 // stored counts the markup that the client stores after it was installed.
 func stored(prepared *compose.Prepared, table *field.Table, profile *client.Profile, measure client.Measure, variant string) (func(*field.Filler) int, bool, error) {
-	doc, _ := client.Simulate(profile, prepared.Doc, client.Install)
+	doc, _ := client.Simulate(profile, prepared.Outgoing(), client.Install)
+	if profile.Pasted() {
+		client.Paste(doc)
+	}
 	dialect := rule.Find(profile.Install.Dialect)
 	if dialect != nil {
 		table = prepared.NewTable() // the block is the same for everybody: nobody's values are needed

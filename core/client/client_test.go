@@ -84,7 +84,7 @@ func TestSimulate(t *testing.T) {
 		{"conditions are honoured", "wordproc-desktop", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<b>w</b>z`, Draw, 2},
 		{"conditions are comments elsewhere", "capped-webmail", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<i>o</i>z`, Draw, 1},
 		{"a paste drops names and sheets", "capped-webmail", `<html><body><style>a:hover{color:red}</style><p class=x id=y>z</p></body></html>`, `<p>z</p>`, Install, 2},
-		{"sheets of a head are told before the head goes", "capped-webmail", `<html><head><link rel="stylesheet" href="s.css"><link rel="icon" href="i.png"><style>a:hover{color:red} p{margin:0}</style></head><body><p>z</p></body></html>`, `<p style="margin: 0">z</p>`, Install, 2},
+		{"sheets of a head are told before the head goes", "capped-webmail", `<html><head><link rel="stylesheet" href="s.css"><link rel="icon" href="i.png"><style>a:hover{color:red} p{margin:0}</style></head><body><p>z</p></body></html>`, `<p style="margin: 0">z</p>`, Install, 3},
 		{"linked sheets are for nobody", "wordproc-desktop", `<link rel="stylesheet" href="s.css"><p>z</p>`, `<p>z</p>`, Draw, 1},
 		{"scripts go with what is in them", "capped-webmail", `<p onclick="x()">a<script>b</script><form>c</form></p>`, `<p>a</p>`, Install, 3},
 		{"data pictures are refused", "capped-webmail", `<img src="data:image/gif;base64,AA" width=1 height=1>`, `<img src="" width=1 height=1>`, Install, 1},

@@ -36,6 +36,7 @@ var structures = map[string]func(*simulation, *Behaviour){
 	"picture-gap":          spots(PictureGaps),
 	"picture-border":       spots(PicturesWithBorder),
 	"block-margins":        spots(BlocksWithoutMargin),
+	"lone-block":           spots(LoneBlocks),
 }
 
 // Spot is a place that a structure was found at.
@@ -668,4 +669,32 @@ func BlocksWithoutMargin(doc *markup.Document, _ Match) []Spot {
 		}
 	}
 	return found
+}
+
+// LoneBlocks finds the one paragraph or division that is all of the signature, with nothing but text and inline
+// elements in it.
+func LoneBlocks(doc *markup.Document, _ Match) []Spot {
+	var outer []*markup.Node
+	var visit func(n *markup.Node)
+	visit = func(n *markup.Node) {
+		for _, c := range n.Children {
+			switch {
+			case c.Is("html", "body"):
+				visit(c)
+			case c.Is("head", "style", "link", "meta", "title"):
+			case c.Kind == markup.Element, c.Kind == markup.Text && strings.TrimSpace(c.Data) != "":
+				outer = append(outer, c)
+			}
+		}
+	}
+	visit(doc.Root)
+	if len(outer) != 1 || !outer[0].Is("p", "div") || len(outer[0].Style) == 0 {
+		return nil
+	}
+	for _, e := range outer[0].Elements() {
+		if e != outer[0] && (markup.Block(e.Name) || e.Is("img")) {
+			return nil
+		}
+	}
+	return []Spot{{outer[0], "<" + outer[0].Name + "> that is all of the signature", outer[0].Open}}
 }

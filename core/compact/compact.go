@@ -21,7 +21,7 @@ type Step struct {
 // Steps lists the steps in their order, the harmless first.
 func Steps() []Step {
 	return []Step{
-		{"white-space", "White space between tags and at the edges of blocks", whiteSpace},
+		{"white-space", "White space between tags and at the edges of blocks", WhiteSpace},
 		{"attributes", "Empty attributes, and styles that an attribute says already", attributes},
 		{"defaults", "Declarations that say what holds anyway", defaults},
 		{"inherited", "Declarations that an element around has given already", inherited},
@@ -42,9 +42,9 @@ func Apply(doc *markup.Document, count int) {
 // All is how many steps there are.
 func All() int { return len(Steps()) }
 
-// whiteSpace leaves one of several signs of white space, and none between the parts of tables and at the edges of
+// WhiteSpace leaves one of several signs of white space, and none between the parts of tables and at the edges of
 // blocks. Text whose white space counts is left alone.
-func whiteSpace(doc *markup.Document) {
+func WhiteSpace(doc *markup.Document) {
 	doc.Root.Walk(func(n *markup.Node) bool {
 		if n.Is("pre", "textarea", "style", "script") || n.Kind == markup.Conditional {
 			return false
@@ -64,8 +64,8 @@ func tighten(doc *markup.Document, n *markup.Node) {
 	parent := n.Parent
 	raw := doc.Raw(n)
 	tablePart := parent.Is("table", "tbody", "thead", "tfoot", "tr")
-	first := before == nil && (parent.Kind == markup.Root || markup.Block(parent.Name)) || edge(before)
-	last := after == nil && (parent.Kind == markup.Root || markup.Block(parent.Name)) || edge(after)
+	first := before == nil && (parent.Kind == markup.Root || block(parent.Name)) || edge(before) || endsInSpace(doc, before)
+	last := after == nil && (parent.Kind == markup.Root || block(parent.Name)) || edge(after)
 	start, end := 0, len(raw)
 	if first || tablePart {
 		for start < end && space(raw[start]) {
@@ -104,10 +104,24 @@ func tighten(doc *markup.Document, n *markup.Node) {
 	n.ReplaceWith(pieces...)
 }
 
+// block tells elements at whose edges white space is not drawn. A body is none: one inside a template goes and leaves
+// its content where it was.
+func block(name string) bool { return markup.Block(name) && name != "body" }
+
 // space tells the white space of HTML; the no-break space is none of it.
 func space(c byte) bool { return c == ' ' || c == '\n' || c == '\t' || c == '\r' || c == '\f' }
 
-// siblings are the nodes beside one, comments left out.
+// endsInSpace reports whether a text before another, with a comment between, ends in white space: one sign of it is
+// enough.
+func endsInSpace(doc *markup.Document, n *markup.Node) bool {
+	if n == nil || n.Kind != markup.Text || n.Changed() {
+		return false
+	}
+	raw := doc.Raw(n)
+	return raw != "" && space(raw[len(raw)-1])
+}
+
+// siblings are the nodes beside one: comments are left out, and behind it text that is white space only.
 func siblings(n *markup.Node) (before, after *markup.Node) {
 	behind := false
 	for _, c := range n.Parent.Children {
@@ -117,6 +131,7 @@ func siblings(n *markup.Node) (before, after *markup.Node) {
 		case c.Kind == markup.Comment || c.Kind == markup.Conditional:
 		case !behind:
 			before = c
+		case c.Kind == markup.Text && strings.Trim(c.Data, " \t\r\n\f") == "":
 		default:
 			return before, c
 		}
@@ -126,7 +141,12 @@ func siblings(n *markup.Node) (before, after *markup.Node) {
 
 // edge reports whether white space beside a node is not drawn.
 func edge(n *markup.Node) bool {
-	return n != nil && n.Kind == markup.Element && (markup.Block(n.Name) || n.Name == "br" || n.Name == "style")
+	if n != nil {
+		if display, ok := n.Declared("display"); ok && strings.HasPrefix(display, "inline") {
+			return false
+		}
+	}
+	return n != nil && n.Kind == markup.Element && (block(n.Name) || n.Name == "br" || n.Name == "style")
 }
 
 func attributes(doc *markup.Document) {

@@ -124,15 +124,22 @@ func (p *Prepared) sourceOf(doc *markup.Document) *field.Source {
 	return &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
 }
 
+// Outgoing is the document as it goes into clients: a copy of the prepared one, made shorter where the template's
+// settings ask for it.
+func (p *Prepared) Outgoing() *markup.Document {
+	doc := p.Doc.Clone()
+	steps := p.Compacting
+	if p.Template.Settings.Compact {
+		steps = compact.All()
+	}
+	compact.Apply(doc, steps)
+	return doc
+}
+
 // FragmentProgram compiles the fragment of a document made from the prepared one, such as a client's;
 // that document is changed in place. It is what is pasted: white space around it is not part of it.
 func (p *Prepared) FragmentProgram(doc *markup.Document, table *field.Table, variant string) (*field.Program, error) {
 	doc.Fragment()
-	if p.Template.Settings.Compact {
-		compact.Apply(doc, compact.All())
-	} else {
-		compact.Apply(doc, p.Compacting)
-	}
 	program, err := field.CompileHTML(p.sourceOf(doc), table, variant)
 	if err != nil {
 		return nil, err
@@ -296,7 +303,7 @@ func CompileIn(beside Addresser, t *template.Template, schema *person.Schema, da
 		}
 	}
 	for _, variant := range variants { // the document becomes a fragment
-		program, err := fragment.FragmentProgram(fragment.Doc, s.table, variant)
+		program, err := fragment.FragmentProgram(fragment.Outgoing(), s.table, variant)
 		if err != nil {
 			return nil, err
 		}

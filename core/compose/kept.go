@@ -41,7 +41,10 @@ func (p *Prepared) Seen(profile *client.Profile, hop client.Hop, view client.Vie
 	if profile.Form == "rtf" {
 		return p.richText(variant, who)
 	}
-	doc, log := client.SimulateIn(view, profile, p.Doc, hop)
+	doc, log := client.SimulateIn(view, profile, p.Outgoing(), hop)
+	if profile.Pasted() {
+		client.Paste(doc)
+	}
 	if hop == client.Draw {
 		profile.Show(doc, view)
 		p.showPictures(doc)
@@ -75,7 +78,7 @@ func (p *Prepared) richText(variant string, who *person.Person) (Kept, error) {
 // Shown gives the signature as written, filled for one person: the fragment with the pictures at the
 // addresses that the document was prepared with.
 func (p *Prepared) Shown(variant string, who *person.Person) (string, error) {
-	doc := p.Doc.Clone()
+	doc := p.Outgoing()
 	p.showPictures(doc)
 	return p.fillFragment(doc, variant, who)
 }

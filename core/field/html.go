@@ -519,6 +519,9 @@ func conditionHalf(n *markup.Node) bool {
 }
 
 func (c *htmlCompiler) startTag(n *markup.Node) {
+	if n.Silent() {
+		return
+	}
 	place, cell := c.grids.cell[n]
 	plain := !cell
 	for _, a := range n.Attrs {

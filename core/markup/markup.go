@@ -68,6 +68,7 @@ type Node struct {
 	changed bool
 	renamed bool // the end tag no longer is the source's
 	written bool // a text whose Data was set anew
+	silent  bool // an element whose tags are not written
 }
 
 // Declaration is one property with its value, and where it stands in the source: in a style
@@ -202,6 +203,22 @@ func (n *Node) Declared(property string) (string, bool) {
 
 // Rename gives an element another name.
 func (n *Node) Rename(name string) { n.Name, n.changed, n.renamed = name, true, true }
+
+// Normalise makes the element's tags be written anew: names in lower case, values in double quotes with their signs
+// escaped, and an end tag where one was left out.
+func (n *Node) Normalise() {
+	n.changed, n.renamed = true, true
+	for i := range n.Attrs {
+		n.Attrs[i].set = true
+	}
+}
+
+// Silence leaves the element's tags out of what is written. Its content stays, and so does what the template
+// language asks of the element: Unwrap would lose that.
+func (n *Node) Silence() { n.silent = true }
+
+// Silent reports whether the element's tags are left out.
+func (n *Node) Silent() bool { return n.silent }
 
 // SetText replaces the content of a text node.
 func (n *Node) SetText(s string) { n.Data, n.written = s, true }

@@ -35,6 +35,9 @@ func (d *Document) OpenTag(n *Node) string {
 			return "<!DOCTYPE html>\n"
 		}
 	case Element:
+		if n.silent {
+			return ""
+		}
 		if n.changed {
 			return d.startTag(n)
 		}
@@ -44,6 +47,9 @@ func (d *Document) OpenTag(n *Node) string {
 
 // CloseTag is what stands behind the node's children.
 func (d *Document) CloseTag(n *Node) string {
+	if n.silent {
+		return ""
+	}
 	if n.renamed && !Void(n.Name) {
 		return "</" + n.Name + ">"
 	}

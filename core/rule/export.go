@@ -194,7 +194,7 @@ func ExportTemplate(t *template.Template, schema *person.Schema, variant string,
 	if err != nil {
 		return Exported{}, err
 	}
-	program, err := prepared.FragmentProgram(prepared.Doc, prepared.NewTable(), variant)
+	program, err := prepared.FragmentProgram(prepared.Outgoing(), prepared.NewTable(), variant)
 	if err != nil {
 		return Exported{}, err
 	}

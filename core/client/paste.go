@@ -1,0 +1,273 @@
+package client
+
+import (
+	"slices"
+	"strings"
+
+	"missivum/core/compact"
+	"missivum/core/markup"
+	"missivum/core/style"
+)
+
+// Pasted reports whether a signature gets into the client by copying it from a browser and pasting it.
+func (p *Profile) Pasted() bool { return p.Install.Way == "paste-rendered" }
+
+// Paste changes a document into what stands in an editable element after a browser copied and pasted it: declarations
+// in the browser's own spelling, unknown ones gone, spans that say nothing new gone, white space that is not drawn
+// gone, a row group in every table, attributes in double quotes and the style last, references decoded but those that
+// must stay. It is what Chromium does (measured by a test, see docs/clients.md); Node.Style must be set.
+func Paste(doc *markup.Document) {
+	compact.WhiteSpace(doc)
+	for _, n := range doc.Root.Elements() {
+		pasteStyle(n)
+		for _, a := range slices.Clone(n.Attrs) {
+			if strings.HasPrefix(a.Name, "on") {
+				n.RemoveAttr(a.Name)
+			}
+		}
+		n.Normalise()
+	}
+	doc.Root.Walk(func(n *markup.Node) bool {
+		switch {
+		case n.Kind == markup.Conditional || n.Is("style", "script", "link", "meta", "title"):
+			n.Remove()
+			return false
+		case n.Kind == markup.Comment || n.Kind == markup.Stray:
+			n.Remove()
+		case n.Kind == markup.Text && !strings.Contains(n.Data, "{{"):
+			n.SetText(n.Data)
+		case n.Is("table"):
+			rowGroup(n)
+		}
+		return true
+	})
+	thinned(doc.Root, map[string]string{})
+}
+
+// thinned takes declarations off spans that say what the element around says already, and leaves out the tags of
+// spans that then say nothing, as the browser does when it pastes.
+func thinned(n *markup.Node, given map[string]string) {
+	if n.Kind == markup.Element {
+		if n.Is("span") {
+			rest := slices.DeleteFunc(slices.Clone(n.Style), func(d markup.Declaration) bool { return given[d.Property] == d.Value })
+			if len(rest) != len(n.Style) {
+				n.Style = rest
+				n.RemoveAttr("style")
+				if len(rest) > 0 {
+					n.SetStyle(rest)
+					n.SetAttr("style", n.Attribute("style").Value+";")
+				}
+			}
+			if !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !ownAttribute(a.Name) }) {
+				n.Silence()
+			}
+		}
+		given = givenIn(n, given)
+	}
+	for _, c := range n.Children {
+		if c.Kind != markup.Conditional {
+			thinned(c, given)
+		}
+	}
+}
+
+// handedOn are properties that text takes from the element around it.
+var handedOn = []string{"color", "font-family", "font-size", "font-style", "font-weight", "line-height", "letter-spacing", "text-align", "white-space", "text-transform", "word-spacing", "direction"}
+
+func givenIn(n *markup.Node, given map[string]string) map[string]string {
+	next := map[string]string{}
+	for k, v := range given {
+		next[k] = v
+	}
+	switch {
+	case n.Is("a"):
+		delete(next, "color")
+	case n.Is("b", "strong", "th"):
+		next["font-weight"] = "bold"
+	case n.Is("i", "em"):
+		next["font-style"] = "italic"
+	case n.Is("h1", "h2", "h3", "h4", "h5", "h6", "small", "big", "font", "code", "tt", "pre"):
+		next = map[string]string{}
+	}
+	for _, d := range n.Style {
+		if slices.Contains(handedOn, d.Property) {
+			next[d.Property] = d.Value
+		}
+	}
+	return next
+}
+
+// rowGroup puts rows that stand in a table itself into a tbody, as browsers do.
+func rowGroup(table *markup.Node) {
+	var group *markup.Node
+	for _, c := range slices.Clone(table.Children) {
+		if !c.Is("tr") {
+			if c.Kind == markup.Element {
+				group = nil
+			} else if group != nil {
+				c.Remove()
+				group.Append(c)
+			}
+			continue
+		}
+		if group == nil {
+			group = markup.NewElement("tbody", c.Open)
+			c.ReplaceWith(group)
+		} else {
+			c.Remove()
+		}
+		group.Append(c)
+	}
+}
+
+// pasteStyle writes an element's declarations as a browser's object model spells them (CSSOM, 6.7.2).
+func pasteStyle(n *markup.Node) {
+	if n.Attribute("style") == nil && len(n.Style) == 0 {
+		return
+	}
+	list := sidesJoined(n.Style)
+	var out []markup.Declaration
+	for _, d := range list {
+		if !style.KnownProperty(d.Property) || strings.HasPrefix(d.Property, "mso-") || strings.HasPrefix(d.Property, "-ms-") || strings.HasPrefix(d.Property, "-moz-") {
+			continue
+		}
+		d.Value = spelled(d)
+		out = append(out, d)
+	}
+	n.RemoveAttr("style")
+	if len(out) == 0 {
+		n.Style = nil
+		return
+	}
+	n.SetStyle(out)
+	n.SetAttr("style", n.Attribute("style").Value+";")
+}
+
+// sidesJoined writes four single sides of margin or padding as the one property, where the object model does.
+func sidesJoined(list []markup.Declaration) []markup.Declaration {
+	for _, family := range []string{"padding", "margin"} {
+		sides := [4]string{}
+		first := -1
+		for i, d := range list {
+			at := slices.Index([]string{family + "-top", family + "-right", family + "-bottom", family + "-left"}, d.Property)
+			if d.Property == family {
+				sides[0] = "" // a shorthand beside single sides: left as it is
+				first = -1
+				break
+			}
+			if at >= 0 {
+				sides[at] = d.Value
+				if first < 0 {
+					first = i
+				}
+			}
+		}
+		if first < 0 || slices.Contains(sides[:], "") {
+			continue
+		}
+		var rest []markup.Declaration
+		for i, d := range list {
+			if i == first {
+				d.Property, d.Value = family, strings.Join(sides[:], " ")
+			} else if strings.HasPrefix(d.Property, family+"-") {
+				continue
+			}
+			rest = append(rest, d)
+		}
+		list = rest
+	}
+	return list
+}
+
+// spelled is a value as the object model writes it.
+func spelled(d markup.Declaration) string {
+	if strings.Contains(d.Value, "{{") {
+		return d.Value
+	}
+	value := d.Value
+	switch {
+	case d.Property == "font-family":
+		return families(value)
+	case d.Property == "font":
+		if at := strings.IndexByte(value, ','); at >= 0 || strings.ContainsAny(value, `'"`) {
+			return strings.ReplaceAll(value, `'`, `"`)
+		}
+		return value
+	}
+	words := components(value)
+	for i, w := range words {
+		words[i] = spelledWord(d.Property, w)
+	}
+	if d.Property == "padding" || d.Property == "margin" || d.Property == "border-width" || d.Property == "border-style" || d.Property == "border-color" {
+		words = foldedSides(words)
+	}
+	return strings.Join(words, " ")
+}
+
+func foldedSides(v []string) []string {
+	if len(v) == 4 && v[3] == v[1] {
+		v = v[:3]
+	}
+	if len(v) == 3 && v[2] == v[0] {
+		v = v[:2]
+	}
+	if len(v) == 2 && v[1] == v[0] {
+		v = v[:1]
+	}
+	return v
+}
+
+func families(value string) string {
+	var list []string
+	for _, f := range strings.Split(value, ",") {
+		f = strings.TrimSpace(f)
+		if strings.HasPrefix(f, "'") || strings.HasPrefix(f, `"`) {
+			f = `"` + strings.Trim(f, `'"`) + `"`
+		}
+		list = append(list, f)
+	}
+	return strings.Join(list, ", ")
+}
+
+// unitless are properties whose 0 is a number and not a length.
+var unitless = []string{"line-height", "opacity", "z-index", "order", "flex", "flex-grow", "flex-shrink", "font-weight", "orphans", "widows", "zoom", "tab-size"}
+
+func spelledWord(property, word string) string {
+	low := strings.ToLower(word)
+	switch {
+	case strings.HasPrefix(low, "#"):
+		if c, ok := style.Color(low); ok {
+			return rgb(c.R, c.G, c.B)
+		}
+	case strings.HasPrefix(low, "rgb("):
+		if c, ok := style.Color(low); ok {
+			return rgb(c.R, c.G, c.B)
+		}
+	case strings.HasPrefix(low, "url("):
+		return `url("` + strings.Trim(strings.TrimSuffix(word[4:], ")"), `'" `) + `")`
+	case low == "0" && !slices.Contains(unitless, property):
+		return "0px"
+	case strings.HasPrefix(low, ".") && len(low) > 1:
+		return "0" + low
+	case strings.HasPrefix(low, "'"):
+		return `"` + strings.Trim(word, "'") + `"`
+	}
+	if !strings.ContainsAny(word, `"'(`) {
+		return low
+	}
+	return word
+}
+
+func rgb(r, g, b uint8) string {
+	digits := func(v uint8) string {
+		var out []byte
+		if v >= 100 {
+			out = append(out, '0'+v/100)
+		}
+		if v >= 10 {
+			out = append(out, '0'+v/10%10)
+		}
+		return string(append(out, '0'+v%10))
+	}
+	return "rgb(" + digits(r) + ", " + digits(g) + ", " + digits(b) + ")"
+}

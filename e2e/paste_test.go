@@ -1,0 +1,96 @@
+package e2e
+
+import (
+	"context"
+	"math"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/person"
+	"missivum/core/starter"
+	"missivum/core/template"
+	"missivum/demo"
+)
+
+// TestThePredictedPasteIsTheRealOne copies every demo and starter signature in Chromium, pastes it into an editable
+// element of another page, and compares the length of what stands there with the predicted one.
+func TestThePredictedPasteIsTheRealOne(t *testing.T) {
+	people, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	templates, err := demo.Templates()
+	if err != nil {
+		t.Fatal(err)
+	}
+	starters, err := starter.All()
+	if err != nil {
+		t.Fatal(err)
+	}
+	tab := browser(t)
+	folder := t.TempDir()
+	worst := 0.0
+	for _, tmpl := range append(templates, starters...) {
+		for _, mail := range []string{tmpl.Settings.Sample, "salma.albahri@brackwater.example"} {
+			who := people.Find(mail)
+			if who == nil {
+				who = &people.People[0]
+			}
+			for _, variant := range tmpl.Variants() {
+				shown, predicted := pasteOf(t, tmpl, people, who, variant)
+				real := copiedAndPasted(t, tab, folder, shown)
+				off := math.Abs(float64(client.Units(predicted)-client.Units(real))) / float64(client.Units(real))
+				worst = max(worst, off)
+				if off > 0.02 {
+					t.Errorf("%s, %s: predicted %d characters, real %d (%.1f %%)\n%s\n%s", tmpl.Name, variant, client.Units(predicted), client.Units(real), 100*off, predicted, real)
+				}
+			}
+		}
+	}
+	t.Logf("at most %.2f %% off", 100*worst)
+}
+
+// pasteOf is what is copied, and what is predicted to be pasted.
+func pasteOf(t *testing.T, tmpl *template.Template, people *person.Directory, who *person.Person, variant string) (shown, predicted string) {
+	t.Helper()
+	prepared, err := compose.Prepare(tmpl, people.Schema, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), compose.Reached(tmpl))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if shown, err = prepared.Shown(variant, who); err != nil {
+		t.Fatal(err)
+	}
+	kept, err := prepared.Kept(&client.Profile{Form: "html", Install: client.Installation{Way: "paste-rendered"}}, client.Install, variant, who)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return shown, kept.Body
+}
+
+const pressControl = 2 // of the modifiers of a key press (Chrome DevTools Protocol, Input.dispatchKeyEvent)
+
+func copiedAndPasted(t *testing.T, tab context.Context, folder, body string) string {
+	t.Helper()
+	from, to := filepath.Join(folder, "from.html"), filepath.Join(folder, "to.html")
+	head := `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="script-src 'none'; img-src 'none'">`
+	for file, page := range map[string]string{from: head + "<body>" + body, to: head + `<body><div id="box" contenteditable style="min-height: 100px"></div>`} {
+		if err := os.WriteFile(file, []byte(page), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	err := chromedp.Do(tab,
+		chromedp.Navigate("file://"+from), chromedp.KeyEvent("a", chromedp.KeyModifiers(pressControl)), chromedp.KeyEvent("c", chromedp.KeyModifiers(pressControl)),
+		chromedp.Navigate("file://"+to), chromedp.Focus(chromedp.CSS("#box")), chromedp.KeyEvent("v", chromedp.KeyModifiers(pressControl)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	// what is relative becomes an address of the page that it was copied from; which one that will be nobody knows
+	return strings.ReplaceAll(evaluate[string](t, tab, `document.getElementById('box').innerHTML`), "file://"+folder+"/", "")
+}
