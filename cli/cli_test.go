@@ -151,7 +151,7 @@ func TestCheckSARIF(t *testing.T) {
 
 func TestMendWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x.html")
-	source := "<p style=\"margin: 0; line-height: 20px; box-shadow: 0 0 2px #000\">x</p>\n"
+	source := "<p style=\"margin: 0; line-height: 20px; box-shadow: 0 0 2px #000\">x</p><p style=\"margin: 0\">y</p>\n"
 	if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -3,16 +3,21 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"log"
 	"os"
+	"path/filepath"
 	"strings"
+	"time"
 
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/person"
+	"missivum/core/template"
+	"missivum/demo"
 )
 
 func main() {
@@ -44,6 +49,49 @@ func pages() map[string]string {
 	return map[string]string{"docs/clients.md": clients(), "docs/checks.md": checks()}
 }
 
+// resultFolder is where docs/measure/clients keeps what it measured, from the project's root or from here.
+func resultFolder() string {
+	if _, err := os.Stat("docs/measure/clients/results"); err == nil {
+		return "docs/measure/clients/results"
+	}
+	return "../measure/clients/results"
+}
+
+// agreement is a file that docs/measure/clients wrote.
+type agreement struct {
+	Profile, Against, Version, Hop string
+	Probes, Same, Exact            int
+	Disagreements                  []struct{ Probe, HTML, Real, Simulated string }
+}
+
+// measured is the table of what was held against the real thing, and the list of disagreements.
+func measured() string {
+	var b, list strings.Builder
+	b.WriteString("| profile | hop | against | version | probes | end alike | to the sign |\n|---|---|---|---|---:|---:|---:|\n")
+	for _, name := range []string{"washing-webmail-install", "washing-webmail-receive", "gecko-desktop-draw"} {
+		data, err := os.ReadFile(filepath.Join(resultFolder(), name+".json"))
+		if err != nil {
+			log.Fatal(err)
+		}
+		var a agreement
+		if err := json.Unmarshal(data, &a); err != nil {
+			log.Fatal(err)
+		}
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %d | %.1f %% | %.1f %% |\n", a.Profile, a.Hop, a.Against, a.Version, a.Probes,
+			100*float64(a.Same)/float64(a.Probes), 100*float64(a.Exact)/float64(a.Probes))
+		for _, d := range a.Disagreements {
+			fmt.Fprintf(&list, "- %s, %s: `%s` gives `%s`, simulated `%s`\n", a.Profile, a.Hop, d.HTML, d.Real, d.Simulated)
+		}
+	}
+	return b.String() + `
+Each probe is one small construct (docs/measure/clients/probes.yaml). "End alike" says that the real thing and the
+simulation both keep, change or drop it; "to the sign", that the markup is the same. For Gecko the question is whether
+declarations are drawn, against Chromium's drawing of what the profile keeps. go run ./docs/measure/clients measures
+anew; the tests do so too. The disagreements:
+
+` + list.String()
+}
+
 func clients() string {
 	var b strings.Builder
 	b.WriteString(note + `# Client profiles
@@ -51,13 +99,38 @@ func clients() string {
 What each family of mail clients does to a signature, as the program's data has it
 (core/client/profiles, by the schema core/client/profile.schema.json). The **basis** says how a statement is
 known: *measured* against an engine or sanitiser that the tests run, *published* for long and widely, or
-*assumed*. No entry is measured yet; that is said rather than hidden.
+*assumed*.
 
 The hops are those of a signature's journey: **install** (pasted, placed as a file, appended by a host),
-**send**, **receive**, **draw**.
+**send**, **receive**, **draw**. One engine interprets all profiles; none has code of its own.
 
-Not simulated yet: what the copying browser adds to a rendered paste, dark mode, link recolouring and blocked
-pictures. Figures for a paste are therefore those of the markup as Missivum writes it.
+## Profiles of your own
+
+An organisation overrides entries of a shipped profile, or adds profiles, in YAML files: with --profiles on the
+command line, with missivum clients push in a service, or on the page Clients of the console. Starting from a shipped
+one is the usual way:
+
+    id: wordproc-desktop        # the same id stands over the shipped profile, another adds one
+    based-on: wordproc-desktop
+    title: Our desktops in the ports
+    share: 44                   # percent of the readers: weighs the survival map
+    off: false                  # true: not asked about unless it is named
+    without: [effects]          # behaviours that do not hold here
+    limits:                     # replaced by what they measure
+      - {measure: picture-bytes, max: 30000, severity: degrades, says: our own rule, basis: assumed}
+
+A profile that is wrong is refused with line and reason.
+
+## Measured
+
+` + measured() + `
+Pasting is predicted in the program: what a browser hands over when rendered markup is copied, and what stands in an
+editable element after it was pasted. A test copies every demo and starter signature in Chromium with key presses,
+pastes it into another page, and compares the lengths: the prediction must be within 2 %. It does not foresee how a
+lone paragraph is taken apart (the check lone-block tells it), nor what relative addresses become.
+
+Assumed, and not measured: what dark modes do exactly. The two ways that profiles name are our own: *full* turns the
+lightness of every colour over and keeps its hue; *partial* does so for light grounds and dark text only.
 `)
 	for _, p := range client.Shipped() {
 		fmt.Fprintf(&b, "\n## %s\n\n**%s.** %s\n\n", p.ID, p.Title, p.About)
@@ -77,14 +150,29 @@ pictures. Figures for a paste are therefore those of the markup as Missivum writ
 			unsized := map[string]string{"pixels": "the true pixels", "tag": "the true pixels, scaled by the resolution tag"}[p.Pictures.Unsized]
 			fmt.Fprintf(&b, "| size | taken from | %s; without: %s; best %d pixels for each px | %s |\n", strings.Join(p.Pictures.SizedBy, ", "), unsized, p.Pictures.Best.Best, p.Pictures.Best.Basis)
 		}
+		if d := p.Dark; d != nil {
+			declared := ""
+			if d.Declared {
+				declared = "; a message that declares both schemes is left alone"
+			}
+			fmt.Fprintf(&b, "\nDark mode: %s inversion; %s%s (%s).\n", d.As, d.Says, declared, d.Basis)
+		}
 		if len(p.Behaviours) > 0 {
 			b.WriteString("\n| hop | what | happens | seen as | severity | check | basis |\n|---|---|---|---|---|---|---|\n")
 			for _, x := range p.Behaviours {
-				fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", x.Hop, escape(x.Match.String()), x.Does, x.Says, x.Severity, x.Check, x.Basis)
+				fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", x.Hop, escape(clipped(x.Match.String())), x.Does, x.Says, x.Severity, x.Check, x.Basis)
 			}
 		}
 	}
 	return b.String()
+}
+
+// clipped cuts a long list of names; the data has all of it.
+func clipped(s string) string {
+	if len(s) <= 200 {
+		return s
+	}
+	return s[:190] + " and so on"
 }
 
 // escape makes text fit for a table's cell.
@@ -92,15 +180,49 @@ func escape(s string) string {
 	return strings.NewReplacer("<", "&lt;", ">", "&gt;", "|", "\\|", "*", "\\*").Replace(s)
 }
 
+// mendsOfExamples gives for each check what its mend does to the failing example.
+func mendsOfExamples() map[string]string {
+	list := map[string]string{}
+	people, err := demo.Directory()
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, c := range check.Checks() {
+		t, err := template.New("example", template.Parts{Source: c.Failing})
+		if err != nil {
+			log.Fatal(err)
+		}
+		r, err := check.Findings(check.Input{Template: t, People: people, Profiles: client.Shipped(), Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+		if err != nil {
+			log.Fatal(err)
+		}
+		for _, f := range r.Findings {
+			if f.Check == c.ID && f.Mend != nil {
+				list[c.ID] = strings.ToLower(f.Mend.Title[:1]) + f.Mend.Title[1:]
+				if !f.Mend.Safe {
+					list[c.ID] += "; it costs something: " + f.Mend.Costs
+				}
+			}
+		}
+	}
+	return list
+}
+
 func checks() string {
 	var b strings.Builder
+	mends := mendsOfExamples()
 	b.WriteString(note + `# Checks
 
 Each check with what it finds, why it matters, and an example that it finds something in beside one that it
 does not. The examples are run by the tests.
 `)
+	b.WriteString("\nA finding is accepted in the source by a comment with the reason, `<!-- accepted: check-id: reason -->`, for its line and\nfor the element behind it. Where it says **mend**, missivum mend can put the example right.\n")
 	for _, c := range check.Checks() {
-		fmt.Fprintf(&b, "\n## %s\n\n**%s.** %s\n\nRemedy: %s\n\n", c.ID, c.Title, c.Why, c.Remedy)
+		mended := ""
+		if mends[c.ID] != "" {
+			mended = "Mend: " + mends[c.ID] + ".\n\n"
+		}
+		fmt.Fprintf(&b, "\n## %s\n\n**%s.** %s\n\nRemedy: %s\n\n%s", c.ID, c.Title, c.Why, c.Remedy, mended)
 		fmt.Fprintf(&b, "```html\n<!-- found -->\n%s\n\n<!-- passes -->\n%s\n```\n", c.Failing, c.Passing)
 	}
 	fmt.Fprintf(&b, "\n## %s\n\n**Mistake in the template language.** An unknown field, modifier, variant, slot or picture, or a field where none can stand. A template with a mistake is not filled.\n", check.LanguageID)

@@ -1171,6 +1171,12 @@ export interface components {
             unit: string;
             person: string;
             variant: string;
+            /** @description The least figure of all people. */
+            least: number;
+            /** @description The middle figure of all people. */
+            median: number;
+            /** @description How many people burst it. */
+            over: number;
             /** @enum {string} */
             severity: "breaks" | "degrades" | "note";
             /** @enum {string} */
@@ -1195,6 +1201,10 @@ export interface components {
             client?: string;
             /** @enum {string} */
             form?: "" | "html" | "text";
+            /** @description In the client's dark mode. */
+            dark?: boolean;
+            /** @description With the pictures that the client does not load at first as boxes. */
+            blocked?: boolean;
         };
         LogEntry: {
             hop: string;
@@ -1207,8 +1217,12 @@ export interface components {
             column: number;
         };
         Look: {
+            /** @description Colour behind the message. */
+            ground: string;
+            /** @description Colour of text that has none of its own. */
+            text: string;
             /** @enum {string} */
-            form: "html" | "text";
+            form: "html" | "text" | "rtf";
             body: string;
             /** @description Pixels at which the client shows it; 0 as written. */
             width: number;
