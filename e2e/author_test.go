@@ -150,7 +150,7 @@ func TestASignatureIsPastedAndLifted(t *testing.T) {
 	waitFor(t, tab, "values are found and what is unclear is asked", `/3 values found[\s\S]*the same text and links/.test(document.querySelector('[aria-label="What it becomes"]')?.innerText ?? '') && /Brackwater. in .* is/.test(document.querySelector('[role="dialog"]').innerText)`)
 	do(t, tab, "making the template", chromedp.Click(`//button[text()="Make the template"]`))
 	waitFor(t, tab, "the workbench opens with fields in it", `location.pathname === '/templates/brought' && /\{\{ givenName \}\} <b>\{\{ sn \}\}<\/b>, Brackwater Ferries/.test(document.querySelector('.cm-content')?.innerText ?? '')`)
-	waitFor(t, tab, "the look is that of the person", `document.querySelector('iframe')?.contentDocument?.body.innerText.includes('Maren Lind, Brackwater Ferries')`)
+	waitFor(t, tab, "the look is that of the person", `document.querySelector('iframe')?.contentDocument?.body?.innerText.includes('Maren Lind, Brackwater Ferries')`)
 }
 
 // pasteKey presses the key that pastes.

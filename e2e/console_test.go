@@ -44,7 +44,7 @@ func TestTheTour(t *testing.T) {
 
 	// findings lead to their lines
 	do(t, tab, "opening regatta", chromedp.Navigate(s.Address+"/templates/regatta"))
-	waitFor(t, tab, "findings are listed", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 25`)
+	waitFor(t, tab, "findings are listed", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
 	waitFor(t, tab, "findings are marked in the source", `document.querySelectorAll('.cm-lintRange').length > 3`)
 	do(t, tab, "pressing a finding", chromedp.Click(`//ol[@aria-label="Findings"]//button[contains(., "onclick")]`))
 	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('onclick=')`)
@@ -135,6 +135,10 @@ func TestPagesAreAccessible(t *testing.T) {
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "", ""},
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Tidy", `.cm-mergeView`},
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Insert", `[aria-label="What can be inserted"]`},
+			{"/templates/regatta", `ol[aria-label="Findings"]`, "Survival", `table[aria-label="Survival map"] td`},
+			{"/templates/regatta", `ol[aria-label="Findings"]`, "Mend 21", `.cm-mergeView`},
+			{"/clients", `table[aria-label="Clients"]`, "", ""},
+			{"/clients", `table[aria-label="Clients"]`, "New profile", `[role="dialog"] textarea`},
 			{"/people", `.MuiDataGrid-row`, "", ""},
 			{"/packages", `ol[aria-label="Losses"]`, "", ""},
 			{"/pictures", `table[aria-label="Pictures"]`, "Add a picture", `[role="dialog"]`},

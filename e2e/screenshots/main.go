@@ -101,6 +101,9 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 		return err
 	}
 	log.Print("copy-page")
+	if err := contactSheet(ctx, binary, root, folder, out); err != nil {
+		return err
+	}
 	var drawn []string
 	for _, who := range []string{"maren.lind", "salma.albahri", "kamome.minato", "maximiliane-theodora.hohenwatt-oberstrandlaeufer"} {
 		file := filepath.Join(folder, who+".rtf")
@@ -123,6 +126,28 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 	}
 	log.Print("rich-text")
 	return nil
+}
+
+// contactSheet draws the first screen of regatta's contact sheet.
+func contactSheet(ctx context.Context, binary, root, folder, out string) error {
+	page := filepath.Join(folder, "sheet.html")
+	c := exec.Command(binary, "sheet", "demo/templates/regatta", "--people", "demo/people.csv", "--profiles", "demo/clients", "--second-opinion",
+		"--client", "wordproc-desktop", "--client", "inverting-phone", "--client", "text-reader", "-o", page)
+	c.Dir = root
+	if said, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, said)
+	}
+	tab, stop := rig.Browser(ctx, width, height)
+	defer stop()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate("file://"+page)); err != nil {
+		return err
+	}
+	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	log.Print("contact-sheet")
+	return os.WriteFile(filepath.Join(out, "contact-sheet.png"), picture, 0o644)
 }
 
 // shot is one picture of a page.
@@ -171,6 +196,14 @@ func shots() []shot {
 		{"workbench-findings", "/templates/regatta", []step{
 			visible(`ol[aria-label="Findings"]`), rig.Choose("Shown as", "wordproc-desktop"), visible(`iframe[title^="As wordproc"]`),
 		}},
+		{"workbench-survival", "/templates/regatta", []step{
+			chromedp.Click(`//button[@role="tab" and text()="Survival"]`), visible(`table[aria-label="Survival map"] td`), rig.Choose("Shown as", "webview-desktop"),
+			chromedp.Click(`//button[text()="Dark mode"]`), script(`(document.querySelector('table[aria-label="Survival map"]').closest('section, div[class]').scrollIntoView(), true)`),
+		}},
+		{"workbench-mend", "/templates/regatta", []step{
+			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Mend 21"]`), visible(`.cm-mergeView`), visible(`ul[aria-label="Mends"]`),
+		}},
+		{"clients", "/clients", []step{visible(`table[aria-label="Clients"]`)}},
 		{"new-template", "/templates", []step{
 			chromedp.Click(`//button[text()="New template"]`), chromedp.SendKeys(`//*[@role="dialog"]//input`, "lifted"),
 			chromedp.Click(`//button[text()="Bring a page or a signature"]`), visible(`[role="dialog"] textarea`),
@@ -192,11 +225,6 @@ func shots() []shot {
 		{"templates", "/templates", []step{
 			visible(`table[aria-label="Templates"]`), chromedp.Click(`//header//button[contains(., "Dark")]`),
 		}},
-		// the last one: its page asks before it is left
-		{"versions", "/templates/harbour", []step{
-			visible(`.cm-content`), script(newLine),
-			chromedp.Click(`//button[text()="Versions"]`), chromedp.Click(`//button[text()="Compare"]`), visible(`.cm-mergeView`),
-		}},
 	}
 }
 
@@ -216,22 +244,10 @@ const pasteSignature = `(() => {
 	return true
 })()`
 
-// newLine types a line at the beginning of the source.
-const newLine = `(() => {
-	const c = document.querySelector('.cm-content')
-	c.focus()
-	getSelection().selectAllChildren(c)
-	getSelection().collapseToStart()
-	return document.execCommand('insertText', false, '<p style="margin: 0; font: 13px Verdana">Winter crew</p>')
-})()`
-
 // terminalShots are the commands to draw, as they are typed in the repository's root.
 var terminalShots = []struct{ name, command string }{
-	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | tail -40"},
-	{"command-fill", "missivum fill demo/templates/harbour --people demo/people.csv --person maren.lind@brackwater.example --form text; missivum fill demo/templates/harbour --people demo/people.csv --person kamome.minato@brackwater.example --form fragment --variant reply"},
-	{"command-lift", "missivum tidy core/tidy/testdata/messy/wp-paragraphs.html -o /tmp/tidied.html; missivum lift core/tidy/testdata/messy/wp-paragraphs.html --people demo/people.csv --person maren.lind@brackwater.example | tail -6; missivum start"},
+	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | head -46"},
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
-	{"command-pack", "missivum pack demo/templates/harbour --people demo/people.csv -o /tmp/harbour.zip; unzip -l /tmp/harbour.zip | head -12; unzip -p /tmp/harbour.zip manifest.json | head -3"},
 	{"command-rule", "missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
 	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --ground ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture travel demo/templates/harbour --people demo/people.csv --volume 9000"},
 	{"command-clients", "missivum clients; missivum clients show wordproc-desktop"},

@@ -308,7 +308,7 @@ function Facts({ report, look, onGo, onMend, map }: FactsProps) {
           </Tabs>
           {report && (
             <Box sx={{ ml: 'auto', pr: 1.5, display: 'flex', alignItems: 'center', gap: 1 }} aria-live="polite">
-              {mends > 0 && onMend && <Button size="small" onClick={() => onMend('all')}>Mend {mends}</Button>}
+              {mends > 0 && onMend && <Button size="small" onClick={() => onMend('all')}>{`Mend ${mends}`}</Button>}
               <Severity of={report.findings.some((f) => f.severity === 'breaks') ? 'breaks' : 'fine'}>{summary(report)}</Severity>
             </Box>
           )}

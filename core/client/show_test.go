@@ -1,0 +1,115 @@
+package client
+
+import (
+	"image/color"
+	"strings"
+	"testing"
+
+	"missivum/core/markup"
+	"missivum/core/style"
+)
+
+func shown(t *testing.T, id, html string, v View) string {
+	t.Helper()
+	doc, err := markup.Parse(html)
+	if err != nil {
+		t.Fatal(err)
+	}
+	style.Inline(doc)
+	p := Find(id)
+	kept, _ := SimulateIn(v, p, doc, Draw)
+	p.Show(kept, v)
+	return kept.Render()
+}
+
+func TestRecoloured(t *testing.T) {
+	white, black, orange := color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}, color.RGBA{200, 85, 61, 255}
+	for _, way := range []string{Full, Partial} {
+		text, ground := Recoloured(way, black, white)
+		if text != white || ground != darkGround {
+			t.Errorf("%s: black on white becomes %v on %v", way, text, ground)
+		}
+	}
+	if text, ground := Recoloured(Full, white, black); text != darkGround || ground != white {
+		t.Errorf("white on black becomes %v on %v", text, ground)
+	}
+	if text, ground := Recoloured(Partial, white, black); text != white || ground != black {
+		t.Errorf("a partial inversion leaves white on black alone: %v on %v", text, ground)
+	}
+	if text := RecolouredText(Partial, orange); text != orange {
+		t.Errorf("a bright text stays: %v", text)
+	}
+	h1, _, _ := toHSL(orange)
+	if h2, _, _ := toHSL(RecolouredGround(Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
+		t.Errorf("the hue went from %.0f to %.0f", h1, h2)
+	}
+	if text, ground := Recoloured("", black, white); text != black || ground != white {
+		t.Error("recoloured without a way")
+	}
+}
+
+func TestShow(t *testing.T) {
+	dark, blocked := View{Dark: true}, View{Blocked: true}
+	for _, c := range []struct {
+		name, id, html string
+		v              View
+		want           string
+	}{
+		{"colours of text, ground and border", "inverting-phone", `<div style="color: #000000; background: #ffffff; border-top: 2px solid #000000">x</div><i>y</i>`, dark, `<div style="color: #ffffff; background: #1e1e1e; border-top: 2px solid #ffffff">x</div><i>y</i>`},
+		{"attributes", "inverting-phone", `<table cellpadding=0 cellspacing=0><tr><td bgcolor="#ffffff"><font color="#000000">x</font></td></tr></table>`, dark, `bgcolor="#1e1e1e"><font color="#ffffff">`},
+		{"a link without a colour", "inverting-phone", `<a href="https://x.example/">x</a>`, dark, `style="color: #8ab4ff"`},
+		{"pictures are left alone", "inverting-phone", `<b>x</b><img src="https://x.example/a.png" width="9" height="9">`, dark, `<img src="https://x.example/a.png" width="9" height="9">`},
+		{"colours stay where nothing is recoloured", "gecko-desktop", `<b style="color: #000000">x</b>`, dark, `<b style="color: #000000">x</b>`},
+		{"a mail that declares both is left alone", "webkit-desktop", `<div style="color-scheme: light dark; color: #000000">x</div><i>y</i>`, dark, `color: #000000`},
+		{"a blocked picture keeps its room and says what it is", "gecko-desktop", `<img src="https://x.example/a.png" width="88" height="44" alt="Ferry">`, blocked, `width: 88px; height: 44px">Ferry</span>`},
+		{"one that is shown at once stays", "capped-webmail", `<b>x</b><img src="https://x.example/a.png" width="88" height="44" alt="Ferry">`, blocked, `<img src="https://x.example/a.png"`},
+		{"the sanitiser's placeholder is shown as a box", "washing-webmail", `<img src="https://x.example/a.png" width="88" height="44" alt="Ferry">`, blocked, `>Ferry</span>`},
+		{"and without blocking the picture is there", "washing-webmail", `<img src="https://x.example/a.png" width="88" height="44" alt="Ferry">`, View{}, `src="https://x.example/a.png"`},
+	} {
+		if got := shown(t, c.id, c.html, c.v); !strings.Contains(got, c.want) {
+			t.Errorf("%s:\n%s\nlacks\n%s", c.name, got, c.want)
+		}
+	}
+}
+
+func TestPaste(t *testing.T) {
+	for _, c := range []struct{ name, before, after string }{
+		{"the object model's spelling", `<td style="padding:0 8px 0 8px;color:#123;mso-hide:all;font-family:'Fira Sans',Arial;line-height:1.5">x</td>`, `<td style="padding: 0px 8px; color: rgb(17, 34, 51); font-family: &quot;Fira Sans&quot;, Arial; line-height: 1.5;">x</td>`},
+		{"a row group in every table", `<table><tr><td>x</td></tr><tr><td>y</td></tr></table>`, `<table><tbody><tr><td>x</td></tr><tr><td>y</td></tr></tbody></table>`},
+		{"quotes, capitals and missing end tags", `<P ALIGN=center>x<BR>&middot;&amp;`, `<p align="center">x<BR>·&amp;</p>`},
+		{"spans that say nothing new", `<b style="color: red"><span style="color: red">x</span><span>y</span></b>`, `<b style="color: red;">xy</b>`},
+		{"a span that says something new", `<b style="color: red"><span style="color: blue">x</span></b>`, `<b style="color: red;"><span style="color: blue;">x</span></b>`},
+		{"sheets, comments and handlers", `<style>a:hover{color:red}</style><!-- c --><i onclick="x()">x</i>`, `<i>x</i>`},
+		{"pictures by address", `<td style="background: url(a.png) #fff">x</td>`, `<td style="background: url(&quot;a.png&quot;) rgb(255, 255, 255);">x</td>`},
+	} {
+		doc, err := markup.Parse(c.before)
+		if err != nil {
+			t.Fatal(err)
+		}
+		style.Inline(doc)
+		Paste(doc)
+		if got := doc.Render(); !strings.EqualFold(got, c.after) {
+			t.Errorf("%s:\n%s\nwant\n%s", c.name, got, c.after)
+		}
+	}
+}
+
+func TestOverridingAProfile(t *testing.T) {
+	book, err := Book(Shipped()).With(map[string][]byte{
+		"b.yaml": []byte("id: yard\nbased-on: quay\ntitle: Yard\n"), // before the one that it is based on
+		"a.yaml": []byte("id: quay\nbased-on: wordproc-desktop\nwithout: [effects]\ndark: {as: partial}\nlimits:\n  - {measure: picture-bytes, max: 7, severity: note, says: x, basis: assumed}\n  - {measure: bytes, max: 9, severity: note, says: x, basis: assumed}\nbehaviours:\n  - {id: padding, hop: draw, match: {properties: [padding]}, does: kept, basis: assumed}\n"),
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	yard, base := book.Find("yard"), Find("wordproc-desktop")
+	if yard.Title != "Yard" || len(yard.Limits) != 2 || yard.Limits[0].Max != 7 || yard.Dark.As != Partial || yard.Dark.Says != base.Dark.Says || len(yard.Behaviours) != len(base.Behaviours)-1 {
+		t.Errorf("%+v", yard)
+	}
+	if base.Limits[0].Max == 7 || len(Shipped()) != 13 {
+		t.Error("the shipped profiles were changed")
+	}
+	if _, err := Book(Shipped()).With(map[string][]byte{"a.yaml": []byte("id: a\nbased-on: b\n"), "b.yaml": []byte("id: b\nbased-on: a\n")}); err == nil || !strings.Contains(err.Error(), "a.yaml: line 2") || !strings.Contains(err.Error(), "b.yaml: line 2") {
+		t.Errorf("a ring of profiles: %v", err)
+	}
+}
