@@ -177,6 +177,39 @@ func TestMendWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 	}
 }
 
+func TestFitWritesTheSetting(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "harbour")
+	if err := os.CopyFS(folder, os.DirFS("demo/templates/harbour")); err != nil {
+		t.Fatal(err)
+	}
+	fit := []string{"fit", folder, "--people", peopleFile, "--client", "source-webmail", "--date", "2026-11-23"}
+	code, out, errs := run(t, append(fit, "--target", "2500", "--dry-run")...)
+	if code != ExitFine || !strings.Contains(out, "It fits with the steps: ") || strings.Contains(errs, "compact") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, errs = run(t, append(fit, "--target", "2500")...); code != ExitFine || !strings.Contains(errs, "template.yaml now says compact: true.") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	settings, err := os.ReadFile(filepath.Join(folder, "template.yaml"))
+	if err != nil || !strings.Contains(string(settings), "compact: true") || !strings.Contains(string(settings), "title: Harbour") {
+		t.Errorf("%s, %v", settings, err)
+	}
+	if _, err := os.Stat(filepath.Join(folder, "template.yaml.before")); err != nil {
+		t.Error(err)
+	}
+	if _, out, _ = run(t, "fill", folder, "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "fragment"); strings.Contains(out, "; color") || !strings.Contains(out, ";color:") {
+		t.Error("what goes out is not shorter")
+	}
+	for args, want := range map[string]int{"--target 900": ExitFindings, "--target 9000": ExitFine, "--format xml": ExitUsage, "--target -1": ExitUsage} {
+		if code, out, errs = run(t, append(fit, strings.Fields(args)...)...); code != want {
+			t.Errorf("%s: exit %d\n%s%s", args, code, out, errs)
+		}
+	}
+	if code, _, errs = run(t, "fit", folder, "--client", "wordproc-desktop"); code != ExitUsage || !strings.Contains(errs, "--target") {
+		t.Errorf("exit %d: %s", code, errs)
+	}
+}
+
 func TestSurvivalMap(t *testing.T) {
 	code, out, errs := run(t, "check", "demo/templates/regatta", "--people", peopleFile, "--map")
 	if code != 0 || !strings.Contains(out, "border-radius: 50%") || !strings.Contains(out, "A  append-rule") || !strings.Contains(out, "regatta: Safe in") {

@@ -132,6 +132,10 @@ func TestTheCommandsAgainstAService(t *testing.T) {
 		want string
 	}{
 		{"template list", 0, "regatta  1"},
+		{"clients push demo/clients/gecko-desktop.yaml", 0, "gecko-desktop: Desktop client with the Gecko engine"},
+		{"clients push demo/people.csv", 3, "names no id"},
+		{"clients remove gecko-desktop", 0, ""},
+		{"clients remove gecko-desktop", 1, "not"},
 		{"people list --search havsund", 0, "運航管理"},
 		{"people import demo/people.csv --dry-run", 0, "80 people: would be 0 added, 0 changed, 0 removed, 80 unchanged, 0 left out"},
 		{"template pull harbour -o " + folder + "/pulled", 0, "2 pictures"},

@@ -33,9 +33,16 @@ var fontSizes = map[string]float64{"1": 10, "2": 13, "3": 16, "4": 18, "5": 24, 
 // In is how text looks in an element that stands in text looking like t: its name, its presentational
 // attributes and the declarations that Inline brought to it.
 func (t Text) In(n *markup.Node) Text {
+	around := t.Size
 	t.byName(n)
 	t.byAttribute(n)
 	for _, d := range n.Style {
+		if d.Property == "font-size" { // em and % are of the size around, whatever the element's name asks for
+			if size, ok := Length(d.Value, around); ok && size > 0 {
+				t.Size = size
+			}
+			continue
+		}
 		t.declare(d)
 	}
 	return t
@@ -90,10 +97,6 @@ func (t *Text) declare(d markup.Declaration) {
 	switch d.Property {
 	case "font-family":
 		t.Families = Families(d.Value)
-	case "font-size":
-		if size, ok := Length(value, t.Size); ok && size > 0 {
-			t.Size = size
-		}
 	case "line-height":
 		t.line(value)
 	case "color":

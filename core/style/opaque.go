@@ -55,7 +55,7 @@ func closing(tokens []token, open int) int {
 			}
 		}
 	}
-	return len(tokens) - 1
+	return len(tokens) // never closed: CSS closes it at the end
 }
 
 // over lays a colour with an alpha of 0 to 1 over an opaque ground.

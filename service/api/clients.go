@@ -82,14 +82,8 @@ type MendRequest struct {
 
 func (a *API) mendTemplate(c *gin.Context) {
 	var in MendRequest
-	s, err := a.readSubject(c, &in, &in.Draft)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	input, err := a.checkInput(c.Request.Context(), s, in.Clients)
-	if err != nil {
-		a.fail(c, err)
+	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
+	if !ok {
 		return
 	}
 	options := mend.Options{Checks: in.Checks, At: -1}
@@ -102,14 +96,8 @@ func (a *API) mendTemplate(c *gin.Context) {
 
 func (a *API) mapTemplate(c *gin.Context) {
 	var in CheckRequest
-	s, err := a.readSubject(c, &in, &in.Draft)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	input, err := a.checkInput(c.Request.Context(), s, in.Clients)
-	if err != nil {
-		a.fail(c, err)
+	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
+	if !ok {
 		return
 	}
 	m, err := check.Survival(input)
@@ -119,12 +107,22 @@ func (a *API) mapTemplate(c *gin.Context) {
 	answer(a, c, m, err)
 }
 
-// checkInput is what the checks look at for a request.
-func (a *API) checkInput(ctx context.Context, s subject, clients []string) (check.Input, error) {
-	profiles, err := a.profiles(ctx, clients)
+// readChecked reads a request about a template or a draft of it and gives what the checks look at, or answers with
+// the problem.
+func (a *API) readChecked(c *gin.Context, request any, draft *Draft, clients *[]string) (check.Input, bool) {
+	s, err := a.readSubject(c, request, draft)
+	if err != nil {
+		a.fail(c, err)
+		return check.Input{}, false
+	}
+	profiles, err := a.profiles(c.Request.Context(), *clients)
+	if err != nil {
+		a.fail(c, err)
+		return check.Input{}, false
+	}
 	in := check.Input{Template: s.template, People: s.people, Profiles: profiles, Day: a.Now()}
 	if len(s.people.People) == 0 {
 		in.People = nil
 	}
-	return in, err
+	return in, true
 }

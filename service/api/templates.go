@@ -375,22 +375,12 @@ func bad(err error) error { return fmt.Errorf("%w: %w", errBad, err) }
 
 func (a *API) checkTemplate(c *gin.Context) {
 	var in CheckRequest
-	s, err := a.readSubject(c, &in, &in.Draft)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	input, err := a.checkInput(c.Request.Context(), s, in.Clients)
-	if err != nil {
-		a.fail(c, err)
+	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
+	if !ok {
 		return
 	}
 	report, err := check.Run(c.Request.Context(), input)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, report)
+	answer(a, c, report, err)
 }
 
 func (a *API) lookAtTemplate(c *gin.Context) {

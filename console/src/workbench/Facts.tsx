@@ -59,6 +59,7 @@ function Gauge({ budget: b, people }: { budget: Budget; people: number }) {
       </Box>
       <Typography variant="body2" color="text.secondary" sx={{ overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={b.person}>
         {b.variant}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
+        {b.person && `, median ${grouped(b.median)}`}{burst && people > 0 && `, burst for ${grouped(b.over)} of ${grouped(people)}`}
       </Typography>
     </Box>
   )
