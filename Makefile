@@ -36,7 +36,7 @@ lint: console
 	cd console && $(NPM) run --silent check && $(NPM) run --silent lint
 
 test: setup lint
-	go test -count=1 -timeout 20m ./...
+	go test -count=1 -timeout 45m ./...
 
 # Every fuzz target for a short while; FUZZTIME=10m for longer.
 FUZZTIME ?= 20s

@@ -179,7 +179,7 @@ func TestMendWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 
 func TestFitWritesTheSetting(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "harbour")
-	if err := os.CopyFS(folder, os.DirFS("demo/templates/harbour")); err != nil {
+	if err := os.CopyFS(folder, os.DirFS(filepath.Join(root, "demo/templates/harbour"))); err != nil {
 		t.Fatal(err)
 	}
 	fit := []string{"fit", folder, "--people", peopleFile, "--client", "source-webmail", "--date", "2026-11-23"}

@@ -151,7 +151,11 @@ func (a *app) clientsRemove() *cobra.Command {
 		Example: "  missivum clients remove crm-box",
 		Args:    exactly("ID"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
-			return r.json(ctx, http.MethodDelete, "/api/v1/clients/"+url.PathEscape(args[0])+"/document", nil, nil)
+			if err := r.json(ctx, http.MethodDelete, "/api/v1/clients/"+url.PathEscape(args[0])+"/document", nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s is as it came.\n", args[0])
+			return nil
 		}),
 	}
 	serverFlag(c, server)

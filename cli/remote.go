@@ -110,5 +110,8 @@ func (r *remote) json(ctx context.Context, method, path string, in, out any) err
 		return err
 	}
 	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusNoContent {
+		return nil
+	}
 	return json.NewDecoder(answer.Body).Decode(out)
 }
