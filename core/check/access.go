@@ -277,15 +277,16 @@ func darkContrasts(p *Pass) {
 		if l.text.Color == browserBlue {
 			return // a link's own colour is the client's, and so is the one in dark mode
 		}
+		var clients, said []string
 		for _, way := range []string{client.Full, client.Partial} {
-			if len(ways[way]) == 0 {
-				continue
-			}
 			text, ground := client.Recoloured(way, l.text.Color, l.ground)
-			if ratio := contrast(text, ground); ratio < leastInDark {
-				p.reportFor(ways[way], n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s on %s: a contrast of %.1f to 1.", style.Hex(l.text.Color), style.Hex(l.ground), style.Hex(text), style.Hex(ground), ratio))
-				return
+			if ratio := contrast(text, ground); len(ways[way]) > 0 && ratio < leastInDark {
+				clients = append(clients, ways[way]...)
+				said = append(said, fmt.Sprintf("%s on %s in a %s inversion, a contrast of %.1f to 1", style.Hex(text), style.Hex(ground), way, ratio))
 			}
+		}
+		if len(clients) > 0 {
+			p.reportFor(clients, n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s.", style.Hex(l.text.Color), style.Hex(l.ground), strings.Join(said, "; ")))
 		}
 	})
 }

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -132,7 +133,12 @@ func Survival(in Input) (*Map, error) {
 		return nil, err
 	}
 	if prepared == nil {
-		return nil, fmt.Errorf("the template has mistakes: %s", r.Findings[0].Message)
+		for _, f := range r.Findings {
+			if f.Check == LanguageID {
+				return nil, fmt.Errorf("the template has a mistake in line %d: %s", f.Line, f.Message)
+			}
+		}
+		return nil, errors.New("the template has mistakes")
 	}
 	p := &Pass{Input: in, Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared}
 	m := &Map{Clients: client.IDs(in.Profiles), Rows: []Row{}, Verdict: verdict(in.Profiles, r)}
