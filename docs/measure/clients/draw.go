@@ -21,7 +21,7 @@ const (
 // draw compares what Gecko shows of each drawn probe with what Chromium shows of it as the profile keeps it. The
 // question is whether the declarations do anything: whether the drawing differs from that without them.
 func draw(probes []Probe) (Result, error) {
-	r := Result{Profile: "gecko-desktop", Against: "Gecko", Version: version("firefox-esr"), Hop: client.Draw, Real: map[string]int{}, Disagreements: []Disagreement{}}
+	r := Result{Profile: "gecko-desktop", Against: "Gecko", Version: version(filepath.Base(geckoBrowser())), Hop: client.Draw, Real: map[string]int{}, Disagreements: []Disagreement{}}
 	profile := client.Find("gecko-desktop")
 	var drawn []Probe
 	var with, without, kept []string
@@ -123,13 +123,23 @@ func sheet(engine func(page, picture string, height int) error, name string, lis
 	return img, err
 }
 
+// geckoBrowser is the path of the installed browser with the Gecko engine, the only program of Debian that ends in -esr;
+// empty when there is none.
+func geckoBrowser() string {
+	found, err := filepath.Glob("/usr/bin/*-esr")
+	if err != nil || len(found) == 0 {
+		return ""
+	}
+	return found[0]
+}
+
 func gecko(page, picture string, height int) error {
 	profile, err := os.MkdirTemp("", "gecko")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(profile)
-	_, err = run("firefox-esr", nil, "--headless", "--no-remote", "--profile", profile, "--screenshot", picture, fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
+	_, err = run(geckoBrowser(), nil, "--headless", "--no-remote", "--profile", profile, "--screenshot", picture, fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
 	return err
 }
 

@@ -3,8 +3,8 @@
 // those that are drawn are drawn by Gecko as they are and by Chromium as the profile gecko-desktop keeps them. What
 // came out, with every disagreement, is written to the folder results.
 //
-// It needs the Debian packages roundcube-core, php-cli, php-xml, php-mbstring, php-masterminds-html5, firefox-esr and
-// chromium.
+// It needs the Debian packages roundcube-core, php-cli, php-xml, php-mbstring, php-masterminds-html5 and chromium, and
+// Debian's browser with the Gecko engine (scripts/setup.sh).
 package main
 
 import (
