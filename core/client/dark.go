@@ -2,7 +2,8 @@ package client
 
 import (
 	"image/color"
-	"math"
+
+	"missivum/core/style"
 )
 
 // darkGround is what stands in the place of white in dark modes.
@@ -35,56 +36,26 @@ func RecolouredGround(as string, ground color.RGBA) color.RGBA {
 
 // turned turns the lightness over and keeps white at the dark ground's.
 func turned(c color.RGBA) color.RGBA {
-	h, s, l := toHSL(c)
-	_, _, least := toHSL(darkGround)
-	return fromHSL(h, s, 1-l*(1-least))
+	h, s, l := style.HSL(c)
+	_, _, least := style.HSL(darkGround)
+	return style.FromHSL(h, s, 1-l*(1-least))
 }
 
 // lightened makes text lighter that is darker than the middle.
 func lightened(c color.RGBA) color.RGBA {
-	h, s, l := toHSL(c)
+	h, s, l := style.HSL(c)
 	if l >= 0.5 {
 		return c
 	}
-	return fromHSL(h, s, 1-l)
+	return style.FromHSL(h, s, 1-l)
 }
 
 // darkened makes a ground darker that is lighter than the middle.
 func darkened(c color.RGBA) color.RGBA {
-	h, s, l := toHSL(c)
+	h, s, l := style.HSL(c)
 	if l <= 0.5 {
 		return c
 	}
-	_, _, least := toHSL(darkGround)
-	return fromHSL(h, s, max(1-l, least))
-}
-
-// toHSL gives hue in degrees, saturation and lightness of 0 to 1 (CSS Color Module Level 4, 7.2).
-func toHSL(c color.RGBA) (h, s, l float64) {
-	r, g, b := float64(c.R)/255, float64(c.G)/255, float64(c.B)/255
-	most, least := max(r, g, b), min(r, g, b)
-	l = (most + least) / 2
-	d := most - least
-	if d == 0 {
-		return 0, 0, l
-	}
-	s = d / (1 - math.Abs(2*l-1))
-	switch most {
-	case r:
-		h = math.Mod((g-b)/d+6, 6)
-	case g:
-		h = (b-r)/d + 2
-	default:
-		h = (r-g)/d + 4
-	}
-	return 60 * h, s, l
-}
-
-func fromHSL(h, s, l float64) color.RGBA {
-	a := s * min(l, 1-l)
-	channel := func(n float64) uint8 {
-		k := math.Mod(n+h/30, 12)
-		return uint8(math.Round(255 * (l - a*max(-1, min(k-3, 9-k, 1)))))
-	}
-	return color.RGBA{channel(0), channel(8), channel(4), 255}
+	_, _, least := style.HSL(darkGround)
+	return style.FromHSL(h, s, max(1-l, least))
 }

@@ -125,7 +125,7 @@ func pasteStyle(n *markup.Node) {
 	if n.Attribute("style") == nil && len(n.Style) == 0 {
 		return
 	}
-	list := sidesJoined(n.Style)
+	list := style.JoinSides(style.JoinSides(n.Style, "padding"), "margin")
 	var out []markup.Declaration
 	for _, d := range list {
 		if !style.KnownProperty(d.Property) || strings.HasPrefix(d.Property, "mso-") || strings.HasPrefix(d.Property, "-ms-") || strings.HasPrefix(d.Property, "-moz-") {
@@ -141,42 +141,6 @@ func pasteStyle(n *markup.Node) {
 	}
 	n.SetStyle(out)
 	n.SetAttr("style", n.Attribute("style").Value+";")
-}
-
-// sidesJoined writes four single sides of margin or padding as the one property, where the object model does.
-func sidesJoined(list []markup.Declaration) []markup.Declaration {
-	for _, family := range []string{"padding", "margin"} {
-		sides := [4]string{}
-		first := -1
-		for i, d := range list {
-			at := slices.Index([]string{family + "-top", family + "-right", family + "-bottom", family + "-left"}, d.Property)
-			if d.Property == family {
-				sides[0] = "" // a shorthand beside single sides: left as it is
-				first = -1
-				break
-			}
-			if at >= 0 {
-				sides[at] = d.Value
-				if first < 0 {
-					first = i
-				}
-			}
-		}
-		if first < 0 || slices.Contains(sides[:], "") {
-			continue
-		}
-		var rest []markup.Declaration
-		for i, d := range list {
-			if i == first {
-				d.Property, d.Value = family, strings.Join(sides[:], " ")
-			} else if strings.HasPrefix(d.Property, family+"-") {
-				continue
-			}
-			rest = append(rest, d)
-		}
-		list = rest
-	}
-	return list
 }
 
 // spelled is a value as the object model writes it.
@@ -199,22 +163,9 @@ func spelled(d markup.Declaration) string {
 		words[i] = spelledWord(d.Property, w)
 	}
 	if d.Property == "padding" || d.Property == "margin" || d.Property == "border-width" || d.Property == "border-style" || d.Property == "border-color" {
-		words = foldedSides(words)
+		words = style.FoldSides(words)
 	}
 	return strings.Join(words, " ")
-}
-
-func foldedSides(v []string) []string {
-	if len(v) == 4 && v[3] == v[1] {
-		v = v[:3]
-	}
-	if len(v) == 3 && v[2] == v[0] {
-		v = v[:2]
-	}
-	if len(v) == 2 && v[1] == v[0] {
-		v = v[:1]
-	}
-	return v
 }
 
 func families(value string) string {

@@ -39,8 +39,8 @@ func TestRecoloured(t *testing.T) {
 	if text := RecolouredText(Partial, orange); text != orange {
 		t.Errorf("a bright text stays: %v", text)
 	}
-	h1, _, _ := toHSL(orange)
-	if h2, _, _ := toHSL(RecolouredGround(Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
+	h1, _, _ := style.HSL(orange)
+	if h2, _, _ := style.HSL(RecolouredGround(Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
 		t.Errorf("the hue went from %.0f to %.0f", h1, h2)
 	}
 	if text, ground := Recoloured("", black, white); text != black || ground != white {

@@ -102,7 +102,7 @@ func (s *simulation) run(b *Behaviour) {
 
 func (s *simulation) matchElements(b *Behaviour) {
 	for _, n := range s.elements() {
-		if !matchName(b.Match.Elements, n.Name) || slices.Contains(b.Match.Except, n.Name) || n.Name == "link" && !linksSheet(n) || gone(n) || field(n) {
+		if !matchName(b.Match.Elements, n.Name) || slices.Contains(b.Match.Except, n.Name) || n.Name == "link" && !linksSheet(n) || gone(n) {
 			continue
 		}
 		what := "<" + n.Name + ">"
@@ -132,9 +132,6 @@ func gone(n *markup.Node) bool {
 	}
 	return n.Kind != markup.Root
 }
-
-// field tells the template's own elements and attributes, which no client ever sees.
-func field(n *markup.Node) bool { return n.Kind != markup.Element }
 
 // ownAttribute tells attributes of the template language: they are gone before a client sees the markup.
 func ownAttribute(name string) bool {

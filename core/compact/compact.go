@@ -325,7 +325,7 @@ func shorthands(doc *markup.Document) {
 	for _, n := range doc.Root.Elements() {
 		list := slices.Clone(n.Style)
 		for _, family := range []string{"padding", "margin"} {
-			list = joined(list, family)
+			list = style.JoinSides(list, family)
 		}
 		for i, d := range list {
 			if d.Property == "padding" || d.Property == "margin" {
@@ -338,50 +338,12 @@ func shorthands(doc *markup.Document) {
 	}
 }
 
-// joined puts four declarations of single sides into one, where all are there and the property itself is not.
-func joined(list []markup.Declaration, family string) []markup.Declaration {
-	sides := [4]string{}
-	last := -1
-	for i, d := range list {
-		at := slices.Index([]string{family + "-top", family + "-right", family + "-bottom", family + "-left"}, d.Property)
-		switch {
-		case d.Property == family || at >= 0 && (d.Important || strings.Contains(d.Value, "{{")):
-			return list
-		case at >= 0:
-			sides[at], last = d.Value, i
-		}
-	}
-	if last < 0 || slices.Contains(sides[:], "") {
-		return list
-	}
-	var rest []markup.Declaration
-	for i, d := range list {
-		if i == last {
-			d.Property, d.Value = family, strings.Join(sides[:], " ")
-		} else if strings.HasPrefix(d.Property, family+"-") {
-			continue
-		}
-		rest = append(rest, d)
-	}
-	return rest
-}
-
-// foldSides leaves out the sides that follow from the others (CSS Box Model Module Level 3, 4.2).
+// foldSides writes equal sides once. Values with functions and fields stay.
 func foldSides(value string) string {
-	v := strings.Fields(value)
 	if strings.Contains(value, "(") || strings.Contains(value, "{{") {
 		return value
 	}
-	if len(v) == 4 && v[3] == v[1] {
-		v = v[:3]
-	}
-	if len(v) == 3 && v[2] == v[0] {
-		v = v[:2]
-	}
-	if len(v) == 2 && v[1] == v[0] {
-		v = v[:1]
-	}
-	return strings.Join(v, " ")
+	return strings.Join(style.FoldSides(strings.Fields(value)), " ")
 }
 
 // values writes 0 without a unit and colours with three digits where six say the same.

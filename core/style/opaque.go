@@ -98,24 +98,10 @@ func functionColour(form, inner string) (c color.RGBA, alpha float64, ok bool) {
 	}
 	alpha = min(max(v[3], 0), 1)
 	if form == "hsl" {
-		return fromHSL(v[0], v[1], v[2]), alpha, true
+		return FromHSL(v[0], v[1], v[2]), alpha, true
 	}
 	channel := func(f float64) uint8 { return uint8(min(max(f+0.5, 0), 255)) }
 	return color.RGBA{channel(v[0]), channel(v[1]), channel(v[2]), 255}, alpha, true
-}
-
-// fromHSL converts a hue in degrees and saturation and lightness of 0 to 1 (CSS Color Module Level 4, 7.1).
-func fromHSL(h, s, l float64) color.RGBA {
-	s, l = min(max(s, 0), 1), min(max(l, 0), 1)
-	channel := func(n float64) uint8 {
-		k := math.Mod(n+h/30, 12)
-		if k < 0 {
-			k += 12
-		}
-		f := l - s*min(l, 1-l)*max(-1, min(k-3, min(9-k, 1)))
-		return uint8(math.Round(255 * f))
-	}
-	return color.RGBA{channel(0), channel(8), channel(4), 255}
 }
 
 // InPixels writes each rem of a value as px, 16 for each, and each calc() that only adds and subtracts px and rem as

@@ -44,6 +44,13 @@ func Page(ctx context.Context, html string, width int) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return inFolder(ctx, html, func(ctx context.Context, _, file string) ([]byte, error) {
+		return screenshot(ctx, path, file, width)
+	})
+}
+
+// inFolder writes markup as page.html into a folder of its own, which is gone when the drawing is done.
+func inFolder(ctx context.Context, html string, draw func(ctx context.Context, folder, file string) ([]byte, error)) ([]byte, error) {
 	folder, err := os.MkdirTemp("", "missivum-drawing-")
 	if err != nil {
 		return nil, err
@@ -55,6 +62,10 @@ func Page(ctx context.Context, html string, width int) ([]byte, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
+	return draw(ctx, folder, file)
+}
+
+func screenshot(ctx context.Context, path, file string, width int) ([]byte, error) {
 	options := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]), chromedp.ExecPath(path), chromedp.DisableGPU,
 		chromedp.WindowSize(width, 900), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
 	if os.Geteuid() == 0 { // Chromium's own sandbox does not start for root
@@ -81,17 +92,11 @@ func Writer(ctx context.Context, html string) ([]byte, error) {
 			return nil, ErrNoOffice
 		}
 	}
-	folder, err := os.MkdirTemp("", "missivum-drawing-")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(folder)
-	file := filepath.Join(folder, "page.html")
-	if err := os.WriteFile(file, []byte(html), 0o600); err != nil {
-		return nil, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, longest)
-	defer cancel()
+	return inFolder(ctx, html, written)
+}
+
+// written lets LibreOffice make a PDF of the page, and draws its first sheet.
+func written(ctx context.Context, folder, file string) ([]byte, error) {
 	c := exec.CommandContext(ctx, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless", "--infilter=HTML (StarWriter)", "--convert-to", "pdf", "--outdir", folder, file)
 	if said, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("drawing with LibreOffice: %w: %s", err, said)
