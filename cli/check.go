@@ -37,15 +37,10 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 			if survival && format == "sarif" {
 				return usage("--map is written as text or json")
 			}
-			profiles, err := a.findClients(clients)
+			l, in, err := a.loadForClients(args[0], flags, clients)
 			if err != nil {
 				return err
 			}
-			l, err := a.load(args[0], flags)
-			if err != nil {
-				return err
-			}
-			in := check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day}
 			if survival {
 				return a.survival(l, in, format)
 			}

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/person"
@@ -200,6 +201,16 @@ func (a *app) load(path string, f templateFlags) (loaded, error) {
 		l.schema = l.people.Schema
 	}
 	return l, nil
+}
+
+// loadForClients is load with the profiles of the ids, and what the checks look at.
+func (a *app) loadForClients(path string, f templateFlags, ids []string) (loaded, check.Input, error) {
+	profiles, err := a.findClients(ids)
+	if err != nil {
+		return loaded{}, check.Input{}, err
+	}
+	l, err := a.load(path, f)
+	return l, check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day}, err
 }
 
 // openTemplate reads a template folder or a single HTML file.

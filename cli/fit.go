@@ -41,15 +41,10 @@ Exit status: 0 it fits, 1 it does not, 2 wrong usage, 3 could not run.`,
 			if format != "text" && format != "json" {
 				return usage("--format %q is not known; it is text or json", format)
 			}
-			profiles, err := a.findClients([]string{id})
+			l, in, err := a.loadForClients(args[0], flags, []string{id})
 			if err != nil {
 				return err
 			}
-			l, err := a.load(args[0], flags)
-			if err != nil {
-				return err
-			}
-			in := check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day}
 			r, err := fit.Fit(cmd.Context(), in, id, target)
 			if errors.Is(err, fit.ErrNoLimit) {
 				return usage("%w with --target", err)

@@ -39,15 +39,10 @@ diff; with --dry-run nothing else happens. The source as it was stays beside it,
 					return usage("there is no check %q; missivum check names those that found something", id)
 				}
 			}
-			profiles, err := a.findClients(clients)
+			l, in, err := a.loadForClients(args[0], flags, clients)
 			if err != nil {
 				return err
 			}
-			l, err := a.load(args[0], flags)
-			if err != nil {
-				return err
-			}
-			in := check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day}
 			return a.mend(cmd.Context(), l, in, mend.Options{Checks: ids, At: -1}, dry)
 		},
 	}

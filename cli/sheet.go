@@ -43,15 +43,11 @@ drawn with the installed Chromium.`,
 			if flags.people.file == "" {
 				return usage("sheet needs --people")
 			}
-			profiles, err := a.findClients(clients)
-			if err != nil {
-				return err
-			}
 			shown, err := viewsOf(views)
 			if err != nil {
 				return err
 			}
-			l, err := a.load(args[0], flags)
+			l, in, err := a.loadForClients(args[0], flags, clients)
 			if err != nil {
 				return err
 			}
@@ -59,16 +55,16 @@ drawn with the installed Chromium.`,
 			if err != nil {
 				return err
 			}
-			report, err := check.Run(cmd.Context(), check.Input{Template: l.template, People: l.people, Profiles: profiles, Day: l.day})
+			report, err := check.Run(cmd.Context(), in)
 			if err != nil {
 				return err
 			}
-			s, err := sheet.Make(sheet.Input{Template: l.template, People: l.people, Chosen: chosen, Profiles: profiles, Views: shown, Variant: l.variant, Day: l.day}, report)
+			s, err := sheet.Make(sheet.Input{Template: l.template, People: l.people, Chosen: chosen, Profiles: in.Profiles, Views: shown, Variant: l.variant, Day: l.day}, report)
 			if err != nil {
 				return mistakes(l.source, err)
 			}
 			if writer {
-				if err := a.secondOpinion(cmd, l, s, profiles, chosen[0]); err != nil {
+				if err := a.secondOpinion(cmd, l, s, in.Profiles, chosen[0]); err != nil {
 					return err
 				}
 			}
@@ -85,7 +81,7 @@ drawn with the installed Chromium.`,
 			if err := files.WriteBytes(output, data); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.err, "%s: %s, %s, %s. %s\n", output, plural(len(chosen), "person", "people"), plural(len(profiles), "client", "clients"), plural(len(shown), "view", "views"), s.Verdict)
+			fmt.Fprintf(a.err, "%s: %s, %s, %s. %s\n", output, plural(len(chosen), "person", "people"), plural(len(in.Profiles), "client", "clients"), plural(len(shown), "view", "views"), s.Verdict)
 			return nil
 		},
 	}

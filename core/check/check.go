@@ -118,6 +118,7 @@ type Pass struct {
 	check    *Check
 	findings []Finding
 	written  map[int]*markup.Node // elements of the source by where they begin
+	prepared map[int]*markup.Node // elements of the prepared document by where they began in the source
 	look     map[*markup.Node]look
 }
 

@@ -428,13 +428,7 @@ func writeMargins(p *Pass, t target) *Mend {
 	if !n.Is("p") {
 		return nil
 	}
-	size := style.PlainText.Size
-	for node, l := range p.looks() {
-		if node.Open == n.Open {
-			size = l.text.Size
-		}
-	}
 	h := p.hand()
-	h.declare(n, "margin: "+pixels(size)+" 0")
+	h.declare(n, "margin: "+pixels(p.lookOf(n).text.Size)+" 0")
 	return h.mend("Write the margins that browsers give it by themselves")
 }

@@ -185,10 +185,8 @@ var expiring = regexp.MustCompile(`(?i)^(expires?|expiry|exp|sig|signature|token
 func doubleColour(p *Pass, t target) *Mend {
 	n := t.first()
 	colour := ""
-	for node := range p.looks() {
-		if node.Open == n.Open {
-			colour, _ = node.Declared("color")
-		}
+	if prepared := p.preparedNode(n); prepared != nil {
+		colour, _ = prepared.Declared("color")
 	}
 	h := p.hand()
 	if colour == "" || strings.ContainsAny(colour, `"{`) {
@@ -213,14 +211,9 @@ func (p *Pass) linked(t target, address func(text string) (string, bool)) *Mend 
 	if !ok || strings.ContainsAny(text, "<>\"") || t.span.Len() == 0 {
 		return nil
 	}
-	colour := style.PlainText.Color
-	for node, l := range p.looks() {
-		if node.Open == t.first().Open {
-			colour = l.text.Color
-		}
-	}
+	colour := style.Hex(p.lookOf(t.first()).text.Color)
 	h := p.hand()
-	h.insert(t.span.Start, `<a href="`+href+`" style="color: `+style.Hex(colour)+`; text-decoration: none"><span style="color: `+style.Hex(colour)+`">`)
+	h.insert(t.span.Start, `<a href="`+href+`" style="color: `+colour+`; text-decoration: none"><span style="color: `+colour+`">`)
 	h.insert(t.span.End, "</span></a>")
 	return h.mend("Make it a link that looks like the text around it")
 }

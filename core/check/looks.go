@@ -42,6 +42,27 @@ func (p *Pass) looks() map[*markup.Node]look {
 	return p.look
 }
 
+// lookOf is the look in an element of the source as written.
+func (p *Pass) lookOf(written *markup.Node) look {
+	if n := p.preparedNode(written); n != nil {
+		if l, ok := p.looks()[n]; ok {
+			return l
+		}
+	}
+	return look{text: style.PlainText, ground: color.RGBA{255, 255, 255, 255}}
+}
+
+// preparedNode finds the element of the prepared document that came from one of the source; nil when it is gone.
+func (p *Pass) preparedNode(written *markup.Node) *markup.Node {
+	if p.prepared == nil {
+		p.prepared = map[int]*markup.Node{}
+		for _, e := range p.Doc.Root.Elements() {
+			p.prepared[e.Open.Start] = e
+		}
+	}
+	return p.prepared[written.Open.Start]
+}
+
 // pixels writes a length in px without needless digits.
 func pixels(px float64) string {
 	return strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.2f", px), "0"), ".") + "px"

@@ -17,7 +17,11 @@ import (
 func sizeAttributes(p *Pass, t target) *Mend {
 	n := t.first()
 	width, height := n.Pixels("width"), n.Pixels("height")
-	for _, d := range ownDeclarationsOf(p, n) {
+	prepared := p.preparedNode(n)
+	if prepared == nil {
+		return nil
+	}
+	for _, d := range prepared.Style {
 		px, ok := style.Length(d.Value, 0)
 		if !ok || strings.HasSuffix(d.Value, "%") || px <= 0 {
 			continue
@@ -50,16 +54,6 @@ func sizeAttributes(p *Pass, t target) *Mend {
 		h.setAttribute(n, "height", strconv.Itoa(height))
 	}
 	return h.mend(fmt.Sprintf("Write width=\"%d\" and height=\"%d\"", width, height))
-}
-
-// ownDeclarationsOf are the declarations that reach an element of the source, those of style sheets with them.
-func ownDeclarationsOf(p *Pass, n *markup.Node) []markup.Declaration {
-	for _, e := range p.Doc.Root.Elements(n.Name) {
-		if e.Open == n.Open {
-			return e.Style
-		}
-	}
-	return nil
 }
 
 // withoutDocumentTags takes the tags of html and body out and keeps what is between them.

@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"image/color"
 	"slices"
 	"strconv"
 	"strings"
@@ -209,20 +208,10 @@ func (h *hand) letGrow(img, exact *markup.Node, done map[*markup.Node]bool) {
 // plainColour writes a colour with six digits. One that lets the ground through is laid over the ground that it
 // stands on.
 func plainColour(p *Pass, t target) *Mend {
-	ground, ink := color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}
-	for node, l := range p.looks() {
-		if node.Open == t.first().Open {
-			ground, ink = l.ground, l.text.Color
-		}
-	}
-	if t.property == "color" { // of the element around, which this one then is not
-		if parent := t.first().Parent; parent.Kind == markup.Element {
-			for node, l := range p.looks() {
-				if node.Open == parent.Open {
-					ink = l.text.Color
-				}
-			}
-		}
+	l := p.lookOf(t.first())
+	ground, ink := l.ground, l.text.Color
+	if parent := t.first().Parent; t.property == "color" && parent.Kind == markup.Element {
+		ink = p.lookOf(parent).text.Color // currentColor is then that of the element around
 	}
 	value, ok := style.Opaque(t.value, ground, ink)
 	if !ok {

@@ -25,21 +25,11 @@ func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string,
 
 // Seen is Kept with a view: in dark mode, or with pictures blocked.
 func (p *Prepared) Seen(profile *client.Profile, hop client.Hop, view client.View, variant string, who *person.Person) (Kept, error) {
-	if profile.Form == "text" {
-		table := p.NewTable()
-		filler := field.NewFiller(table)
-		program, err := p.TextProgram(table, variant)
-		if err != nil {
-			return Kept{}, err
-		}
-		if who == nil {
-			who = FieldNames(p.Schema)
-		}
-		filler.Set(who)
-		return Kept{Form: Text, Body: string(program.Append(nil, filler))}, nil
-	}
-	if profile.Form == "rtf" {
-		return p.richText(variant, who)
+	switch profile.Form {
+	case "text":
+		return keptText(p, Text, p.TextProgram, variant, who)
+	case "rtf":
+		return keptText(p, RTF, p.RTFProgram, variant, who)
 	}
 	doc, log := client.SimulateIn(view, profile, p.Outgoing(), hop)
 	if profile.Pasted() {
@@ -60,11 +50,11 @@ func (p *Prepared) Seen(profile *client.Profile, hop client.Hop, view client.Vie
 	return kept, err
 }
 
-// richText is what a client that shows rich text gets.
-func (p *Prepared) richText(variant string, who *person.Person) (Kept, error) {
+// keptText is what a client gets that shows text or rich text.
+func keptText[P appender](p *Prepared, form Form, compile func(*field.Table, string) (P, error), variant string, who *person.Person) (Kept, error) {
 	table := p.NewTable()
 	filler := field.NewFiller(table)
-	program, err := p.RTFProgram(table, variant)
+	program, err := compile(table, variant)
 	if err != nil {
 		return Kept{}, err
 	}
@@ -72,7 +62,7 @@ func (p *Prepared) richText(variant string, who *person.Person) (Kept, error) {
 		who = FieldNames(p.Schema)
 	}
 	filler.Set(who)
-	return Kept{Form: RTF, Body: string(program.Append(nil, filler))}, nil
+	return Kept{Form: form, Body: string(program.Append(nil, filler))}, nil
 }
 
 // Shown gives the signature as written, filled for one person: the fragment with the pictures at the

@@ -92,26 +92,23 @@ func Fit(ctx context.Context, in check.Input, id string, target int) (*Result, e
 
 // limited is the profile with the one limit that counts.
 func limited(profiles []*client.Profile, id string, target int) (*client.Profile, error) {
-	for _, p := range profiles {
-		if p.ID != id {
-			continue
-		}
-		only := *p
-		at := slices.IndexFunc(p.Limits, func(l client.Limit) bool { return l.Measure == client.Characters })
-		limit := client.Limit{Measure: client.Characters, Max: target, Severity: client.Breaks, Says: "the target", Basis: client.Assumed}
-		if at >= 0 {
-			limit = p.Limits[at]
-		}
-		if target > 0 {
-			limit.Max = target
-		}
-		if limit.Max == 0 {
-			return nil, ErrNoLimit
-		}
-		only.Limits = []client.Limit{limit}
-		return &only, nil
+	p := client.Book(profiles).Find(id)
+	if p == nil {
+		return nil, fmt.Errorf("there is no client profile %q", id)
 	}
-	return nil, fmt.Errorf("there is no client profile %q", id)
+	limit := client.Limit{Measure: client.Characters, Severity: client.Breaks, Says: "the target", Basis: client.Assumed}
+	if at := slices.IndexFunc(p.Limits, func(l client.Limit) bool { return l.Measure == client.Characters }); at >= 0 {
+		limit = p.Limits[at]
+	}
+	if target > 0 {
+		limit.Max = target
+	}
+	if limit.Max == 0 {
+		return nil, ErrNoLimit
+	}
+	only := *p
+	only.Limits = []client.Limit{limit}
+	return &only, nil
 }
 
 func worst(ctx context.Context, in check.Input, compacting int, change func(*markup.Document)) (check.Budget, error) {

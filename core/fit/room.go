@@ -47,12 +47,7 @@ var mark = regexp.MustCompile(` ` + compose.SourceAttribute + `="(\d+):(\d+)"`)
 
 // Room measures what takes the room for a client and a person, in a variant; empty is the template's first.
 func Room(in check.Input, id, variant string, who *person.Person) (*Space, error) {
-	var profile *client.Profile
-	for _, p := range in.Profiles {
-		if p.ID == id {
-			profile = p
-		}
-	}
+	profile := client.Book(in.Profiles).Find(id)
 	if profile == nil {
 		return nil, fmt.Errorf("there is no client profile %q", id)
 	}

@@ -24,7 +24,7 @@ func read(t *testing.T, name string) string {
 }
 
 func TestPagesAreCurrent(t *testing.T) {
-	for name, want := range pages() {
+	for name, want := range pages(root) {
 		if read(t, name) != want {
 			t.Errorf("%s is not what the program says; run make docs", name)
 		}

@@ -22,7 +22,7 @@ import (
 
 func main() {
 	log.SetFlags(0)
-	for name, text := range pages() {
+	for name, text := range pages(".") {
 		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 			log.Fatal(err)
 		}
@@ -44,17 +44,9 @@ const referencePage = "docs/template-reference.md"
 
 const note = "<!-- Written by make docs from the program itself; change it there. -->\n\n"
 
-// pages are the pages that are generated as a whole, by path.
-func pages() map[string]string {
-	return map[string]string{"docs/clients.md": clients(), "docs/checks.md": checks()}
-}
-
-// resultFolder is where docs/measure/clients keeps what it measured, from the project's root or from here.
-func resultFolder() string {
-	if _, err := os.Stat("docs/measure/clients/results"); err == nil {
-		return "docs/measure/clients/results"
-	}
-	return "../measure/clients/results"
+// pages are the pages that are generated as a whole, by path. root is the project's folder, where what was measured lies.
+func pages(root string) map[string]string {
+	return map[string]string{"docs/clients.md": clients(root), "docs/checks.md": checks()}
 }
 
 // agreement is a file that docs/measure/clients wrote.
@@ -65,11 +57,11 @@ type agreement struct {
 }
 
 // measured is the table of what was held against the real thing, and the list of disagreements.
-func measured() string {
+func measured(root string) string {
 	var b, list strings.Builder
 	b.WriteString("| profile | hop | against | version | probes | end alike | to the sign |\n|---|---|---|---|---:|---:|---:|\n")
 	for _, name := range []string{"washing-webmail-install", "washing-webmail-receive", "gecko-desktop-draw"} {
-		data, err := os.ReadFile(filepath.Join(resultFolder(), name+".json"))
+		data, err := os.ReadFile(filepath.Join(root, "docs/measure/clients/results", name+".json"))
 		if err != nil {
 			log.Fatal(err)
 		}
@@ -92,7 +84,7 @@ anew; the tests do so too. The disagreements:
 ` + list.String()
 }
 
-func clients() string {
+func clients(root string) string {
 	var b strings.Builder
 	b.WriteString(note + `# Client profiles
 
@@ -123,7 +115,7 @@ A profile that is wrong is refused with line and reason.
 
 ## Measured
 
-` + measured() + `
+` + measured(root) + `
 Pasting is predicted in the program: what a browser hands over when rendered markup is copied, and what stands in an
 editable element after it was pasted. A test copies every demo and starter signature in Chromium with key presses,
 pastes it into another page, and compares the lengths: the prediction must be within 2 %. It does not foresee how a
