@@ -1,0 +1,94 @@
+package drawing
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"image"
+	"image/color"
+	"image/png"
+	"testing"
+)
+
+func encoded(t *testing.T, img image.Image) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := png.Encode(&b, img); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func decoded(t *testing.T, data []byte) image.Image {
+	t.Helper()
+	img, err := png.Decode(bytes.NewReader(data))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return img
+}
+
+func TestTrimmed(t *testing.T) {
+	page := image.NewNRGBA(image.Rect(0, 0, 200, 300))
+	for y := range 300 {
+		for x := range 200 {
+			page.Set(x, y, color.White)
+		}
+	}
+	empty := encoded(t, page)
+	if out, err := trimmed(empty); err != nil || !bytes.Equal(out, empty) {
+		t.Errorf("an empty page: %v", err)
+	}
+	for _, at := range []image.Point{{50, 60}, {89, 99}} {
+		page.Set(at.X, at.Y, color.Black)
+	}
+	out, err := trimmed(encoded(t, page))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := decoded(t, out).Bounds(); got.Dx() != 40+16 || got.Dy() != 40+16 {
+		t.Errorf("%v", got)
+	}
+	page.Set(0, 0, color.Black) // the room around it ends at the page's edge
+	if out, err = trimmed(encoded(t, page)); err != nil || decoded(t, out).Bounds().Dx() != 90+8 {
+		t.Errorf("%v", err)
+	}
+	if _, err := trimmed([]byte("no picture")); err == nil {
+		t.Error("no error")
+	}
+}
+
+func TestPageIsDrawnWhole(t *testing.T) {
+	if _, err := Chromium(); err != nil {
+		t.Skip(err)
+	}
+	data, err := Page(context.Background(), `<!doctype html><body style="margin: 0"><div style="height: 1700px; background: #ffffff"></div><div style="height: 20px; background: #0b3c49"></div>`, 320)
+	if err != nil {
+		t.Fatal(err)
+	}
+	img := decoded(t, data)
+	if b := img.Bounds(); b.Dx() != 320 || b.Dy() != 1720 {
+		t.Fatalf("%v", b)
+	}
+	if r, g, b, _ := img.At(100, 1710).RGBA(); r>>8 != 0x0b || g>>8 != 0x3c || b>>8 != 0x49 {
+		t.Errorf("the end of the page is %x %x %x", r>>8, g>>8, b>>8)
+	}
+	stopped, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := Page(stopped, "x", 320); err == nil {
+		t.Error("it went on")
+	}
+}
+
+func TestWriterDraws(t *testing.T) {
+	data, err := Writer(context.Background(), `<!doctype html><html><head><meta charset="utf-8"></head><body><p style="font-size: 24px">Häfen</p></body></html>`)
+	if errors.Is(err, ErrNoOffice) {
+		t.Skip(err)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b := decoded(t, data).Bounds(); b.Dx() < 40 || b.Dx() > 400 || b.Dy() > 200 {
+		t.Errorf("%v: the paper was not cut off", b)
+	}
+}
