@@ -21,7 +21,7 @@ var accessChecks = []*Check{
 		Failing: `<table cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
 		Run: func(p *Pass) {
-			for _, n := range p.Source.Root.Elements("table") {
+			for _, n := range p.Source.Elements("table") {
 				if n.Attribute("role") != nil || len(n.Elements("th", "caption")) > 0 {
 					continue
 				}
@@ -38,7 +38,7 @@ var accessChecks = []*Check{
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><th>Bridge</th></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-weight: bold; text-align: center">Bridge</td></tr></table>`,
 		Run: func(p *Pass) {
-			for _, n := range p.Source.Root.Elements("th", "caption") {
+			for _, n := range p.Source.Elements("th", "caption") {
 				table := n.Inside("table")
 				if role, _ := tableRole(table); role != "presentation" {
 					continue
@@ -106,7 +106,7 @@ func tableRole(table *markup.Node) (string, bool) {
 }
 
 func altQuality(p *Pass) {
-	for _, img := range p.Source.Root.Elements("img") {
+	for _, img := range p.Source.Elements("img") {
 		alt, ok := img.Attr("alt")
 		low := strings.ToLower(strings.TrimSpace(alt))
 		if !ok || low == "" {

@@ -190,7 +190,7 @@ func bareStyleSheet(p *Pass) {
 	if !p.Template.Bare || p.Prepared.Styles.Inlined == 0 {
 		return
 	}
-	for _, n := range p.Source.Root.Elements("style") {
+	for _, n := range p.Source.Elements("style") {
 		p.ReportWith(n.Open, client.Note,
 			fmt.Sprintf("A paste of this file as it stands loses its style sheet; filled from here, %d rules stand on the elements.", p.Prepared.Styles.Inlined),
 			"Give out what missivum fill writes, not this file.")
@@ -199,7 +199,7 @@ func bareStyleSheet(p *Pass) {
 }
 
 func bareDocumentTags(p *Pass) {
-	tags := p.Source.Root.Elements("html", "body")
+	tags := p.Source.Elements("html", "body")
 	if !p.Template.Bare || len(tags) == 0 {
 		return
 	}

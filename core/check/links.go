@@ -172,7 +172,7 @@ var linkChecks = []*Check{
 		Failing: `<base href="https://www.brackwater.example/"><p style="margin: 0">Harbour office</p>`,
 		Passing: `<p style="margin: 0"><a href="https://www.brackwater.example/">Harbour office</a></p>`,
 		Run: func(p *Pass) {
-			for _, n := range p.Source.Root.Elements("base") {
+			for _, n := range p.Source.Elements("base") {
 				p.Report(n.Open, client.Degrades, "A base address is not honoured in messages.")
 			}
 		},

@@ -250,7 +250,7 @@ var moreChecksOfPictures = []*Check{
 		Failing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120px" height="40"><span>Harbour office</span>`,
 		Passing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40"><span>Harbour office</span>`,
 		Run: func(p *Pass) {
-			for _, n := range p.Source.Root.Elements("img", "table", "td", "th") {
+			for _, n := range p.Source.Elements("img", "table", "td", "th") {
 				for _, name := range []string{"width", "height"} {
 					v, _ := n.Attr(name)
 					number, ok := strings.CutSuffix(strings.ToLower(strings.TrimSpace(v)), "px")

@@ -250,7 +250,7 @@ func plainVariable(p *Pass, t target) *Mend {
 			}
 		}
 	}
-	for _, sheet := range p.Source.Root.Elements("style") {
+	for _, sheet := range p.Source.Elements("style") {
 		for _, text := range sheet.Children {
 			for _, rule := range style.ParseSheet(text.Data, text.Open.Start).Rules {
 				for _, d := range rule.Declarations {
@@ -304,7 +304,7 @@ func (p *Pass) fontsAt(t target) string {
 
 // start is where the content of the template begins: behind the body's start tag where there is one.
 func (p *Pass) start() int {
-	for _, n := range p.Source.Root.Elements("body") {
+	for _, n := range p.Source.Elements("body") {
 		return n.Open.End
 	}
 	for _, n := range p.Source.Root.Children {
@@ -318,7 +318,7 @@ func (p *Pass) start() int {
 // declarations visits every declaration of the source once: those of style attributes, with their element, and
 // those of style sheets.
 func (p *Pass) declarations(visit func(n *markup.Node, d markup.Declaration)) {
-	for _, n := range p.Source.Root.Elements() {
+	for _, n := range p.Source.Elements() {
 		if a := n.Attribute("style"); a != nil && p.Source.Source[a.Inner.Start:a.Inner.End] == a.Value {
 			for _, d := range style.ParseDeclarations(a.Value, a.Inner.Start) {
 				visit(n, d)

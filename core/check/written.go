@@ -85,7 +85,7 @@ var writtenChecks = []*Check{
 		Failing: `<p style="margin: 0">Harbour office<span></span></p>`,
 		Passing: `<p style="margin: 0">Harbour office</p>`,
 		Run: func(p *Pass) {
-			for _, n := range p.Source.Root.Elements("span", "b", "i", "strong", "em", "u", "font") {
+			for _, n := range p.Source.Elements("span", "b", "i", "strong", "em", "u", "font") {
 				if len(n.Children) > 0 || n.Close.Len() == 0 || len(n.Attrs) > 0 && n.Attribute("style") == nil && n.Attribute("class") == nil {
 					continue
 				}
@@ -127,7 +127,7 @@ var writtenChecks = []*Check{
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0" cellpadding="4"><tr><td>Bridge</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
 		Run: func(p *Pass) {
-			for _, n := range p.Source.Root.Elements() {
+			for _, n := range p.Source.Elements() {
 				for _, span := range n.Repeated {
 					h := p.hand()
 					h.remove(span)
@@ -200,7 +200,7 @@ func plainElement(p *Pass, t target) *Mend {
 var fontSizeNames = map[string]string{"1": "10px", "2": "13px", "3": "16px", "4": "18px", "5": "24px", "6": "32px", "7": "48px"}
 
 func obsoleteElements(p *Pass) {
-	for _, n := range p.Source.Root.Elements("font", "center", "marquee", "blink", "big", "tt", "strike", "basefont") {
+	for _, n := range p.Source.Elements("font", "center", "marquee", "blink", "big", "tt", "strike", "basefont") {
 		h := p.hand()
 		var styles []string
 		switch n.Name {
@@ -299,7 +299,7 @@ func wordLeftovers(p *Pass) {
 
 // styled reports whether a style sheet of the source has a rule for the class.
 func (p *Pass) styled(class string) bool {
-	for _, n := range p.Source.Root.Elements("style") {
+	for _, n := range p.Source.Elements("style") {
 		for _, c := range n.Children {
 			if strings.Contains(c.Data, "."+class) {
 				return true
@@ -310,7 +310,7 @@ func (p *Pass) styled(class string) bool {
 }
 
 func missingEndTags(p *Pass) {
-	for _, n := range p.Source.Root.Elements() {
+	for _, n := range p.Source.Elements() {
 		if n.Close.Len() > 0 || markup.Void(n.Name) || n.ClosedAt > 0 || n.Is("p", "li", "td", "th", "tr", "tbody", "thead", "tfoot", "option", "dt", "dd", "html", "head", "body", "colgroup") || strings.Contains(n.Name, ":") {
 			continue
 		}
@@ -325,7 +325,7 @@ func missingEndTags(p *Pass) {
 
 func duplicateIDs(p *Pass) {
 	seen := map[string]bool{}
-	for _, n := range p.Source.Root.Elements() {
+	for _, n := range p.Source.Elements() {
 		a := n.Attribute("id")
 		if a == nil || a.Value == "" {
 			continue
@@ -338,7 +338,7 @@ func duplicateIDs(p *Pass) {
 }
 
 func curlyQuotes(p *Pass) {
-	for _, n := range p.Source.Root.Elements() {
+	for _, n := range p.Source.Elements() {
 		for _, a := range n.Attrs {
 			value := strings.TrimRight(a.Value, "”“″\"")
 			trimmed := strings.TrimLeft(value, "“”″")

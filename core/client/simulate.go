@@ -63,12 +63,7 @@ type simulation struct {
 // honoured a comment, there are none in it.
 func (s *simulation) elements() []*markup.Node {
 	if s.nodes == nil {
-		s.doc.Root.Walk(func(n *markup.Node) bool {
-			if n.Kind == markup.Element {
-				s.nodes = append(s.nodes, n)
-			}
-			return n.Kind != markup.Conditional
-		})
+		s.nodes = s.doc.Elements()
 	}
 	return s.nodes
 }

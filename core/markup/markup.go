@@ -328,6 +328,19 @@ func (n *Node) Elements(names ...string) []*Node {
 	return found
 }
 
+// Elements lists the elements with one of the names in document order, all for no name, without those in conditional
+// comments: what one engine alone reads is not everybody's.
+func (d *Document) Elements(names ...string) []*Node {
+	var found []*Node
+	d.Root.Walk(func(n *Node) bool {
+		if n.Kind == Element && (len(names) == 0 || n.Is(names...)) {
+			found = append(found, n)
+		}
+		return n.Kind != Conditional
+	})
+	return found
+}
+
 // TextContent is all text below the node, references decoded, without style sheets and scripts.
 func (n *Node) TextContent() string {
 	var b strings.Builder

@@ -19,7 +19,7 @@ func (t *tidier) facts() facts {
 	styled := t.doc.Clone()
 	style.Inline(styled)
 	theirs := map[markup.Span]*markup.Node{} // by where they stand: inlining takes style sheets away
-	for _, n := range elementsOf(styled) {
+	for _, n := range styled.Elements() {
 		theirs[n.Open] = n
 	}
 	for _, n := range t.elements() {

@@ -20,7 +20,7 @@ func regularised(source string, doc *markup.Document) (string, error) {
 	var theirs []string
 	outline(root, &theirs)
 	var ours []string
-	for _, n := range elementsOf(doc) {
+	for _, n := range doc.Elements() {
 		if !implied(n.Name) {
 			ours = append(ours, fmt.Sprint(n.Name, " ", depthOf(n)))
 		}

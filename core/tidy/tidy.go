@@ -84,18 +84,7 @@ type tidier struct {
 
 // elements lists the elements with one of the names, without those in conditional islands: what one engine
 // alone reads is not touched.
-func (t *tidier) elements(names ...string) []*markup.Node { return elementsOf(t.doc, names...) }
-
-func elementsOf(doc *markup.Document, names ...string) []*markup.Node {
-	var list []*markup.Node
-	doc.Root.Walk(func(n *markup.Node) bool {
-		if n.Kind == markup.Element && (len(names) == 0 || n.Is(names...)) {
-			list = append(list, n)
-		}
-		return n.Kind != markup.Conditional
-	})
-	return list
-}
+func (t *tidier) elements(names ...string) []*markup.Node { return t.doc.Elements(names...) }
 
 // did counts a change.
 func (t *tidier) did(what string) {
