@@ -1,0 +1,113 @@
+package compose
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"missivum/core/client"
+	"missivum/core/person"
+	"missivum/core/template"
+)
+
+// prepared makes a template with one picture, for a directory of one person.
+func preparedFor(t *testing.T, source, settings string, address func(*template.Template) Addresser) (*Prepared, *person.Person) {
+	t.Helper()
+	tmpl, err := template.New("x", template.Parts{Source: source, Settings: settings, Pictures: map[string][]byte{"dot.gif": []byte("GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x00\x00\x00\x00\x00,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	schema := person.NewSchema("mail", "cn", "mobile")
+	p, err := Prepare(tmpl, schema, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), address(tmpl))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p, &person.Person{Values: []string{"ann@brackwater.example", "Ann & Bo", ""}}
+}
+
+const onePicture = "pictures:\n  files:\n    dot: {file: dot.gif, alt: Dot}\n"
+
+func TestPicturesAreSimulatedAtOneAddressAndShownAtAnother(t *testing.T) {
+	p, who := preparedFor(t, `<p style="margin: 0">{{ cn }} <img data-picture="dot" width="9" height="9"></p>`, onePicture, Reached)
+	if src, _ := p.Doc.Root.Elements("img")[0].Attr("src"); src != "https://pictures.invalid/dot.gif" {
+		t.Errorf("without a hosting address it is reached at %s", src)
+	}
+	p.ShowAt = Below("/preview/")
+	for id, want := range map[string]string{"washing-webmail": `src="/preview/dot.gif"`, "wordproc-desktop": `src="/preview/dot.gif"`} {
+		kept, err := p.Kept(client.Find(id), client.Draw, "", who)
+		if err != nil || !strings.Contains(kept.Body, want) || !strings.Contains(kept.Body, "Ann &amp; Bo") {
+			t.Errorf("%s: %s, %v", id, kept.Body, err)
+		}
+	}
+	// before it is drawn it stands at the address that readers meet
+	kept, err := p.Kept(client.Find("source-webmail"), client.Receive, "", who)
+	if err != nil || !strings.Contains(kept.Body, "https://pictures.invalid/dot.gif") {
+		t.Errorf("%s, %v", kept.Body, err)
+	}
+	seen, err := p.Seen(client.Find("washing-webmail"), client.Draw, client.View{Blocked: true}, "", who)
+	if err != nil || strings.Contains(seen.Body, "<img") || !strings.Contains(seen.Body, ">Dot</span>") {
+		t.Errorf("blocked: %s, %v", seen.Body, err)
+	}
+	if shown, err := p.Shown("", who); err != nil || !strings.Contains(shown, `src="/preview/dot.gif"`) {
+		t.Errorf("%s, %v", shown, err)
+	}
+}
+
+func TestHostedPicturesAreReachedWhereTheyAreHosted(t *testing.T) {
+	p, _ := preparedFor(t, `<img data-picture="dot">`, strings.Replace(onePicture, "pictures:\n", "pictures:\n  address: https://pictures.brackwater.example/x/\n", 1), Reached)
+	if src, _ := p.Doc.Root.Elements("img")[0].Attr("src"); src != "https://pictures.brackwater.example/x/dot.gif" {
+		t.Error(src)
+	}
+}
+
+func TestWhatClientsOfTextGet(t *testing.T) {
+	p, who := preparedFor(t, `<p>{{ cn }}</p>`, "", Reached)
+	for id, want := range map[string]string{"text-reader": "-- \nAnn & Bo", "rich-text-desktop": `{\rtf1`} {
+		kept, err := p.Kept(client.Find(id), client.Draw, p.Template.Variants()[0], who)
+		if err != nil || !strings.HasPrefix(kept.Body, want) {
+			t.Errorf("%s: %.60q, %v", id, kept.Body, err)
+		}
+		names, err := p.Kept(client.Find(id), client.Draw, p.Template.Variants()[0], nil)
+		if err != nil || !strings.Contains(names.Body, "cn") {
+			t.Errorf("%s without a person: %.60q, %v", id, names.Body, err)
+		}
+	}
+}
+
+func TestCompactIsWhatGoesOutAndNotWhatIsPrepared(t *testing.T) {
+	source := "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  {{ cn }}  </td>\n  </tr>\n</table>\n"
+	for settings, want := range map[string]string{
+		"":               "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  Ann &amp; Bo  </td>\n  </tr>\n</table>",
+		"compact: true":  `<table cellpadding="0"><tr><td style="padding:0;color:#123">Ann &amp; Bo</td></tr></table>`,
+		"compact: false": "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  Ann &amp; Bo  </td>\n  </tr>\n</table>",
+	} {
+		p, who := preparedFor(t, source, settings, Reached)
+		before := p.Doc.Render()
+		if shown, err := p.Shown("", who); err != nil || shown != want {
+			t.Errorf("%q: %s, %v", settings, shown, err)
+		}
+		if p.Doc.Render() != before {
+			t.Errorf("%q: the prepared document was changed", settings)
+		}
+		s, err := Compile(p.Template, p.Schema, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), p.Template.Variants()[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := string(s.Fill(p.Template.Variants()[0], Fragment, who)); got != want {
+			t.Errorf("%q: the fragment is %s", settings, got)
+		}
+	}
+}
+
+// TestPastingKeepsConditions: a span that the browser takes away still goes with its field.
+func TestPastingKeepsConditions(t *testing.T) {
+	p, who := preparedFor(t, `<p style="margin: 0">{{ cn }}<span data-needs="mobile">, M {{ mobile }}</span></p><p style="margin: 0">x</p>`, "", Reached)
+	kept, err := p.Kept(client.Find("capped-webmail"), client.Install, "", who)
+	if err != nil || kept.Body != `<p style="margin: 0px;">Ann &amp; Bo</p><p style="margin: 0px;">x</p>` {
+		t.Errorf("%s, %v", kept.Body, err)
+	}
+	who.Values[2] = "07700 900142"
+	if kept, err = p.Kept(client.Find("capped-webmail"), client.Install, "", who); err != nil || !strings.HasPrefix(kept.Body, `<p style="margin: 0px;">Ann &amp; Bo, M 07700 900142</p>`) {
+		t.Errorf("%s, %v", kept.Body, err)
+	}
+}
