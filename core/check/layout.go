@@ -196,13 +196,8 @@ func (h *hand) flexRow(n *markup.Node, gap string, dropped []markup.Span) {
 	}
 	h.replace(markup.Span{Start: n.Open.Start, End: n.Open.Start + 1 + len(n.Name)}, layoutTable)
 	h.insert(n.Open.End, "<tr>")
-	a := n.Attribute("style")
-	if len(dropped) == len(style.ParseDeclarations(a.Value, a.Inner.Start)) {
-		h.removeAttribute(n, "style")
-	} else {
-		for _, span := range dropped {
-			h.drop(span)
-		}
+	for _, span := range dropped {
+		h.drop(span)
 	}
 	for i, c := range pieces {
 		cell := `<td valign="top">`

@@ -8,6 +8,7 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/markup"
+	"missivum/core/style"
 )
 
 // Edit puts a text in the place of the source's bytes from Start up to End.
@@ -60,29 +61,26 @@ func (t target) first() *markup.Node { return t.nodes[0] }
 type hand struct {
 	doc   *markup.Document
 	edits []Edit
-	fails bool
+	// dropped are declarations that go; they are taken out together, since what parts them depends on what stays.
+	dropped []markup.Span
+	fails   bool
 }
 
 func (p *Pass) hand() *hand { return &hand{doc: p.Source} }
 
 // mend gives the mend that the edits make, or nil.
 func (h *hand) mend(title string) *Mend {
+	h.takeOut()
 	if h.fails || len(h.edits) == 0 {
 		return nil
 	}
 	sort.SliceStable(h.edits, func(i, j int) bool { return h.edits[i].Start < h.edits[j].Start })
-	var edits []Edit
-	for _, e := range h.edits {
-		if n := len(edits); n > 0 && e.Start < edits[n-1].End {
-			if e.Text != "" || edits[n-1].Text != "" {
-				return nil
-			}
-			edits[n-1].End = max(edits[n-1].End, e.End) // two that take out pieces beside each other
-			continue
+	for i := 1; i < len(h.edits); i++ {
+		if h.edits[i].Start < h.edits[i-1].End {
+			return nil
 		}
-		edits = append(edits, e)
 	}
-	return &Mend{Title: title, Edits: edits, Safe: true}
+	return &Mend{Title: title, Edits: h.edits, Safe: true}
 }
 
 // costly is mend for one that is not safe.
@@ -211,42 +209,66 @@ func (h *hand) quoteAround(span markup.Span) string {
 	return ""
 }
 
-// drop takes a declaration out: with its semicolon, and with the style attribute where it was the only one.
+// drop takes a declaration out when the mend is made: with the semicolon that parts it from the others, and with the
+// style attribute where none is left in it.
 func (h *hand) drop(declaration markup.Span) {
 	if !h.isDeclaration(declaration) {
 		h.fails = true
 		return
 	}
-	for _, n := range h.doc.Root.Elements() {
-		a := n.Attribute("style")
-		if a == nil || declaration.Start < a.Inner.Start || declaration.End > a.Inner.End {
-			continue
-		}
-		before := h.doc.Source[a.Inner.Start:declaration.Start]
-		after := h.doc.Source[declaration.End:a.Inner.End]
-		if strings.Trim(before+after, " ;\t\r\n") == "" {
-			h.removeAttribute(n, "style")
-			return
-		}
-	}
-	src := h.doc.Source
-	end := declaration.End
-	for end < len(src) && strings.IndexByte(" \t\r\n", src[end]) >= 0 {
-		end++
-	}
-	if end < len(src) && src[end] == ';' { // with its own semicolon and the space behind
-		end++
-		for end < len(src) && src[end] == ' ' {
-			end++
-		}
-		h.replace(markup.Span{Start: declaration.Start, End: end}, "")
+	h.dropped = append(h.dropped, declaration)
+}
+
+// takeOut makes the edits for all declarations that were dropped.
+func (h *hand) takeOut() {
+	if len(h.dropped) == 0 {
 		return
 	}
-	start := declaration.Start // the last one: with the semicolon before it
-	for start > 0 && strings.IndexByte(" \t\r\n;", src[start-1]) >= 0 {
-		start--
+	for _, n := range h.doc.Root.Elements() {
+		if left := h.takeOutOf(ownDeclarations(n)); left == 0 {
+			h.removeAttribute(n, "style")
+		}
+		if n.Name != "style" {
+			continue
+		}
+		for _, text := range n.Children {
+			for _, rule := range style.ParseSheet(text.Data, text.Open.Start).Rules {
+				if left := h.takeOutOf(rule.Declarations); left == 0 {
+					h.replace(markup.Span{Start: rule.Declarations[0].Span.Start, End: rule.Declarations[len(rule.Declarations)-1].Span.End}, "")
+				}
+			}
+		}
 	}
-	h.replace(markup.Span{Start: start, End: declaration.End}, "")
+}
+
+// takeOutOf takes the dropped ones out of a list of declarations, each run of them with the signs up to the next one
+// that stays, the last run with those before it. It tells how many stay; when none does, nothing is edited. -1: none
+// of them was dropped.
+func (h *hand) takeOutOf(list []markup.Declaration) int {
+	goes := func(i int) bool { return slices.Contains(h.dropped, list[i].Span) }
+	left := 0
+	for i := range list {
+		if !goes(i) {
+			left++
+		}
+	}
+	if left == len(list) {
+		return -1
+	}
+	for i := 0; left > 0 && i < len(list); i++ {
+		first := i
+		for i < len(list) && goes(i) {
+			i++
+		}
+		switch {
+		case i == first:
+		case i < len(list):
+			h.replace(markup.Span{Start: list[first].Span.Start, End: list[i].Span.Start}, "")
+		default:
+			h.replace(markup.Span{Start: list[first-1].Span.End, End: list[i-1].Span.End}, "")
+		}
+	}
+	return left
 }
 
 // rename gives an element another name in both tags.

@@ -318,7 +318,7 @@ func missingEndTags(p *Pass) {
 			continue
 		}
 		h := p.hand()
-		h.insert(n.Close.Start, "</"+n.Name+">")
+		h.insert(endOf(n), "</"+n.Name+">")
 		p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("<%s> is not closed.", n.Name), h.mend("Close it where browsers do"))
 	}
 }
