@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"missivum/core/client"
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/demo/drawing"
@@ -123,5 +124,31 @@ func TestPortraitsDiffer(t *testing.T) {
 	}
 	if d := picture.Difference(picture.Resized(drawing.Portrait(1, 240, 320), 60, 80), one); d > 0.35 {
 		t.Errorf("the same person looks otherwise at another size: %v", d)
+	}
+}
+
+// TestClients: the demo's own profiles stand over shipped ones, and their shares add up.
+func TestClients(t *testing.T) {
+	documents, err := Clients()
+	if err != nil {
+		t.Fatal(err)
+	}
+	book, err := client.Book(client.Shipped()).With(documents)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum, off := 0.0, 0
+	for _, p := range book {
+		if p.Off {
+			off++
+		} else {
+			sum += p.Share
+		}
+		if documents[p.ID] != nil && p.BasedOn != p.ID {
+			t.Errorf("%s is based on %q", p.ID, p.BasedOn)
+		}
+	}
+	if len(book) != len(client.Shipped()) || sum != 100 || off != 1 {
+		t.Errorf("%d profiles, shares of %v %%, %d switched off", len(book), sum, off)
 	}
 }

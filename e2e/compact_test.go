@@ -20,10 +20,8 @@ import (
 	"missivum/demo"
 )
 
-// pages are templates of all kinds: the demo's, the starters, the messy pages and the faulty ones.
-func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
+func demosAndStarters(t *testing.T) []*template.Template {
 	t.Helper()
-	all := map[string]*template.Template{}
 	demos, err := demo.Templates()
 	if err != nil {
 		t.Fatal(err)
@@ -32,7 +30,14 @@ func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, tmpl := range append(demos, starters...) {
+	return append(demos, starters...)
+}
+
+// templatesOfAllKinds are templates of all kinds: the demo's, the starters, the messy pages and the faulty ones.
+func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
+	t.Helper()
+	all := map[string]*template.Template{}
+	for _, tmpl := range demosAndStarters(t) {
 		all[tmpl.Name] = tmpl
 	}
 	for _, folder := range []string{"../core/tidy/testdata/messy", "../core/mend/testdata/faulty"} {

