@@ -90,6 +90,9 @@ func limits(p *client.Profile) string {
 	return strings.Join(list, ", ")
 }
 
+// widestMatch is how many characters are shown of what a behaviour matches; --format json has all of it.
+const widestMatch = 72
+
 func (a *app) printProfile(p *client.Profile) {
 	fmt.Fprintf(a.out, "%s: %s\n%s\n\n", a.colour("1", p.ID), p.Title, p.About)
 	var rows [][]string
@@ -105,7 +108,7 @@ func (a *app) printProfile(p *client.Profile) {
 		rows = append(rows, []string{"dark mode", d.Says, d.As, "", string(d.Basis)})
 	}
 	for _, b := range p.Behaviours {
-		rows = append(rows, []string{string(b.Hop), b.Match.String(), string(b.Does), string(b.Severity), string(b.Basis)})
+		rows = append(rows, []string{string(b.Hop), clip(b.Match.String(), widestMatch), string(b.Does), string(b.Severity), string(b.Basis)})
 	}
 	printTable(a.out, []string{"Hop", "What", "Happens", "Severity", "Basis"}, rows)
 }

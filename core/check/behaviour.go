@@ -119,7 +119,10 @@ var happens = map[client.Action]string{
 
 // message says what happens and what readers see; where profiles differ, which of them.
 func (c *cause) message() string {
-	what := c.finding.Message + happens[c.does]
+	what := c.finding.Message
+	if c.does != client.Ignored || c.event.Behaviour.Match.Structure == "" { // what is built so does something everywhere
+		what += happens[c.does]
+	}
 	if len(c.elements) > 1 {
 		what += fmt.Sprintf(" (on %d elements)", len(c.elements))
 	}

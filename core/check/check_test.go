@@ -322,6 +322,21 @@ func TestValuesThatAreNoAddressAreTold(t *testing.T) {
 	}
 }
 
+// TestMessagesFitWhicheverClientIsAskedFirst: what one client ignores and another keeps is worded for both.
+func TestMessagesFitWhicheverClientIsAskedFirst(t *testing.T) {
+	tmpl := bare(t, `<img src="https://p.brackwater.example/a.png" alt="Ferry" width="9">Brackwater Ferries`)
+	for _, ids := range [][]string{{"wordproc-desktop", "capped-webmail"}, {"capped-webmail", "wordproc-desktop"}} {
+		profiles, err := client.Select(ids)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := findingsOf(run(t, Input{Template: tmpl, Profiles: profiles}), "picture-size")
+		if len(got) != 1 || !strings.HasPrefix(got[0].Message, "A picture without width and height attributes: ") {
+			t.Errorf("%v: %+v", ids, got)
+		}
+	}
+}
+
 func TestABurstBudgetFails(t *testing.T) {
 	tmpl := bare(t, "<p>"+strings.Repeat("Ferry and harbour company. ", 400)+"</p>")
 	r := run(t, Input{Template: tmpl, Profiles: []*client.Profile{client.Find("capped-webmail")}})

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -451,7 +452,10 @@ func (m Match) String() string {
 	add("attributes ", m.Attributes)
 	add("", m.Properties)
 	add("except ", m.Except)
-	add("with ", m.Values)
+	if slices.Contains(m.Values, "") {
+		parts = append(parts, "without a value")
+	}
+	add("with ", slices.DeleteFunc(slices.Clone(m.Values), func(v string) bool { return v == "" }))
 	add("units ", m.Units)
 	add("colours ", m.Colours)
 	add("@", m.AtRules)
@@ -467,6 +471,7 @@ func (m Match) String() string {
 	if m.Part != "" {
 		parts = append(parts, "with "+m.Part)
 	}
+	add("but not ", m.PartExcept)
 	add("on ", m.On)
 	add("not on ", m.NotOn)
 	add("addresses ", m.Schemes)

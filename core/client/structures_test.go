@@ -80,6 +80,25 @@ func TestSchemeOf(t *testing.T) {
 	}
 }
 
+func TestMatchesInWords(t *testing.T) {
+	for want, m := range map[string]Match{
+		"picture without size": {Structure: "picture-without-size"},
+		"<form> <input>":       {Elements: []string{"form", "input"}},
+		"attributes * except href, src without a value": {Attributes: []string{"*"}, Except: []string{"href", "src"}, Values: []string{""}},
+		"attributes href with #":                        {Attributes: []string{"href"}, Values: []string{"#"}},
+		"background with url(*) but not url(data:*)":    {Properties: []string{"background"}, Part: "url(*)", PartExcept: []string{"url(data:*)"}},
+		"width units number on img not on td":           {Properties: []string{"width"}, Units: []string{"number"}, On: []string{"img"}, NotOn: []string{"td"}},
+		"tall above 1600":                               {Structure: "tall", Above: 1600},
+		"small text below 9":                            {Structure: "small-text", Below: 9},
+		"colours hsl, rgba":                             {Colours: []string{"hsl", "rgba"}},
+		"attributes href addresses data":                {Attributes: []string{"href"}, Schemes: []string{"data"}},
+	} {
+		if got := m.String(); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
+
 // TestTheEngine: kinds of matches and actions that no shipped profile shows by itself.
 func TestTheEngine(t *testing.T) {
 	for _, c := range []struct{ name, behaviour, html, want string }{

@@ -246,11 +246,11 @@ const pasteSignature = `(() => {
 
 // terminalShots are the commands to draw, as they are typed in the repository's root.
 var terminalShots = []struct{ name, command string }{
-	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | head -46"},
+	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | head -40"},
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
 	{"command-rule", "missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
 	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --ground ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture travel demo/templates/harbour --people demo/people.csv --volume 9000"},
-	{"command-clients", "missivum clients; missivum clients show wordproc-desktop"},
+	{"command-clients", "missivum clients; missivum clients show wordproc-desktop | head -26"},
 }
 
 // commands draws each command in an xterm under Xvfb.

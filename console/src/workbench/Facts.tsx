@@ -58,8 +58,7 @@ function Gauge({ budget: b, people }: { budget: Budget; people: number }) {
         <Box sx={{ height: '100%', width: `${Math.min(100, share * 100)}%`, bgcolor: burst ? 'error.main' : share > 0.85 ? 'warning.main' : 'secondary.main' }} />
       </Box>
       <Typography variant="body2" color="text.secondary" sx={{ overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={b.person}>
-        {b.variant}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
-        {b.person && `, median ${grouped(b.median)}`}{burst && people > 0 && `, burst for ${grouped(b.over)} of ${grouped(people)}`}
+        {b.variant}{b.person && `, median ${grouped(b.median)}`}{burst && people > 0 && `, burst for ${grouped(b.over)} of ${grouped(people)}`}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
       </Typography>
     </Box>
   )
