@@ -322,19 +322,13 @@ func (a *app) tellRows(path string, bad []person.RowError) {
 	}
 }
 
+// findPerson gives the person with a mail address.
 func findPerson(d *person.Directory, mail string) (*person.Person, error) {
-	if p := d.Find(mail); p != nil {
-		return p, nil
+	i, err := d.Named(mail)
+	if err != nil {
+		return nil, err
 	}
-	var mails []string
-	for i := range d.People {
-		mails = append(mails, d.Get(&d.People[i], "mail"))
-	}
-	message := fmt.Sprintf("there is nobody with the mail address %q among the %d people", mail, len(mails))
-	if near := person.Nearest(mail, mails); len(near) > 0 {
-		message += "; there is " + strings.Join(near, ", ")
-	}
-	return nil, errors.New(message)
+	return &d.People[i], nil
 }
 
 // book is the profiles that come with the program with those of --profiles over them.

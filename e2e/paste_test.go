@@ -3,19 +3,16 @@ package e2e
 import (
 	"context"
 	"math"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
-
-	"github.com/chromedp/chromedp"
 
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/person"
 	"missivum/core/template"
 	"missivum/demo"
+	"missivum/service/drawing"
 )
 
 // TestThePredictedPasteIsTheRealOne copies every demo and starter signature in Chromium, pastes it into an editable
@@ -62,30 +59,17 @@ func pasteOf(t *testing.T, tmpl *template.Template, people *person.Directory, wh
 	if shown, err = prepared.Shown(variant, who); err != nil {
 		t.Fatal(err)
 	}
-	kept, err := prepared.Kept(&client.Profile{Form: "html", Install: client.Installation{Way: "paste-rendered"}}, client.Install, variant, who)
-	if err != nil {
+	if predicted, err = prepared.Pasted(variant, who); err != nil {
 		t.Fatal(err)
 	}
-	return shown, kept.Body
+	return shown, predicted
 }
-
-const pressControl = 2 // of the modifiers of a key press (Chrome DevTools Protocol, Input.dispatchKeyEvent)
 
 func copiedAndPasted(t *testing.T, tab context.Context, folder, body string) string {
 	t.Helper()
-	from, to := filepath.Join(folder, "from.html"), filepath.Join(folder, "to.html")
-	head := `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="script-src 'none'; img-src 'none'">`
-	for file, page := range map[string]string{from: head + "<body>" + body, to: head + `<body><div id="box" contenteditable style="min-height: 100px"></div>`} {
-		if err := os.WriteFile(file, []byte(page), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	err := chromedp.Do(tab,
-		chromedp.Navigate("file://"+from), chromedp.KeyEvent("a", chromedp.KeyModifiers(pressControl)), chromedp.KeyEvent("c", chromedp.KeyModifiers(pressControl)),
-		chromedp.Navigate("file://"+to), chromedp.Focus(chromedp.CSS("#box")), chromedp.KeyEvent("v", chromedp.KeyModifiers(pressControl)))
+	pasted, err := drawing.PastedIn(tab, folder, body)
 	if err != nil {
 		t.Fatal(err)
 	}
-	// what is relative becomes an address of the page that it was copied from; which one that will be nobody knows
-	return strings.ReplaceAll(evaluate[string](t, tab, `document.getElementById('box').innerHTML`), "file://"+folder+"/", "")
+	return pasted
 }

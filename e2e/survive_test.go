@@ -3,6 +3,7 @@ package e2e
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -37,12 +38,65 @@ func TestTheSurvivalMapLeadsToPlaceAndClient(t *testing.T) {
 	do(t, tab, "opening regatta", chromedp.Navigate(s.Address+"/templates/regatta"), chromedp.Click(`//button[@role="tab" and text()="Survival"]`))
 	waitFor(t, tab, "the map is there", `document.querySelectorAll('table[aria-label="Survival map"] tbody tr').length > 20 && /Safe in 2 of 12 clients/.test(document.body.innerText)`)
 	do(t, tab, "pressing a cell", chromedp.Click(chromedp.CSS(`button[aria-label="border-radius: 50% in wordproc-desktop: lost"]`)))
+	waitFor(t, tab, "before and after are shown, the element outlined in both", `(() => { const f = [...document.querySelectorAll('[role="dialog"] iframe')]; return f.length === 2 && f.every(i => i.contentDocument.querySelector('img[style*="dotted"]')) && /corners are drawn square/.test(document.querySelector('[role="dialog"]').innerText) })()`)
+	do(t, tab, "going to the source", chromedp.Click(`//button[text()="Show it in the source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the look is that client's", `document.querySelector('iframe[title^="As wordproc-desktop"]') !== null`)
 	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('border-radius')`)
 	do(t, tab, "turning dark mode on", chromedp.Click(`//button[text()="Dark mode"]`))
 	waitFor(t, tab, "the ground is dark", `document.querySelector('iframe').srcdoc.includes('background:#1e1e1e')`)
 	do(t, tab, "blocking pictures", chromedp.Click(`//button[text()="Pictures blocked"]`))
 	waitFor(t, tab, "no picture is shown", `!document.querySelector('iframe').srcdoc.includes('<img') && document.querySelector('iframe').srcdoc.includes('Brackwater Ferries</span>')`)
+}
+
+// TestFittingInTheWorkbench: the steps are shown with what they save, and taking them shortens every figure.
+func TestFittingInTheWorkbench(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)))
+	waitFor(t, tab, "it says that it fits", `/It fits as it is/.test(document.querySelector('[role="dialog"] [role="status"]')?.innerText ?? '')`)
+	do(t, tab, "a target below it", chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "2000"))
+	waitFor(t, tab, "steps and proposals are told", `/It fits only with the proposals/.test(document.querySelector('[role="dialog"] [role="status"]')?.innerText ?? '') && document.querySelectorAll('table[aria-label="Steps that keep the look"] tbody tr').length === 7 && document.querySelectorAll('table[aria-label="Proposals, which cost something"] tbody tr').length > 2`)
+	before := evaluate[string](t, tab, `[...document.querySelectorAll('[role="meter"]')].find(m => m.ariaLabel === 'source-webmail characters').ariaValueNow`)
+	do(t, tab, "going to a proposal's place", chromedp.Click(`//*[@role="dialog"]//button[starts-with(text(), "Line ")]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	do(t, tab, "taking the steps", chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)), chromedp.Click(`//button[text()="Take the steps"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "the figure is smaller", `Number([...document.querySelectorAll('[role="meter"]')].find(m => m.ariaLabel === 'source-webmail characters').ariaValueNow) < `+before+` - 200`)
+	do(t, tab, "looking at the settings", chromedp.Click(`//button[@role="tab" and text()="template.yaml"]`))
+	waitFor(t, tab, "they say so", `(`+source+`).includes('compact: true')`)
+	do(t, tab, "asking again", chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)))
+	waitFor(t, tab, "it is not offered twice", `/says compact: true already/.test(document.querySelector('[role="dialog"]')?.innerText ?? '') && [...document.querySelectorAll('button')].find(b => b.textContent === 'Take the steps').disabled`)
+}
+
+// TestWhatTakesTheRoom: the drawing leads to the source, follows a kind, and a real paste stands beside the predicted.
+func TestWhatTakesTheRoom(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.Click(chromedp.CSS(`button[aria-label="What takes the room in capped-webmail"]`)))
+	waitFor(t, tab, "the elements are drawn", `document.querySelectorAll('[aria-label="What takes the room"] button').length > 20`)
+	const outside = `[...document.querySelectorAll('[aria-label="What takes the room"] button')].filter(b => { const o = b.getBoundingClientRect(), g = b.parentElement.getBoundingClientRect(); return o.left < g.left - 1 || o.right > g.right + 4 }).length`
+	if n := evaluate[int](t, tab, outside); n > 0 {
+		t.Errorf("%d bars stand outside the drawing", n)
+	}
+	all := evaluate[int](t, tab, `document.querySelectorAll('[aria-label="What takes the room"] button').length`)
+	do(t, tab, "choosing a kind", chromedp.Click(`//*[@aria-label="Kinds"]//button[starts-with(text(), "addresses")]`))
+	waitFor(t, tab, "only what has addresses is left", `(n => n > 4 && n < `+strconv.Itoa(all)+`)(document.querySelectorAll('[aria-label="What takes the room"] button').length) && [...document.querySelectorAll('[aria-label="What takes the room"] button')].every(b => b.ariaLabel.includes('of addresses'))`)
+	do(t, tab, "pressing the last element", chromedp.Click(`(//*[@aria-label="What takes the room"]//button[starts-with(@aria-label, "Line") and contains(@aria-label, ", a:")])[last()]`))
+	waitFor(t, tab, "the editor is at a link", `/<a |href/.test(document.querySelector('.cm-activeLine')?.textContent ?? '')`)
+	do(t, tab, "pasting for real", chromedp.Click(`//button[text()="Measure a real paste"]`))
+	waitFor(t, tab, "both figures stand there", `/Copied and pasted by Chromium: 2.\d{3} characters; predicted 2.\d{3}/.test(document.body.innerText)`)
+	do(t, tab, "another client", chromedp.Click(chromedp.CSS(`button[aria-label="What takes the room in source-webmail"]`)))
+	waitFor(t, tab, "nothing is pasted there", `![...document.querySelectorAll('button')].some(b => b.textContent === 'Measure a real paste')`)
+}
+
+func TestTheContactSheetInTheWorkbench(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.Click(`//button[text()="Sheet"]`), chromedp.Click(`//button[text()="Draw it"]`))
+	waitFor(t, tab, "it is drawn", `(document.querySelector('[role="dialog"] img')?.naturalWidth ?? 0) === 1320`)
+	do(t, tab, "another view", chromedp.Click(`//label[contains(., "Pictures blocked")]`))
+	waitFor(t, tab, "it must be drawn anew", `!document.querySelector('[role="dialog"] img') && [...document.querySelectorAll('button')].some(b => b.textContent === 'Draw it')`)
+	do(t, tab, "closing", chromedp.Click(`//button[text()="Close"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	do(t, tab, "zooming", chromedp.Click(chromedp.CSS(`[role="combobox"]:has(+ input[aria-label="Zoom"]), [aria-label="Zoom"]`)), chromedp.Click(`//li[text()="200 %"]`))
+	waitFor(t, tab, "it is twice as large", `document.querySelector('iframe').srcdoc.includes('zoom:200%')`)
 }
 
 func TestOwnClientsInTheConsole(t *testing.T) {

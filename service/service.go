@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"missivum/console"
 	"missivum/service/api"
 	"missivum/service/clients"
@@ -81,7 +83,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, st.Close())
 	}
 	s.handler = api.New(&api.API{
-		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
+		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Drawings: semaphore.NewWeighted(1), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 	if s.listener, err = net.Listen("tcp", c.Listen); err != nil {
 		return nil, errors.Join(fmt.Errorf("listening on %s: %w", c.Listen, err), st.Close())

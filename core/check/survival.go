@@ -107,15 +107,17 @@ type Map struct {
 
 // Row is one construct.
 type Row struct {
-	What   string  `json:"what"`
-	Check  string  `json:"check,omitempty"`
-	Line   int     `json:"line"`
-	Column int     `json:"column"`
-	Offset int     `json:"offset"`
-	End    int     `json:"end"`
-	Count  int     `json:"count"` // on how many elements
-	Harm   float64 `json:"harm"`  // severity weighted by the readers' shares, 0 to 100
-	Cells  []Cell  `json:"cells"` // one for each client
+	What   string `json:"what"`
+	Check  string `json:"check,omitempty"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Offset int    `json:"offset"`
+	End    int    `json:"end"`
+	// Element is where the first element begins that has it; a rule of a sheet reaches elements elsewhere.
+	Element int     `json:"element"`
+	Count   int     `json:"count"` // on how many elements
+	Harm    float64 `json:"harm"`  // severity weighted by the readers' shares, 0 to 100
+	Cells   []Cell  `json:"cells"` // one for each client
 }
 
 // Cell says what becomes of a construct in one client.
@@ -174,6 +176,7 @@ func Survival(in Input) (*Map, error) {
 			row.Cells[i].worsen(stateOf(e.Behaviour.Does), e.Behaviour.Severity, e.Behaviour.Says, e.Behaviour.Basis)
 			if elements[key] == nil {
 				elements[key] = map[int]bool{}
+				row.Element = e.Node.Open.Start
 			}
 			elements[key][e.Node.Open.Start] = true
 			row.Count = len(elements[key])
@@ -209,7 +212,7 @@ func (p *Pass) pictureRows(at func(causeKey, markup.Span, string, string) *Row) 
 			name = shown.File
 		}
 		row := at(causeKey{"picture", img.Open.Start, name}, img.Open, "the picture "+shorten(name), "")
-		row.Count = 1
+		row.Count, row.Element = 1, img.Open.Start
 		for i, profile := range p.Profiles {
 			if profile.Pictures == nil || profile.Form != "html" {
 				continue

@@ -23,6 +23,14 @@ func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string,
 	return p.Seen(profile, hop, client.View{}, variant, who)
 }
 
+// Pasted is what is predicted to stand in an editable element after one person's signature was copied from a browser
+// and pasted there, before a client changes anything.
+func (p *Prepared) Pasted(variant string, who *person.Person) (string, error) {
+	anywhere := &client.Profile{Form: "html", Install: client.Installation{Way: "paste-rendered"}}
+	kept, err := p.Kept(anywhere, client.Install, variant, who)
+	return kept.Body, err
+}
+
 // Seen is Kept with a view: in dark mode, or with pictures blocked.
 func (p *Prepared) Seen(profile *client.Profile, hop client.Hop, view client.View, variant string, who *person.Person) (Kept, error) {
 	switch profile.Form {

@@ -21,6 +21,9 @@ import (
 // ErrNoLimit is returned for a client without a limit of characters when no target is given.
 var ErrNoLimit = errors.New("this client has no limit of characters; give a target")
 
+// ErrNoClient is returned for a client that is not among the profiles.
+var ErrNoClient = errors.New("there is no client profile")
+
 // Step is one thing that was done, and what it saved for the worst person.
 type Step struct {
 	Title string `json:"title"`
@@ -94,7 +97,7 @@ func Fit(ctx context.Context, in check.Input, id string, target int) (*Result, e
 func limited(profiles []*client.Profile, id string, target int) (*client.Profile, error) {
 	p := client.Book(profiles).Find(id)
 	if p == nil {
-		return nil, fmt.Errorf("there is no client profile %q", id)
+		return nil, fmt.Errorf("%w %q", ErrNoClient, id)
 	}
 	limit := client.Limit{Measure: client.Characters, Severity: client.Breaks, Says: "the target", Basis: client.Assumed}
 	if at := slices.IndexFunc(p.Limits, func(l client.Limit) bool { return l.Measure == client.Characters }); at >= 0 {

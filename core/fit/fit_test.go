@@ -149,6 +149,13 @@ func TestRoomAddsUp(t *testing.T) {
 		if e.Depth == 0 {
 			outer += e.Units
 		}
+		within := 0
+		for _, units := range e.Kinds {
+			within += units
+		}
+		if within != e.Units {
+			t.Errorf("the kinds in <%s> add up to %d of %d", e.Name, within, e.Units)
+		}
 		if e.Line == 0 || e.End <= e.Offset {
 			t.Errorf("an element without a place: %+v", e)
 		}
@@ -158,6 +165,11 @@ func TestRoomAddsUp(t *testing.T) {
 	}
 	if l := space.Largest(3); len(l) != 3 || l[0].Own < l[1].Own || !strings.Contains("table img a td", l[0].Name) {
 		t.Errorf("%+v", l)
+	}
+	alone := in
+	alone.People = nil
+	if space, err := Room(alone, "source-webmail", "", nil); err != nil || space.Units == 0 || space.Person != "" {
+		t.Errorf("nobody: %+v, %v", space, err)
 	}
 	// the marks of places must not be counted
 	in.People.People = in.People.People[:1]

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"sort"
 	"strconv"
@@ -32,11 +33,14 @@ type Share struct {
 	Units  int    `json:"units"` // with all in it
 	Own    int    `json:"own"`   // its tags alone
 	Text   string `json:"text"`  // the beginning of what it says
+	// Kinds are the units of each kind of content in it, with all in it.
+	Kinds map[string]int `json:"kinds"`
 }
 
 // Space is what takes the room in a signature as a client stores it.
 type Space struct {
 	Client   string         `json:"client"`
+	Variant  string         `json:"variant"`
 	Person   string         `json:"person"`
 	Units    int            `json:"units"`
 	Kinds    map[string]int `json:"kinds"`
@@ -45,16 +49,24 @@ type Space struct {
 
 var mark = regexp.MustCompile(` ` + compose.SourceAttribute + `="(\d+):(\d+)"`)
 
-// Room measures what takes the room for a client and a person, in a variant; empty is the template's first.
+// Room measures what takes the room for a client and a person, in a variant; empty is the template's first. Nobody
+// leaves the template's own marks in it.
 func Room(in check.Input, id, variant string, who *person.Person) (*Space, error) {
 	profile := client.Book(in.Profiles).Find(id)
 	if profile == nil {
-		return nil, fmt.Errorf("there is no client profile %q", id)
+		return nil, fmt.Errorf("%w %q", ErrNoClient, id)
 	}
 	if variant == "" {
 		variant = in.Template.Variants()[0]
 	}
-	prepared, err := compose.Prepare(in.Template, in.People.Schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
+	schema, mail := person.NewSchema(), ""
+	if in.People != nil {
+		schema = in.People.Schema
+	}
+	if who != nil {
+		mail = in.People.Get(who, "mail")
+	}
+	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +79,7 @@ func Room(in check.Input, id, variant string, who *person.Person) (*Space, error
 	if err != nil {
 		return nil, err
 	}
-	r := &room{source: prepared.Source, space: &Space{Client: id, Person: in.People.Get(who, "mail"), Kinds: map[string]int{Texts: 0, Styles: 0, Structure: 0, Addresses: 0}, Elements: []Share{}}}
+	r := &room{source: prepared.Source, space: &Space{Client: id, Variant: variant, Person: mail, Kinds: map[string]int{Texts: 0, Styles: 0, Structure: 0, Addresses: 0}, Elements: []Share{}}}
 	for _, n := range doc.Root.Children {
 		r.space.Units += r.measure(doc, n, 0)
 	}
@@ -88,7 +100,7 @@ func (r *room) measure(doc *markup.Document, n *markup.Node, depth int) int {
 	}
 	tag := doc.Raw(n)
 	own := client.Units(mark.ReplaceAllString(tag, "")) + client.Units(doc.CloseTag(n))
-	rest := own
+	rest, before := own, maps.Clone(r.space.Kinds)
 	for _, a := range n.Attrs {
 		units := client.Units(doc.Source[a.Span.Start:a.Span.End]) + 1
 		switch a.Name {
@@ -114,7 +126,11 @@ func (r *room) measure(doc *markup.Document, n *markup.Node, depth int) int {
 	for _, c := range n.Children {
 		units += r.measure(doc, c, depth+1)
 	}
-	r.space.Elements[at].Units = units
+	within := map[string]int{}
+	for kind, sum := range r.space.Kinds {
+		within[kind] = sum - before[kind]
+	}
+	r.space.Elements[at].Units, r.space.Elements[at].Kinds = units, within
 	return units
 }
 

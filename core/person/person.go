@@ -4,6 +4,9 @@
 package person
 
 import (
+	"errors"
+	"fmt"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -211,13 +214,32 @@ func (d *Directory) Get(p *Person, field string) string {
 
 // Find returns the person with that mail address, compared without letter case, or nil.
 func (d *Directory) Find(mail string) *Person {
-	column, _, _ := d.Schema.Column("mail")
-	for i := range d.People {
-		if strings.EqualFold(d.People[i].At(column), mail) {
-			return &d.People[i]
-		}
+	if i := d.Index(mail); i >= 0 {
+		return &d.People[i]
 	}
 	return nil
+}
+
+// Index is the place of the person with that mail address in People, compared without letter case, or -1.
+func (d *Directory) Index(mail string) int {
+	column, _, _ := d.Schema.Column("mail")
+	return slices.IndexFunc(d.People, func(p Person) bool { return strings.EqualFold(p.At(column), mail) })
+}
+
+// Named is Index for an address that somebody typed: the error names those that are near to it.
+func (d *Directory) Named(mail string) (int, error) {
+	if i := d.Index(mail); i >= 0 {
+		return i, nil
+	}
+	var mails []string
+	for i := range d.People {
+		mails = append(mails, d.Get(&d.People[i], "mail"))
+	}
+	message := fmt.Sprintf("there is nobody with the mail address %q among the %d people", mail, len(mails))
+	if near := Nearest(mail, mails); len(near) > 0 {
+		message += "; there is " + strings.Join(near, ", ")
+	}
+	return -1, errors.New(message)
 }
 
 // Blank counts for how many people a field is blank, and names the first few by mail address.

@@ -5,6 +5,7 @@ package sheet
 
 import (
 	_ "embed"
+	"errors"
 	"fmt"
 	"html/template"
 	"slices"
@@ -32,6 +33,16 @@ const (
 
 // Views lists the views that there are.
 var Views = []View{Light, Dark, Blocked}
+
+// CheckViews is an error for a view that there is not.
+func CheckViews(list []View) error {
+	for _, v := range list {
+		if !slices.Contains(Views, v) {
+			return fmt.Errorf("the view %q is not known; it is light, dark or blocked", v)
+		}
+	}
+	return nil
+}
 
 // Input is what a sheet shows.
 type Input struct {
@@ -109,6 +120,36 @@ func Make(in Input, report *check.Report) (*Sheet, error) {
 		s.Sitters = append(s.Sitters, sitter)
 	}
 	return s, nil
+}
+
+// hardOnSheet is how many hard cases stand on a sheet when nobody is named.
+const hardOnSheet = 1
+
+// Choose gives the people who stand on a sheet, by their place in the directory: those with the mail addresses, or, when
+// none is given, the template's sample person and the hardest case. An address that nobody has, or a directory without
+// people, is an error.
+func Choose(t *signature.Template, people *person.Directory, mails []string) ([]int, error) {
+	if len(people.People) == 0 {
+		return nil, errors.New("there is nobody in the directory")
+	}
+	var chosen []int
+	for _, mail := range mails {
+		i, err := people.Named(mail)
+		if err != nil {
+			return nil, err
+		}
+		chosen = append(chosen, i)
+	}
+	if len(mails) > 0 {
+		return chosen, nil
+	}
+	chosen = append(chosen, max(0, people.Index(t.Settings.Sample)))
+	for _, h := range person.HardCases(people, t.Settings.Country) {
+		if len(chosen) <= hardOnSheet && h.Index != chosen[0] {
+			chosen = append(chosen, h.Index)
+		}
+	}
+	return chosen, nil
 }
 
 func drawn(prepared *compose.Prepared, profile *client.Profile, in Input, who *person.Person, report *check.Report) (Line, error) {

@@ -12,10 +12,12 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sync/semaphore"
 
 	"missivum/core/field"
 	"missivum/core/picture"
 	"missivum/service/clients"
+	"missivum/service/drawing"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
@@ -38,7 +40,8 @@ type API struct {
 	People    *people.People
 	Packages  *packages.Packages
 	Pictures  *pictures.Pictures
-	Console   fs.FS // the built console; nil for none
+	Drawings  *semaphore.Weighted // how many requests at once let a browser draw
+	Console   fs.FS               // the built console; nil for none
 	Log       *slog.Logger
 	Now       func() time.Time
 	Version   string
@@ -68,6 +71,10 @@ func New(a *API) http.Handler {
 	v1.POST("/templates/:name/check", limit(MaxJSON), a.checkTemplate)
 	v1.POST("/templates/:name/mend", limit(MaxJSON), a.mendTemplate)
 	v1.POST("/templates/:name/map", limit(MaxJSON), a.mapTemplate)
+	v1.POST("/templates/:name/fit", limit(MaxJSON), a.fitTemplate)
+	v1.POST("/templates/:name/room", limit(MaxJSON), a.roomOfTemplate)
+	v1.POST("/templates/:name/paste", limit(MaxJSON), a.pasteTemplate)
+	v1.POST("/templates/:name/sheet", limit(MaxJSON), a.sheetOfTemplate)
 	v1.POST("/templates/:name/look", limit(MaxJSON), a.lookAtTemplate)
 	v1.POST("/templates/:name/rule", limit(MaxJSON), a.exportRule)
 	v1.POST("/templates/:name/fill", limit(MaxJSON), a.fillTemplate)
@@ -160,6 +167,8 @@ func (a *API) fail(c *gin.Context, err error) {
 		problem(c, http.StatusConflict, "It was changed by somebody else meanwhile. Load it anew; nothing was saved.", nil)
 	case errors.Is(err, packages.ErrNotReady):
 		problem(c, http.StatusConflict, err.Error(), nil)
+	case errors.Is(err, drawing.ErrNoBrowser), errors.Is(err, drawing.ErrNoOffice):
+		problem(c, http.StatusNotImplemented, "This cannot be drawn on the service's machine: "+err.Error()+".", nil)
 	case errors.As(err, &mistakes):
 		problem(c, http.StatusUnprocessableEntity, "The template has mistakes and cannot be filled:\n"+mistakes.Error(), mistakes)
 	case errors.As(err, &large):

@@ -17,6 +17,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"missivum/core/check"
 	"missivum/core/mend"
 	"missivum/demo"
@@ -48,7 +50,7 @@ func newRig(t *testing.T) *rig {
 	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
 	a := &api.API{Store: st, Log: slog.New(slog.NewTextHandler(log, nil)), Now: now, Version: "test"}
 	a.Console = fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}
-	a.People = &people.People{Store: st}
+	a.People, a.Drawings = &people.People{Store: st}, semaphore.NewWeighted(1)
 	a.Clients = &clients.Clients{Store: st, Now: now}
 	a.Templates = &templates.Templates{Store: st, People: a.People, Clients: a.Clients, Now: now}
 	a.Packages = &packages.Packages{Store: st, Templates: a.Templates, People: a.People, Folder: filepath.Join(folder, "packages"), Now: now, Log: a.Log}
@@ -209,6 +211,10 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"Map", "POST", "/api/v1/templates/regatta/map", "{}", 200, nil},
 		{"MapRow", "POST", "/api/v1/templates/regatta/map", "{}", 200, []string{"rows"}},
 		{"MapCell", "POST", "/api/v1/templates/regatta/map", "{}", 200, []string{"rows", "cells"}},
+		{"Fitted", "POST", "/api/v1/templates/harbour/fit", `{"client":"capped-webmail","target":2000}`, 200, nil},
+		{"FitStep", "POST", "/api/v1/templates/harbour/fit", `{"client":"capped-webmail"}`, 200, []string{"steps"}},
+		{"Space", "POST", "/api/v1/templates/harbour/room", `{"client":"capped-webmail"}`, 200, nil},
+		{"RoomShare", "POST", "/api/v1/templates/harbour/room", `{"client":"capped-webmail","person":"bo@brackwater.example"}`, 200, []string{"elements"}},
 		{"ClientDocument", "GET", "/api/v1/clients/capped-webmail/document", "", 200, nil},
 		{"Client", "GET", "/api/v1/clients/capped-webmail", "", 200, nil},
 		{"Limit", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"limits"}},

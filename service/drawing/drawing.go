@@ -65,15 +65,23 @@ func inFolder(ctx context.Context, html string, draw func(ctx context.Context, f
 	return draw(ctx, folder, file)
 }
 
-func screenshot(ctx context.Context, path, file string, width int) ([]byte, error) {
+// start starts a browser with one tab.
+func start(ctx context.Context, path string, width int) (context.Context, context.CancelFunc) {
 	options := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]), chromedp.ExecPath(path), chromedp.DisableGPU,
 		chromedp.WindowSize(width, 900), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
 	if os.Geteuid() == 0 { // Chromium's own sandbox does not start for root
 		options = append(options, chromedp.NoSandbox)
 	}
 	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
-	defer stopAllocator()
 	tab, stop := chromedp.NewContext(allocator)
+	return tab, func() {
+		stop()
+		stopAllocator()
+	}
+}
+
+func screenshot(ctx context.Context, path, file string, width int) ([]byte, error) {
+	tab, stop := start(ctx, path, width)
 	defer stop()
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), 900), chromedp.Navigate("file://"+file)); err != nil {
 		return nil, fmt.Errorf("drawing with Chromium: %w", err)

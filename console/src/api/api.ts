@@ -11,8 +11,13 @@ export type Look = Schemas['Look']
 export type Client = Schemas['Client']
 export type ClientDocument = Schemas['ClientDocument']
 export type Mended = Schemas['Mended']
+export type Fitted = Schemas['Fitted']
+export type FitStep = Schemas['FitStep']
+export type Space = Schemas['Space']
+export type Pasted = Schemas['Pasted']
 export type SurvivalMap = Schemas['Map']
 export type MapCell = Schemas['MapCell']
+export type MapRow = Schemas['MapRow']
 export type Dialect = Schemas['Dialect']
 export type Exported = Schemas['Exported']
 export type PeoplePage = Schemas['PeoplePage']
@@ -106,6 +111,10 @@ export const api = {
     post<Report>(`/templates/${name(template)}/check`, body, signal),
   mend: (template: string, body: Schemas['MendRequest']) => post<Mended>(`/templates/${name(template)}/mend`, body),
   map: (template: string, body: Schemas['CheckRequest'], signal?: AbortSignal) => post<SurvivalMap>(`/templates/${name(template)}/map`, body, signal),
+  fitTemplate: (template: string, body: Schemas['TemplateFitRequest'], signal?: AbortSignal) => post<Fitted>(`/templates/${name(template)}/fit`, body, signal),
+  room: (template: string, body: Schemas['RoomRequest'], signal?: AbortSignal) => post<Space>(`/templates/${name(template)}/room`, body, signal),
+  paste: (template: string, body: Schemas['PasteRequest']) => post<Pasted>(`/templates/${name(template)}/paste`, body),
+  sheet: (template: string, body: Schemas['SheetRequest']) => fetchFile(`/templates/${name(template)}/sheet`, body),
   look: (template: string, body: Schemas['LookRequest'], signal?: AbortSignal) =>
     post<Look>(`/templates/${name(template)}/look`, body, signal),
   start: (template: string, starter: string, author: string) => post<TemplateDetail>(`/templates/${name(template)}/start`, { starter, author }),

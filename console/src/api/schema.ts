@@ -409,6 +409,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/templates/{name}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How a template gets below a client's limit. Nothing is stored. */
+        post: operations["fitTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What takes the room in one person's signature. */
+        post: operations["roomOfTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A real copy and paste in the installed Chromium beside the predicted one. */
+        post: operations["pasteTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The contact sheet as a picture or a page. */
+        post: operations["sheetOfTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/templates/{name}/fill": {
         parameters: {
             query?: never;
@@ -1127,6 +1203,112 @@ export interface components {
             /** @description Why it was not done. */
             why?: string;
         };
+        TemplateFitRequest: {
+            source?: string;
+            settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
+            client: string;
+            /** @description Characters; 0 for the client's own limit. */
+            target?: number;
+        };
+        Fitted: {
+            client: string;
+            target: number;
+            /** @description Characters of the worst person. */
+            before: number;
+            /** @description With all steps that keep the look. */
+            after: number;
+            person: string;
+            variant: string;
+            /** @description People above the target before. */
+            over: number;
+            /** @description People above it after the steps. */
+            still: number;
+            /** @description The steps are needed. */
+            compact: boolean;
+            steps: components["schemas"]["FitStep"][];
+            proposals: components["schemas"]["FitStep"][];
+            fits: boolean;
+            /** @description With the proposals too. */
+            reached: boolean;
+            /** @description template.yaml with the steps that keep the look. */
+            settings: string;
+        };
+        FitStep: {
+            title: string;
+            saved: number;
+            /** @description Characters of the worst person after it. */
+            left: number;
+            costs?: string;
+            line?: number;
+        };
+        RoomRequest: {
+            source?: string;
+            settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
+            client: string;
+            variant?: string;
+            person?: string;
+        };
+        Space: {
+            client: string;
+            variant: string;
+            person: string;
+            /** @description UTF-16 units. */
+            units: number;
+            kinds: {
+                [key: string]: number;
+            };
+            elements: components["schemas"]["RoomShare"][];
+        };
+        RoomShare: {
+            name: string;
+            line: number;
+            offset: number;
+            end: number;
+            depth: number;
+            /** @description With all in it. */
+            units: number;
+            /** @description Its tags alone. */
+            own: number;
+            text: string;
+            kinds: {
+                [key: string]: number;
+            };
+        };
+        PasteRequest: {
+            source?: string;
+            settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
+            variant?: string;
+            person?: string;
+        };
+        Pasted: {
+            /** @description UTF-16 units. */
+            predicted: number;
+            measured: number;
+        };
+        SheetRequest: {
+            source?: string;
+            settings?: string;
+            texts?: {
+                [key: string]: string;
+            };
+            clients?: string[];
+            /** @description Mail addresses; none for the sample and the hardest case. */
+            people?: string[];
+            views?: ("light" | "dark" | "blocked")[];
+            variant?: string;
+            /** @enum {string} */
+            form: "png" | "html";
+            secondOpinion?: boolean;
+        };
         Verdict: {
             safe: number;
             of: number;
@@ -1146,6 +1328,8 @@ export interface components {
             column: number;
             offset: number;
             end: number;
+            /** @description Byte offset of the first element that has it. */
+            element: number;
             count: number;
             /** @description 0 to 100. */
             harm: number;
@@ -2726,6 +2910,147 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Map"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fitTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateFitRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fitted"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    roomOfTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Space"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pasteTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasteRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pasted"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sheetOfTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetRequest"];
+            };
+        };
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                    "text/html": string;
                 };
             };
             /** @description What went wrong (RFC 9457). */

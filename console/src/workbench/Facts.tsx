@@ -34,16 +34,16 @@ export function FindingsList({ report, onGo, onMend }: { report: Report; onGo: (
 }
 
 /** Every limit with the figure of the worst person beside it. */
-export function BudgetGauges({ report }: { report: Report }) {
+export function BudgetGauges({ report, onRoom, onFit }: { report: Report; onRoom: (client: string) => void; onFit: (client: string) => void }) {
   if (report.budgets.length === 0) return <Typography sx={{ p: 1.5 }}>Budgets are measured once the template has no mistakes.</Typography>
   return (
     <Box component="ul" aria-label="Budgets" sx={{ listStyle: 'none', m: 0, p: 0 }}>
-      {report.budgets.map((b) => <Gauge key={`${b.client} ${b.measure}`} budget={b} people={report.people} />)}
+      {report.budgets.map((b) => <Gauge key={`${b.client} ${b.measure}`} budget={b} people={report.people} onRoom={onRoom} onFit={onFit} />)}
     </Box>
   )
 }
 
-function Gauge({ budget: b, people }: { budget: Budget; people: number }) {
+function Gauge({ budget: b, people, onRoom, onFit }: { budget: Budget; people: number; onRoom: (client: string) => void; onFit: (client: string) => void }) {
   const share = b.value / b.limit
   const burst = b.value > b.limit
   return (
@@ -57,12 +57,22 @@ function Gauge({ budget: b, people }: { budget: Budget; people: number }) {
       <Box role="meter" aria-label={`${b.client} ${b.measure}`} aria-valuenow={b.value} aria-valuemin={0} aria-valuemax={b.limit} sx={{ height: 5, my: 0.6, bgcolor: 'divider' }}>
         <Box sx={{ height: '100%', width: `${Math.min(100, share * 100)}%`, bgcolor: burst ? 'error.main' : share > 0.85 ? 'warning.main' : 'secondary.main' }} />
       </Box>
-      <Typography variant="body2" color="text.secondary" sx={{ overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={b.person}>
+      <Box sx={{ display: 'flex', gap: 0.5, alignItems: 'center' }}>
+      <Typography variant="body2" color="text.secondary" sx={{ flex: 1, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={b.person}>
         {b.variant}{b.person && `, median ${grouped(b.median)}`}{burst && people > 0 && `, burst for ${grouped(b.over)} of ${grouped(people)}`}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
       </Typography>
+      {b.measure === 'characters' && (
+        <>
+          <Button size="small" color="inherit" onClick={() => onRoom(b.client)} aria-label={`What takes the room in ${b.client}`} sx={small}>Room</Button>
+          <Button size="small" color="inherit" onClick={() => onFit(b.client)} aria-label={`Fit into ${b.client}`} sx={small}>Fit</Button>
+        </>
+      )}
+      </Box>
     </Box>
   )
 }
+
+const small = { minWidth: 0, px: 0.8, py: 0, flexShrink: 0, textDecoration: 'underline', textUnderlineOffset: '3px' }
 
 /** What happened on the way to the chosen client. */
 export function JourneyLog({ look }: { look: Look }) {

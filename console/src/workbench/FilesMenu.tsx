@@ -6,6 +6,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api } from '../api/api'
 import { Trouble } from '../pages/parts'
+import { download } from './download'
 import type { Draft } from './draft'
 
 /** The signature of the picked person as a file, in each form. */
@@ -14,12 +15,8 @@ export function FilesMenu({ template, draft, person, variant }: { template: stri
   const forms = useQuery({ queryKey: ['forms'], queryFn: api.forms, staleTime: Infinity })
   const make = useMutation({
     mutationFn: (form: string) => api.fill(template, { ...draft, person, variant, form }),
-    onSuccess: ({ name, data }) => {
-      const link = document.createElement('a')
-      link.href = URL.createObjectURL(data)
-      link.download = name
-      link.click()
-      URL.revokeObjectURL(link.href)
+    onSuccess: (file) => {
+      download(file)
       setAnchor(null)
     },
   })

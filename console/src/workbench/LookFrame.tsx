@@ -12,15 +12,20 @@ export interface Bytes {
 interface Props {
   look: Look
   title: string
+  /** How large it is shown, in percent; 100 when left out. */
+  zoom?: number
   /** Where the editor's cursor is; the smallest element around it is outlined. */
   cursor?: number
+  /** Where in the source an element begins that is outlined instead; nothing is when it is not there. */
+  element?: number
   /** A piece of the look was pressed. */
   onPick?: (place: Bytes) => void
 }
 
 /** The signature in a frame that can run nothing, load nothing but pictures of the service, and lead nowhere. */
-export function LookFrame({ look, title, cursor, onPick }: Props) {
-  const page = useMemo(() => framed(look), [look])
+export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: Props) {
+  const page = useMemo(() => framed(look, zoom), [look, zoom])
+  const width = (look.width * zoom) / 100
   const frame = useRef<HTMLIFrameElement>(null)
   const pick = useRef(onPick)
   const outlined = useRef<HTMLElement | null>(null)
@@ -32,13 +37,13 @@ export function LookFrame({ look, title, cursor, onPick }: Props) {
     outlined.current?.style.removeProperty('outline')
     outlined.current = null
     const inside = frame.current?.contentDocument
-    if (!inside || cursor === undefined) return
-    const around = smallest(inside, cursor)
+    if (!inside) return
+    const around = element !== undefined ? inside.querySelector<HTMLElement>(`[${sourceAttribute}^="${element}:"]`) : cursor !== undefined && smallest(inside, cursor)
     if (!around) return
     around.style.setProperty('outline', '2px dotted #b4532a', 'important')
     around.scrollIntoView({ block: 'nearest' })
     outlined.current = around
-  }, [cursor])
+  }, [cursor, element])
   useEffect(outline, [outline])
 
   // The frame runs no script of its own: it is watched from here.
@@ -62,7 +67,7 @@ export function LookFrame({ look, title, cursor, onPick }: Props) {
         sandbox="allow-same-origin"
         srcDoc={page}
         onLoad={watch}
-        style={{ borderTop: 0, borderBottom: 0, borderLeft: 0, display: 'block', width: look.width > 0 ? look.width : '100%', minWidth: look.width > 0 && look.width < 500 ? undefined : '100%', height: '100%', background: look.ground, borderRight: look.width > 0 ? '1px dotted #888888' : 0 }}
+        style={{ borderTop: 0, borderBottom: 0, borderLeft: 0, display: 'block', width: width > 0 ? width : '100%', minWidth: width > 0 && look.width < 500 ? undefined : '100%', height: '100%', background: look.ground, borderRight: look.width > 0 ? '1px dotted #888888' : 0 }}
       />
     </Box>
   )
@@ -89,9 +94,9 @@ function smallest(inside: Document, at: number): HTMLElement | undefined {
   return best
 }
 
-function framed(look: Look): string {
+function framed(look: Look, zoom: number): string {
   const policy = `default-src 'none'; img-src ${window.location.origin}/api/v1/templates/ data:; style-src 'unsafe-inline'`
-  const head = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="${policy}"><style>body{margin:20px;background:${look.ground};color:${look.text}}pre{font:13px/1.5 ${codeFont};white-space:pre-wrap}</style>`
+  const head = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="${policy}"><style>html{zoom:${zoom}%}body{margin:20px;background:${look.ground};color:${look.text}}pre{font:13px/1.5 ${codeFont};white-space:pre-wrap}</style>`
   if (look.form !== 'html') return `${head}<pre>${escaped(look.body)}</pre>`
   return head + look.body
 }

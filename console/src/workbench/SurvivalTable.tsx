@@ -2,7 +2,7 @@ import Box from '@mui/material/Box'
 import ButtonBase from '@mui/material/ButtonBase'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { api, type MapCell } from '../api/api'
+import { api, type MapCell, type MapRow } from '../api/api'
 import { Trouble } from '../pages/parts'
 import type { Draft } from './draft'
 import { sentence } from './Facts'
@@ -11,8 +11,8 @@ import type { Bytes } from './LookFrame'
 const signs: Record<MapCell['state'], string> = { kept: '=', changed: '~', lost: '×', refused: '!', 'no markup': '' }
 const colours: Record<string, string> = { breaks: 'error.main', degrades: 'warning.main', note: 'text.secondary' }
 
-/** What becomes of each construct in each client, the most harmful first. A row leads to its place, a cell also to the client. */
-export function SurvivalTable({ template, draft, onGo, onClient }: { template: string; draft: Draft; onGo: (place: Bytes) => void; onClient: (id: string) => void }) {
+/** What becomes of each construct in each client, the most harmful first. A row leads to its place, a cell to what becomes of it in that client. */
+export function SurvivalTable({ template, draft, onGo, onCell }: { template: string; draft: Draft; onGo: (place: Bytes) => void; onCell: (client: string, row: MapRow, cell: MapCell) => void }) {
   const map = useQuery({ queryKey: ['map', template, draft], queryFn: ({ signal }) => api.map(template, draft, signal), placeholderData: keepPreviousData, gcTime: 10_000 })
   if (map.error) return <Box sx={{ p: 1.5 }}><Trouble error={map.error} /></Box>
   if (!map.data) return <Typography sx={{ p: 1.5 }}>Sending it through every client ...</Typography>
@@ -47,7 +47,7 @@ export function SurvivalTable({ template, draft, onGo, onClient }: { template: s
                 {signs[cell.state] && (
                   <ButtonBase
                     aria-label={`${row.what} in ${clients[k]}: ${cell.state}`} title={[cell.state, cell.says, cell.basis].filter(Boolean).join(' · ')}
-                    onClick={() => { onClient(clients[k] ?? ''); onGo({ start: row.offset, end: row.end }) }}
+                    onClick={() => onCell(clients[k] ?? '', row, cell)}
                     sx={{ font: 'inherit', fontWeight: 700, width: 24, height: 24, color: cell.state === 'kept' ? 'text.disabled' : colours[cell.severity ?? 'note'] }}
                   >
                     {signs[cell.state]}

@@ -13,18 +13,22 @@ import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState, type ReactNode } from 'react'
 import { useBlocker, useParams } from 'react-router'
-import { api, type Finding, type Look, type Report, type TemplateDetail } from '../api/api'
+import { api, type Finding, type Look, type MapCell, type MapRow, type Report, type TemplateDetail } from '../api/api'
 import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, sentence, summary } from './Facts'
 import { useAuthor } from './author'
+import { CellDialog } from './CellDialog'
 import { contentOf, differs, files, withContent, type Draft, type File } from './draft'
 import { FilesMenu } from './FilesMenu'
+import { FitDialog } from './FitDialog'
 import { InsertMenu } from './InsertMenu'
 import { LookFrame, type Bytes } from './LookFrame'
 import { usePaused } from './paused'
 import { byteOffset } from './places'
 import { MendDialog } from './MendDialog'
 import { PersonPicker } from './PersonPicker'
+import { RoomDrawing } from './RoomDrawing'
+import { SheetDialog } from './SheetDialog'
 import { SourceEditor, type Cursor, type EditorHandle } from './SourceEditor'
 import { SurvivalTable } from './SurvivalTable'
 import { TidyDialog } from './TidyDialog'
@@ -49,10 +53,16 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const [variant, setVariant] = useState(template.variants[0] ?? 'new')
   const [client, setClient] = useState('')
   const [view, setView] = useState<View>({ dark: false, blocked: false })
+  const [zoom, setZoom] = useState(100)
   const [opened, setOpened] = useState<Draft>(draft)
   const [cursor, setCursor] = useState<Cursor>({ byte: 0, path: [] })
   const [tidying, setTidying] = useState(false)
   const [mending, setMending] = useState<Finding | 'all' | null>(null)
+  const [cell, setCell] = useState<Cell | null>(null)
+  const [fitting, setFitting] = useState('')
+  const [sheet, setSheet] = useState(false)
+  const [tab, setTab] = useState<FactsTab>('findings')
+  const [roomClient, setRoomClient] = useState('')
   const [author, setAuthor] = useAuthor()
   const [taken, setTaken] = useState(0) // how often a version was taken: each begins a new editor
   const editor = useRef<EditorHandle>(null)
@@ -117,6 +127,18 @@ function Workbench({ template }: { template: TemplateDetail }) {
     setOpened(latest.current)
     setFile(next)
   }
+  const takeSettings = (settings: string) => {
+    const next = { ...latest.current, settings }
+    edit(next)
+    setOpened(next)
+    if (file === 'yaml') setTaken((n) => n + 1)
+    setFitting('')
+  }
+  const toLine = (line: number) => {
+    const start = byteOffset(draft.source, draft.source.split('\n').slice(0, line - 1).join('\n').length + (line > 1 ? 1 : 0))
+    setFitting('')
+    goTo({ start, end: start })
+  }
   const replaceSource = (text: string) => {
     if (file === 'html') editor.current?.replaceAll(text)
     setTidying(false)
@@ -132,11 +154,24 @@ function Workbench({ template }: { template: TemplateDetail }) {
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
         </TextField>
         <ClientPicker value={client} onChange={setClient} />
+        <Button color="inherit" onClick={() => setSheet(true)} title="The signature as every client shows it, on one page">Sheet</Button>
         <FilesMenu template={template.name} draft={later} person={person} variant={variant} />
       </Toolbar>
       {history && <VersionsDialog template={saved} draft={draft} person={person} variant={variant} onTake={take} onClose={() => setHistory(false)} />}
       {tidying && <TidyDialog source={draft.source} onTake={replaceSource} onClose={() => setTidying(false)} />}
       {mending && <MendDialog template={template.name} draft={draft} finding={mending === 'all' ? undefined : mending} onTake={replaceSource} onClose={() => setMending(null)} />}
+      {cell && (
+        <CellDialog
+          template={template.name} draft={later} person={person} variant={variant} {...cell} onClose={() => setCell(null)}
+          onTake={() => {
+            setClient(cell.client)
+            goTo({ start: cell.row.offset, end: cell.row.end })
+            setCell(null)
+          }}
+        />
+      )}
+      {fitting && <FitDialog template={template.name} draft={draft} client={fitting} onTake={takeSettings} onGo={toLine} onClose={() => setFitting('')} />}
+      {sheet && <SheetDialog template={template.name} draft={draft} person={person} variant={variant} onClose={() => setSheet(false)} />}
       {(save.error || report.error || fields.error || format.error) && <Box sx={{ px: 2 }}><Trouble error={save.error ?? report.error ?? fields.error ?? format.error} /></Box>}
       <Box sx={{ flex: 1, minHeight: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 54fr) minmax(0, 46fr)' }, gridTemplateRows: { xs: '420px 360px auto auto', md: 'minmax(0, 58fr) minmax(0, 42fr)' } }}>
         <Pane
@@ -175,16 +210,25 @@ function Workbench({ template }: { template: TemplateDetail }) {
             onFormat={() => format.mutate()}
           />
         </Pane>
-        <Pane label="Look" head={<LookHead look={look.data} client={client} view={view} onView={setView} />}>
-          {look.error ? <Box sx={{ p: 1.5 }}><Trouble error={look.error} /></Box> : look.data && <LookFrame look={look.data} title={client ? `As ${client} shows it` : 'As written'} cursor={file === 'html' ? cursor.byte : undefined} onPick={goTo} />}
+        <Pane label="Look" head={<LookHead look={look.data} client={client} view={view} onView={setView} zoom={zoom} onZoom={setZoom} />}>
+          {look.error ? <Box sx={{ p: 1.5 }}><Trouble error={look.error} /></Box> : look.data && <LookFrame look={look.data} title={client ? `As ${client} shows it` : 'As written'} zoom={zoom} cursor={file === 'html' ? cursor.byte : undefined} onPick={goTo} />}
         </Pane>
         <Facts
+          tab={tab} onTab={setTab}
           report={report.data} look={client ? look.data : undefined} onGo={(f) => goTo({ start: f.offset, end: f.end })}
           onMend={file === 'html' ? setMending : undefined}
-          map={<SurvivalTable template={template.name} draft={later} onGo={goTo} onClient={setClient} />}
+          map={<SurvivalTable template={template.name} draft={later} onGo={goTo} onCell={(id, row, c) => setCell({ client: id, row, cell: c })} />}
+          room={report.data && <RoomDrawing template={template.name} draft={later} report={report.data} client={roomClient} onClient={setRoomClient} onFit={setFitting} onGo={goTo} />}
         />
         <Pane label="Budgets" head={<Typography sx={{ fontWeight: 600, px: 1.5 }}>Budgets, worst of {report.data?.people ?? 0} people</Typography>} scroll>
-          {report.data && <BudgetGauges report={report.data} />}
+          {report.data && <BudgetGauges
+              report={report.data}
+              onFit={setFitting}
+              onRoom={(id) => {
+                setRoomClient(id)
+                setTab('room')
+              }}
+            />}
         </Pane>
       </Box>
     </Box>
@@ -256,13 +300,20 @@ function ClientPicker({ value, onChange }: { value: string; onChange: (id: strin
   )
 }
 
+/** A cell of the survival map. */
+interface Cell {
+  client: string
+  row: MapRow
+  cell: MapCell
+}
+
 /** How the reader looks at a message. */
 interface View {
   dark: boolean
   blocked: boolean
 }
 
-function LookHead({ look, client, view, onView }: { look?: Look; client: string; view: View; onView: (view: View) => void }) {
+function LookHead({ look, client, view, onView, zoom, onZoom }: { look?: Look; client: string; view: View; onView: (view: View) => void; zoom: number; onZoom: (percent: number) => void }) {
   const toggle = { '&[aria-pressed=true]': { bgcolor: 'action.selected' } }
   return (
     <>
@@ -270,29 +321,38 @@ function LookHead({ look, client, view, onView }: { look?: Look; client: string;
         {client ? `As ${client} shows it` : 'Look, as written'}
         {look && look.width > 0 && <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary' }}> at {look.width} px</Box>}
       </Typography>
-      {client && (
-        <Box sx={{ ml: 'auto', pr: 1, display: 'flex', whiteSpace: 'nowrap' }}>
+      <Box sx={{ ml: 'auto', pr: 1, display: 'flex', whiteSpace: 'nowrap', alignItems: 'center' }}>
+        {client && (
+        <>
           <Button size="small" color="inherit" aria-pressed={view.dark} onClick={() => onView({ ...view, dark: !view.dark })} sx={toggle}>Dark mode</Button>
           <Button size="small" color="inherit" aria-pressed={view.blocked} onClick={() => onView({ ...view, blocked: !view.blocked })} sx={toggle}>Pictures blocked</Button>
-        </Box>
-      )}
+        </>
+        )}
+        <TextField select variant="standard" size="small" value={zoom} onChange={(e) => onZoom(Number(e.target.value))} slotProps={{ input: { disableUnderline: true, sx: { fontSize: 13 } }, htmlInput: { 'aria-label': 'Zoom' } }} sx={{ ml: 1, width: 68 }}>
+          {zooms.map((z) => <MenuItem key={z} value={z}>{`${z} %`}</MenuItem>)}
+        </TextField>
+      </Box>
     </>
   )
 }
 
-type FactsTab = 'findings' | 'map' | 'journey'
+const zooms = [75, 100, 125, 150, 200]
+
+type FactsTab = 'findings' | 'map' | 'room' | 'journey'
 
 interface FactsProps {
+  tab: FactsTab
+  onTab: (tab: FactsTab) => void
   report?: Report
   look?: Look
   onGo: (f: Finding) => void
   /** Not while another file than the source is shown: what is mended is the source. */
   onMend?: (what: Finding | 'all') => void
   map: ReactNode
+  room: ReactNode
 }
 
-function Facts({ report, look, onGo, onMend, map }: FactsProps) {
-  const [tab, setTab] = useState<FactsTab>('findings')
+function Facts({ tab, onTab, report, look, onGo, onMend, map, room }: FactsProps) {
   const shown = tab === 'journey' && !look ? 'findings' : tab
   const mends = report?.findings.filter((f) => f.mend?.safe).length ?? 0
   return (
@@ -301,9 +361,10 @@ function Facts({ report, look, onGo, onMend, map }: FactsProps) {
       scroll
       head={
         <>
-          <Tabs value={shown} onChange={(_, v: FactsTab) => setTab(v)} aria-label="Facts" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, py: 0, textTransform: 'none' } }}>
+          <Tabs value={shown} onChange={(_, v: FactsTab) => onTab(v)} aria-label="Facts" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, py: 0, textTransform: 'none' } }}>
             <Tab value="findings" label="Findings" />
             <Tab value="map" label="Survival" />
+            <Tab value="room" label="Room" />
             {look && <Tab value="journey" label="On the way there" />}
           </Tabs>
           {report && (
@@ -316,6 +377,7 @@ function Facts({ report, look, onGo, onMend, map }: FactsProps) {
       }
     >
       {shown === 'map' && map}
+      {shown === 'room' && room}
       {shown === 'journey' && look && <JourneyLog look={look} />}
       {shown === 'findings' && report && <FindingsList report={report} onGo={onGo} onMend={onMend} />}
     </Pane>

@@ -1,0 +1,51 @@
+package drawing
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/chromedp/chromedp"
+)
+
+// pressControl is one of the modifiers of a key press (Chrome DevTools Protocol, Input.dispatchKeyEvent).
+const pressControl = 2
+
+// pasteHead lets the copied page run and load nothing.
+const pasteHead = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">`
+
+// Pasted is what stands in an editable element after markup was shown in the installed Chromium, selected whole, copied,
+// and pasted there, by key presses. It starts a browser of its own.
+func Pasted(ctx context.Context, markup string) (string, error) {
+	path, err := Chromium()
+	if err != nil {
+		return "", err
+	}
+	pasted, err := inFolder(ctx, "", func(ctx context.Context, folder, _ string) ([]byte, error) {
+		tab, stop := start(ctx, path, 900)
+		defer stop()
+		text, err := PastedIn(tab, folder, markup)
+		return []byte(text), err
+	})
+	return string(pasted), err
+}
+
+// PastedIn is Pasted in a browser's tab that is open; the two pages are written into the folder.
+func PastedIn(tab context.Context, folder, markup string) (string, error) {
+	from, to := filepath.Join(folder, "from.html"), filepath.Join(folder, "to.html")
+	for file, body := range map[string]string{from: "<body>" + markup, to: `<body><div id="box" contenteditable style="min-height: 100px"></div>`} {
+		if err := os.WriteFile(file, []byte(pasteHead+body), 0o600); err != nil {
+			return "", err
+		}
+	}
+	err := chromedp.Do(tab,
+		chromedp.Navigate("file://"+from), chromedp.KeyEvent("a", chromedp.KeyModifiers(pressControl)), chromedp.KeyEvent("c", chromedp.KeyModifiers(pressControl)),
+		chromedp.Navigate("file://"+to), chromedp.Focus(chromedp.CSS("#box")), chromedp.KeyEvent("v", chromedp.KeyModifiers(pressControl)))
+	if err != nil {
+		return "", err
+	}
+	pasted, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.getElementById('box').innerHTML`))
+	// what is relative becomes an address of the page that it was copied from; which one that will be nobody knows
+	return strings.ReplaceAll(pasted, "file://"+folder+"/", ""), err
+}
