@@ -2,10 +2,13 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	udiff "github.com/aymanbagabas/go-udiff"
@@ -13,6 +16,7 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/mend"
+	"missivum/core/template"
 	"missivum/service/files"
 )
 
@@ -26,7 +30,8 @@ func (a *app) mendCommand() *cobra.Command {
 		Long: `Makes the mends that the checks know, as edits of the source that leave every other byte alone, and checks the
 result again: a mend that would bring a new finding is not made. With --all every mend that is safe in all clients is
 made; named checks are mended even where it costs something, which is then said. What was done is written as a unified
-diff; with --dry-run nothing else happens. The source as it was stays beside it, with the ending .before.`,
+diff; with --dry-run nothing else happens. Some mends make picture files: fitted, cut or outlined. What was there stays
+beside it, with the ending .before.`,
 		Example: "  missivum mend demo/templates/regatta --all --dry-run --people demo/people.csv",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -58,7 +63,9 @@ func (a *app) mend(ctx context.Context, l loaded, in check.Input, o mend.Options
 	if err != nil {
 		return err
 	}
-	if _, err := io.WriteString(a.out, udiff.Unified(l.source, l.source+" (mended)", l.template.Source, r.Source)); err != nil {
+	settings := filepath.Join(filepath.Dir(l.source), template.SettingsFile)
+	difference := udiff.Unified(l.source, l.source+" (mended)", l.template.Source, r.Source) + udiff.Unified(settings, settings+" (mended)", l.template.SettingsText, r.Settings)
+	if _, err := io.WriteString(a.out, difference); err != nil {
 		return err
 	}
 	for _, d := range r.Done {
@@ -82,10 +89,61 @@ func (a *app) mend(ctx context.Context, l loaded, in check.Input, o mend.Options
 		said = plural(len(r.Done), "mend", "mends") + " can be made"
 	}
 	fmt.Fprintf(a.err, "%s: %s in %s; %s left, %d of them for a hand.\n", l.template.Name, said, plural(r.Rounds, "round", "rounds"), plural(len(r.Findings), "finding is", "findings are"), left)
-	if dry || r.Source == l.template.Source {
+	folder := filepath.Join(filepath.Dir(l.source), template.PictureFolder)
+	for _, file := range slices.Sorted(maps.Keys(r.Pictures)) {
+		made := "is made"
+		if dry {
+			made = "would be made"
+		}
+		fmt.Fprintf(a.err, "%s %s: %s bytes.%s\n", filepath.Join(folder, file), made, grouped(len(r.Pictures[file])), whereHosted(l.template))
+	}
+	if dry {
+		return nil
+	}
+	if err := writePictures(folder, r.Pictures); err != nil {
+		return err
+	}
+	if r.Settings != l.template.SettingsText {
+		if err := keepAndWrite(settings, l.template.SettingsText, r.Settings); err != nil {
+			return err
+		}
+	}
+	if r.Source == l.template.Source {
 		return nil
 	}
 	return keepAndWrite(l.source, l.template.Source, r.Source)
+}
+
+// whereHosted reminds of the copy of a picture that readers get.
+func whereHosted(t *template.Template) string {
+	if address, _ := t.Hosting(); address != "" {
+		return " Put it to " + address + " before the signature goes out."
+	}
+	return ""
+}
+
+// writePictures writes the pictures that mends made; one that is replaced stays in a folder with the
+// ending .before, which is none of the template's.
+func writePictures(folder string, pictures map[string][]byte) error {
+	if len(pictures) == 0 {
+		return nil
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil { //nolint:gosec // a template's folder is for everybody to read
+		return err
+	}
+	for _, file := range slices.Sorted(maps.Keys(pictures)) {
+		path := filepath.Join(folder, filepath.FromSlash(file))
+		if old, err := os.ReadFile(path); err == nil {
+			kept := filepath.Join(folder+".before", filepath.FromSlash(file))
+			if err := errors.Join(os.MkdirAll(filepath.Dir(kept), 0o755), files.WriteBytes(kept, old)); err != nil { //nolint:gosec // as the template's folder
+				return fmt.Errorf("keeping %s as it was: %w", file, err)
+			}
+		}
+		if err := files.WriteBytes(path, pictures[file]); err != nil {
+			return fmt.Errorf("writing %s: %w", path, err)
+		}
+	}
+	return nil
 }
 
 // keepAndWrite puts the old source beside the new one, so that one can go back.

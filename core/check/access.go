@@ -141,7 +141,7 @@ func languageDeclared(p *Pass) {
 		}
 		if n.Kind == markup.Element {
 			declared = declared || n.Attribute("lang") != nil
-			if first == nil && n.Parent.Kind == markup.Root {
+			if first == nil && n.Parent.Kind == markup.Root && !n.Is("meta", "link", "title") {
 				first = n
 			}
 		}
@@ -286,7 +286,7 @@ func darkContrasts(p *Pass) {
 			}
 		}
 		if len(clients) > 0 {
-			p.reportFor(clients, n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s.", style.Hex(l.text.Color), style.Hex(l.ground), strings.Join(said, "; ")))
+			p.reportFor(clients, n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s.", style.Hex(l.text.Color), style.Hex(l.ground), strings.Join(said, "; ")), nil)
 		}
 	})
 }

@@ -49,7 +49,7 @@ var fieldChecks = []*Check{
 	{
 		ID: "picture-pixels", Title: "True pixels unlike the display size",
 		Why:     "A picture with other pixels than it is shown with is blurred, heavy, or blown up where the size is not honoured.",
-		Remedy:  "Make the file exactly the display size, or two or three times it.",
+		Remedy:  "Make the file exactly the display size, or two or three times it; missivum mend does it where the proportions are the same.",
 		Failing: `<img src="wide.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Run:     picturePixels,
@@ -57,7 +57,7 @@ var fieldChecks = []*Check{
 	{
 		ID: "picture-format", Title: "Picture in a format that a client does not draw",
 		Why:     "Every client that shows pictures draws PNG, JPEG in screen colours and GIF; each other format is missing in some, and an animation may stand still at its first frame.",
-		Remedy:  "Fit the picture with missivum picture fit: it becomes PNG or JPEG.",
+		Remedy:  "Make it PNG or JPEG: missivum mend does it for the template's own pictures, missivum picture fit for others.",
 		Failing: `<img src="pennant.svg" alt="Pennant" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Run:     pictureFormat,
@@ -65,7 +65,7 @@ var fieldChecks = []*Check{
 	{
 		ID: "picture-dark", Title: "Picture that vanishes on dark ground",
 		Why:     "In dark mode the ground behind a see-through picture is dark while the picture stays as it is: dark lines and letters on it are gone.",
-		Remedy:  "Give it a light outline or a plate with missivum picture dark.",
+		Remedy:  "Give it a light outline, as missivum mend does for the template's own pictures, or a plate with missivum picture dark.",
 		Failing: `<img src="dark.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Run:     pictureDark,
@@ -92,6 +92,7 @@ var fieldChecks = []*Check{
 		Remedy:  "Host the picture, or carry it beside the signature with data-picture.",
 		Failing: `<img src="data:image/gif;base64,R0lGODlhAQABAAAAACw=" alt="Brackwater" width="1" height="1">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/dot.gif" alt="Brackwater" width="1" height="1">Brackwater`,
+		Mend:    writtenOut,
 	},
 	{
 		ID: "picture-alt", Title: "Missing alternative text",

@@ -410,17 +410,47 @@ func unevenRows(p *Pass) {
 				first = columns
 			}
 			if columns != first && columns > 0 && !spans && row.Attribute("data-each") == nil && row.Attribute("data-in") == nil {
-				p.Report(row.Open, client.Note, fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first))
+				p.ReportMend(row.Open, client.Note, fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first), p.completed(table))
 				break
 			}
 		}
 	}
 }
 
+// completed writes the empty cells that browsers put behind short rows.
+func (p *Pass) completed(table *markup.Node) *Mend {
+	lengths, most := map[*markup.Node]int{}, 0
+	h := p.hand()
+	for _, row := range table.Elements("tr") {
+		if row.Inside("table") != table {
+			continue
+		}
+		for _, c := range row.Children {
+			if c.Is("td", "th") {
+				lengths[row] += max(1, c.Pixels("colspan"))
+			}
+		}
+		if most = max(most, lengths[row]); row.Attribute("data-each") != nil || row.Attribute("data-in") != nil {
+			return nil
+		}
+	}
+	for row, columns := range lengths {
+		if columns == most {
+			continue
+		}
+		written := p.sourceNode(row)
+		if written == nil || written.Close.Len() == 0 {
+			return nil
+		}
+		h.insert(written.Close.Start, strings.Repeat("<td></td>", most-columns))
+	}
+	return h.mend("Complete the short rows with the empty cells that browsers put there")
+}
+
 // writeMargins writes the margins that browsers give a paragraph by themselves.
 func writeMargins(p *Pass, t target) *Mend {
 	n := t.first()
-	if !n.Is("p") {
+	if !n.Is("p", "ul", "ol") || n.Inside("ul") != nil || n.Inside("ol") != nil {
 		return nil
 	}
 	h := p.hand()

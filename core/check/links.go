@@ -181,6 +181,9 @@ var linkChecks = []*Check{
 
 var expiring = regexp.MustCompile(`(?i)^(expires?|expiry|exp|sig|signature|token|x-[a-z]+-(signature|expires)|se|sv)$`)
 
+// plainLink is the colour of a link that nobody gave one (HTML, 15.3.4, Phrasing content).
+const plainLink = "#0000ee"
+
 // doubleColour writes the link's colour on a span around its text too.
 func doubleColour(p *Pass, t target) *Mend {
 	n := t.first()
@@ -189,8 +192,18 @@ func doubleColour(p *Pass, t target) *Mend {
 		colour, _ = prepared.Declared("color")
 	}
 	h := p.hand()
-	if colour == "" || strings.ContainsAny(colour, `"{`) {
+	if strings.ContainsAny(colour, `"{`) {
 		return nil
+	}
+	if colour == "" {
+		for _, c := range n.Children { // only what is text takes the blue
+			if c.Kind == markup.Element && !c.Is("b", "strong", "i", "em", "u", "br") {
+				return nil
+			}
+		}
+		h.declare(n, "color: "+plainLink)
+		h.wrapContent(n, `<span style="color: `+plainLink+`">`, "</span>")
+		return h.costly("Write the blue that browsers give it", "it stays that blue where a client would take another one, on dark ground too")
 	}
 	for _, c := range n.Children {
 		if c.Kind == markup.Element && markup.Block(c.Name) {

@@ -24,6 +24,8 @@ type Mend struct {
 	Edits []Edit `json:"edits"` // in the order of the source, none over another
 	Safe  bool   `json:"safe"`  // no client shows less after it than before
 	Costs string `json:"costs"` // where it is not safe: what is lost by it
+	// Pictures are files that it makes.
+	Pictures []Redraw `json:"pictures,omitempty"`
 }
 
 // Apply makes the edits in a source. Edits that do not fit into it, or lie over each other, are an error and

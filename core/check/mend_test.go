@@ -48,6 +48,9 @@ func TestMendsOfTheFailingExamples(t *testing.T) {
 			if after == nil {
 				t.Skip("mended by hand")
 			}
+			if strings.Contains(after.Source, "data-picture") && !strings.Contains(c.Failing, "data-picture") {
+				t.Skip("makes a picture; core/mend makes it")
+			}
 			automatic++
 			in.Template = after
 			r := run(t, in)
@@ -71,6 +74,20 @@ func TestMendsWriteWhatTheyShould(t *testing.T) {
 	for _, c := range []struct{ check, before, after string }{
 		{"flex-layout", `<div class="x" style="display: flex; gap: 8px; color: #123456"><b>a</b> <i>b</i></div>`,
 			`<table role="presentation" cellpadding="0" cellspacing="0" border="0" class="x" style="color: #123456"><tr><td valign="top" style="padding-right: 8px"><b>a</b></td> <td valign="top"><i>b</i></td></tr></table>`},
+		{"heading-element", `<div style="font-size: 20px"><h2 style="color: #123456">Harbour</h2></div>`, `<div style="font-size: 20px"><p style="color: #123456; font-size: 30px; font-weight: bold; margin: 24.9px 0">Harbour</p></div>`},
+		{"heading-element", `<h2 style="font-size: 18px; font-weight: normal; margin: 2px 0">Harbour</h2><div>x</div>`, `<p style="font-size: 18px; font-weight: normal; margin: 2px 0">Harbour</p><div>x</div>`},
+		{"heading-element", `<style>h2 { color: red }</style><h2>Harbour</h2>`, ""},
+		{"heading-element", `<section><h1>Harbour</h1></section>`, ""},
+		{"duplicate-id", `<p id="a" style="margin: 0">x</p><p id="a" style="margin: 0">y</p>`, `<p id="a" style="margin: 0">x</p><p style="margin: 0">y</p>`},
+		{"duplicate-id", `<style>#a { color: red }</style><p id="a">x</p><p id="a">y</p>`, ""},
+		{"uneven-rows", `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>a</td></tr><tr><td>b</td><td>c</td><td>d</td></tr></table>`, `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>a</td><td></td><td></td></tr><tr><td>b</td><td>c</td><td>d</td></tr></table>`},
+		{"uneven-rows", `<table role="presentation" cellpadding="0" cellspacing="0"><tr data-in="new"><td>a</td></tr><tr><td>b</td><td>c</td></tr></table>`, ""},
+		{"picture-alt", `<img src="https://p.brackwater.example/line.png" width="400" height="2">x`, `<img src="https://p.brackwater.example/line.png" width="400" height="2" alt="">x`},
+		{"picture-alt", `<a href="https://www.brackwater.example/"><img src="https://p.brackwater.example/line.png" width="400" height="2"></a>x`, ""},
+		{"picture-alt", `<img src="https://p.brackwater.example/logo.png" width="40" height="20">x`, ""},
+		{"default-margins", `<div style="font-size: 10px"><ul><li>x</li></ul></div>`, `<div style="font-size: 10px"><ul style="margin: 10px 0"><li>x</li></ul></div>`},
+		{"link-colour", `<a href="https://www.brackwater.example/" style="text-decoration: none">x <b>y</b></a>`, `<a href="https://www.brackwater.example/" style="text-decoration: none; color: #0000ee"><span style="color: #0000ee">x <b>y</b></span></a>`},
+		{"link-colour", `<a href="https://www.brackwater.example/" style="text-decoration: none"><img src="https://p.brackwater.example/l.png" alt="x" width="2" height="2"></a>`, ""},
 		{"flex-layout", `<div style="display: flex">text <b>a</b></div>`, ""},
 		{"flex-layout", `<div style="display: flex; flex-direction: column"><b>a</b><b>b</b></div>`, ""},
 		{"block-padding", `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><div style="padding: 8px; color: #123456">x</div></td></tr></table>`,

@@ -76,6 +76,67 @@ func withoutDocumentTags(p *Pass, t target) *Mend {
 	return h.mend("Take the tags out and keep what is between them")
 }
 
+// headingMargins are the margins above and below a heading, in em of its own size (HTML, 15.3.7).
+var headingMargins = map[string]float64{"h1": 0.67, "h2": 0.83, "h3": 1, "h4": 1.33, "h5": 1.67, "h6": 2.33}
+
+// headingToParagraph makes a heading a paragraph that looks the same.
+func (p *Pass) headingToParagraph(n *markup.Node) *Mend {
+	written := p.sourceNode(n)
+	if written == nil || written.Inside("section") != nil || written.Inside("article") != nil || written.Inside("aside") != nil || written.Inside("nav") != nil {
+		return nil // its size is another one there
+	}
+	for _, sheet := range p.Source.Root.Elements("style") {
+		for _, text := range sheet.Children {
+			if strings.Contains(strings.ToLower(text.Data), n.Name) {
+				return nil // a rule is for it
+			}
+		}
+	}
+	size := p.lookOf(written).text.Size
+	h := p.hand()
+	var add []string
+	if _, ok := n.Declared("font-size"); !ok {
+		add = append(add, "font-size: "+pixels(size))
+	}
+	if _, ok := n.Declared("font-weight"); !ok {
+		add = append(add, "font-weight: bold")
+	}
+	if !declares(written, "margin") {
+		add = append(add, "margin: "+pixels(size*headingMargins[n.Name])+" 0")
+	}
+	h.rename(written, "p")
+	if len(add) > 0 {
+		h.declare(written, strings.Join(add, "; "))
+	}
+	return h.mend("Make it a paragraph that looks the same")
+}
+
+// withoutID takes an id away that nothing in the source leads to.
+func (p *Pass) withoutID(n *markup.Node) *Mend {
+	id, _ := n.Attr("id")
+	if strings.Contains(p.Source.Source, "#"+id) || strings.Contains(p.Source.Source, `for="`+id) || strings.Contains(p.Source.Source, `headers="`+id) {
+		return nil
+	}
+	h := p.hand()
+	h.removeAttribute(n, "id")
+	return h.mend("Take the second id away; nothing leads to it")
+}
+
+// thinnest is how high or wide, in px, a picture may be that can only be a line.
+const thinnest = 4
+
+// silentLine writes the empty alternative text on a picture that is a line.
+func (p *Pass) silentLine(img *markup.Node) *Mend {
+	n := p.sourceNode(img)
+	thin := func(side string) bool { px := img.Pixels(side); return px > 0 && px <= thinnest }
+	if n == nil || img.Inside("a") != nil || !thin("width") && !thin("height") {
+		return nil
+	}
+	h := p.hand()
+	h.setAttribute(n, "alt", "")
+	return h.mend("Write alt=\"\", since it is a line")
+}
+
 // withoutProgram takes a handler, a script or a form's tags out.
 func withoutProgram(p *Pass, t target) *Mend {
 	h := p.hand()

@@ -26,9 +26,10 @@ func picturePixels(p *Pass) {
 		if a := img.Attribute("width"); a != nil && a.Span.Len() > 0 {
 			span = a.Span
 		}
-		p.ReportWith(span, client.Degrades,
+		p.ReportMend(span, client.Degrades,
 			fmt.Sprintf("%s has %d x %d px but is shown at %d x %d px.", shown.File, shown.Width, shown.Height, width, height),
-			fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens: missivum picture fit --width %d --height %d.", width, height, 2*width, 2*height, width, height))
+			p.fitPicture(shown))
+		p.findings[len(p.findings)-1].Remedy = fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens: missivum picture fit --width %d --height %d.", width, height, 2*width, 2*height, width, height)
 	}
 }
 
@@ -50,13 +51,13 @@ func pictureFormat(p *Pass) {
 			}
 		}
 		if len(missing) > 0 {
-			p.reportFor(missing, img.Open, client.Breaks, fmt.Sprintf("%s is %s and is not drawn.", shown.File, strings.ToUpper(shown.Format)))
+			p.reportFor(missing, img.Open, client.Breaks, fmt.Sprintf("%s is %s and is not drawn.", shown.File, strings.ToUpper(shown.Format)), p.convertPicture(shown))
 		}
 		if len(still) > 0 {
-			p.reportFor(still, img.Open, client.Note, fmt.Sprintf("Of the %d frames of %s only the first is shown: it must say all that matters.", shown.Frames, shown.File))
+			p.reportFor(still, img.Open, client.Note, fmt.Sprintf("Of the %d frames of %s only the first is shown: it must say all that matters.", shown.Frames, shown.File), nil)
 		}
 		if shown.Colours == "cmyk" {
-			p.Report(img.Open, client.Degrades, fmt.Sprintf("%s has printing colours (CMYK); clients draw them wrongly or not at all.", shown.File))
+			p.ReportMend(img.Open, client.Degrades, fmt.Sprintf("%s has printing colours (CMYK); clients draw them wrongly or not at all.", shown.File), p.fitPicture(shown))
 		}
 	}
 }
@@ -80,14 +81,14 @@ func pictureDark(p *Pass) {
 			for _, s := range sights {
 				figures = append(figures, fmt.Sprintf("%.0f %% on %s (%s)", 100*s.Seen, s.Ground, s.Colour))
 			}
-			p.Report(img.Open, client.Degrades, fmt.Sprintf("%s vanishes on %s ground: of its edges are seen %s.", shown.File, strings.Join(grounds, " and "), strings.Join(figures, ", ")))
+			p.ReportMend(img.Open, client.Degrades, fmt.Sprintf("%s vanishes on %s ground: of its edges are seen %s.", shown.File, strings.Join(grounds, " and "), strings.Join(figures, ", ")), p.outlinePicture(shown, grounds))
 		}
 	}
 }
 
-// reportFor is Report for some of the clients.
-func (p *Pass) reportFor(clients []string, span markup.Span, severity client.Severity, message string) {
-	p.Report(span, severity, message)
+// reportFor is ReportMend for some of the clients.
+func (p *Pass) reportFor(clients []string, span markup.Span, severity client.Severity, message string, m *Mend) {
+	p.ReportMend(span, severity, message, m)
 	p.findings[len(p.findings)-1].Clients = clients
 }
 
@@ -97,7 +98,7 @@ func pictureAlt(p *Pass) {
 		link := img.Inside("a")
 		switch {
 		case !ok:
-			p.Report(img.Open, client.Degrades, "The picture has no alternative text.")
+			p.ReportMend(img.Open, client.Degrades, "The picture has no alternative text.", p.silentLine(img))
 		case strings.TrimSpace(alt) == "" && link != nil && strings.TrimSpace(link.TextContent()) == "":
 			p.Report(img.Open, client.Degrades, "The picture is all of a link and its alternative text is empty: blocked, the link is gone.")
 		}

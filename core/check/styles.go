@@ -17,9 +17,10 @@ var styleChecks = []*Check{
 	{
 		ID: "rounded-corners", Title: "Rounded corners that a client draws square",
 		Why:     "The word-processor engine knows no border-radius: a round photo is square there.",
-		Remedy:  "Cut the shape into the picture itself with missivum picture fit --shape, or live with square corners.",
+		Remedy:  "Cut the shape into the picture itself: missivum mend does it for the template's own PNG pictures, missivum picture fit --shape for others. Or live with square corners.",
 		Failing: `<img src="https://p.brackwater.example/a.png" alt="Maren Lind" width="60" height="60" style="border-radius: 50%"><span>Brackwater Ferries</span>`,
 		Passing: `<img src="https://p.brackwater.example/round.png" alt="Maren Lind" width="60" height="60"><span>Brackwater Ferries</span>`,
+		Mend:    cutCorners,
 	},
 	{
 		ID: "effect-property", Title: "Effect that a client does not draw",

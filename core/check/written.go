@@ -50,11 +50,11 @@ var writtenChecks = []*Check{
 		ID: "heading-element", Title: "Heading in a signature",
 		Why:     "Who hears the message hears the signature's heading among those of the message; clients give it sizes and margins of their own.",
 		Remedy:  "Write a div or p with the size and weight.",
-		Failing: `<h3 style="margin: 0">Harbour office</h3>`,
+		Failing: `<h3 style="margin: 0">Harbour office</h3><div>Saltmouth</div>`,
 		Passing: `<p style="margin: 0; font-weight: bold">Harbour office</p>`,
 		Run: func(p *Pass) {
 			for _, n := range p.Doc.Root.Elements("h1", "h2", "h3", "h4", "h5", "h6") {
-				p.Report(n.Open, client.Note, fmt.Sprintf("<%s> is a heading of the whole message for who hears it.", n.Name))
+				p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> is a heading of the whole message for who hears it.", n.Name), p.headingToParagraph(n))
 			}
 		},
 	},
@@ -331,7 +331,7 @@ func duplicateIDs(p *Pass) {
 			continue
 		}
 		if seen[a.Value] {
-			p.Report(a.Span, client.Note, fmt.Sprintf("The id %q is on an element before this one too.", a.Value))
+			p.ReportMend(a.Span, client.Note, fmt.Sprintf("The id %q is on an element before this one too.", a.Value), p.withoutID(n))
 		}
 		seen[a.Value] = true
 	}

@@ -40,11 +40,13 @@ type Refused struct {
 
 // Result is the mended source and what was done to get it.
 type Result struct {
-	Source   string          `json:"source"`
-	Done     []Done          `json:"done"`
-	Refused  []Refused       `json:"refused"`
-	Rounds   int             `json:"rounds"`
-	Findings []check.Finding `json:"findings"` // what is left
+	Source   string            `json:"source"`
+	Settings string            `json:"settings"` // template.yaml, which names new pictures
+	Pictures map[string][]byte `json:"pictures"` // the files that were made, by their path below the picture folder
+	Done     []Done            `json:"done"`
+	Refused  []Refused         `json:"refused"`
+	Rounds   int               `json:"rounds"`
+	Findings []check.Finding   `json:"findings"` // what is left
 }
 
 // mostRounds is how often the source is looked at again; mends that call for each other end there.
@@ -72,7 +74,8 @@ func Mend(ctx context.Context, in check.Input, o Options) (Result, error) {
 		report = next
 		w.result.Rounds++
 	}
-	w.result.Source = w.in.Template.Source
+	w.result.Source, w.result.Settings = w.in.Template.Source, w.in.Template.SettingsText
+	w.result.Pictures = changedPictures(in.Template, w.in.Template)
 	w.result.Findings = report.Findings
 	return w.result, nil
 }
@@ -113,12 +116,19 @@ func (w *work) round(report *check.Report) (*check.Report, error) {
 func (w *work) chosen(report *check.Report) []check.Finding {
 	var batch []check.Finding
 	var edits []check.Edit
+	files := map[string]bool{} // that are made
 	for _, f := range report.Findings {
 		if f.Mend == nil || w.tried[key(f)] || !w.asked(f) || w.options.At >= 0 && len(w.result.Done) > 0 {
 			continue
 		}
 		if len(w.options.Checks) == 0 && !f.Mend.Safe || !fits(edits, f.Mend.Edits) {
 			continue
+		}
+		if slices.ContainsFunc(f.Mend.Pictures, func(r check.Redraw) bool { return files[r.File] || files[r.From] }) {
+			continue // made from a file that is made in this round
+		}
+		for _, r := range f.Mend.Pictures {
+			files[r.File] = true
 		}
 		for _, e := range f.Mend.Edits {
 			if !slices.Contains(edits, e) {
@@ -153,7 +163,9 @@ func fits(have, more []check.Edit) bool {
 // is changed and the finding is told.
 func (w *work) try(before *check.Report, batch []check.Finding) (*check.Report, string, error) {
 	var edits []check.Edit
+	var redraws []check.Redraw
 	for _, f := range batch {
+		redraws = append(redraws, f.Mend.Pictures...)
 		for _, e := range f.Mend.Edits {
 			if !slices.Contains(edits, e) {
 				edits = append(edits, e)
@@ -166,13 +178,20 @@ func (w *work) try(before *check.Report, batch []check.Finding) (*check.Report, 
 		return nil, err.Error(), nil
 	}
 	in := w.in
-	in.Template = WithSource(in.Template, source)
+	if in.Template, err = with(in.Template, source, redraws); err != nil {
+		return nil, err.Error(), nil
+	}
 	after, err := check.Findings(in)
 	if err != nil {
 		return nil, "the result cannot be read: " + err.Error(), nil
 	}
 	if brought := newFinding(before, after); brought != "" {
 		return nil, brought, nil
+	}
+	for _, f := range batch {
+		if len(f.Mend.Pictures) > 0 && slices.ContainsFunc(after.Findings, func(a check.Finding) bool { return a.Mend != nil && key(a) == key(f) }) {
+			return nil, "the picture that it makes does not put it right", nil
+		}
 	}
 	w.in = in
 	for _, f := range batch {

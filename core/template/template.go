@@ -360,6 +360,9 @@ func New(name string, parts Parts) (*Template, error) {
 		return nil, fmt.Errorf("the template has %d pictures; at most %d are accepted", len(parts.Pictures), MaxPictures)
 	}
 	for file, data := range parts.Pictures {
+		if !fs.ValidPath(file) || file == "." || strings.ContainsAny(file, `\:`) {
+			return nil, fmt.Errorf("%q cannot be the name of a picture: it is a path below the folder %s, with slashes", file, PictureFolder)
+		}
 		if len(data) > MaxPicture {
 			return nil, fmt.Errorf("%s/%s has %d kB; at most %d kB are taken into a template, and a signature's pictures should have some ten", PictureFolder, file, len(data)>>10, MaxPicture>>10)
 		}

@@ -80,6 +80,17 @@ func TestWrongFoldersAreRefused(t *testing.T) {
 	}
 }
 
+func TestPicturesStayInTheirFolder(t *testing.T) {
+	for _, file := range []string{"../logo.png", "/logo.png", `a\logo.png`, "c:logo.png", "", ".", "a//b.png"} {
+		if _, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{file: dot(t)}}); err == nil || !strings.Contains(err.Error(), "name of a picture") {
+			t.Errorf("%q: %v", file, err)
+		}
+	}
+	if made, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{"ports/logo.png": dot(t)}}); err != nil || len(made.Pictures) != 1 {
+		t.Error(err)
+	}
+}
+
 func TestSlotsAreInForceOnBothEndDays(t *testing.T) {
 	s := Slot{From: "2026-11-01", Until: "2026-11-30"}
 	for day, want := range map[string]bool{"2026-10-31": false, "2026-11-01": true, "2026-11-30": true, "2026-12-01": false} {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"strconv"
 	"strings"
@@ -62,11 +63,12 @@ type PictureInfo struct {
 	picture.Facts
 }
 
-// SaveRequest is a new version of a template. The pictures are those of the version it was made from.
+// SaveRequest is a new version of a template. Pictures that it does not bring are those of the version it was made from.
 type SaveRequest struct {
 	Source   string            `json:"source"`
 	Settings string            `json:"settings"`
-	Texts    map[string]string `json:"texts"` // by file; left out: those of the version it was made from
+	Texts    map[string]string `json:"texts"`    // by file; left out: those of the version it was made from
+	Pictures map[string][]byte `json:"pictures"` // files that are new or other than those
 	Note     string            `json:"note"`
 	Author   string            `json:"author"`
 	Base     int               `json:"base"` // the version it was made from; 0 for a new template
@@ -86,6 +88,7 @@ type Draft struct {
 	Source   *string           `json:"source"`
 	Settings *string           `json:"settings"`
 	Texts    map[string]string `json:"texts"`
+	Pictures map[string][]byte `json:"pictures"` // files that are new or other than the saved ones
 }
 
 // CheckRequest asks for findings and budgets.
@@ -241,7 +244,16 @@ func (a *API) saveTemplate(c *gin.Context) {
 	if in.Texts != nil {
 		parts.Texts = in.Texts
 	}
+	parts.Pictures = withPictures(parts.Pictures, in.Pictures)
 	a.saved(c)(a.Templates.Save(ctx, name, parts, templates.Edit{Note: in.Note, Author: in.Author, Base: in.Base}))
+}
+
+// withPictures are the files with others over them.
+func withPictures(files, others map[string][]byte) map[string][]byte {
+	all := map[string][]byte{}
+	maps.Copy(all, files)
+	maps.Copy(all, others)
+	return all
 }
 
 // saved answers with the version that was saved.
@@ -339,7 +351,7 @@ func (a *API) readSubject(c *gin.Context, request any, d *Draft) (subject, error
 		return subject{}, err
 	}
 	s, err := a.Templates.Get(ctx, c.Param("name"), 0)
-	if err != nil || d.Source == nil && d.Settings == nil && d.Texts == nil {
+	if err != nil || d.Source == nil && d.Settings == nil && d.Texts == nil && len(d.Pictures) == 0 {
 		return subject{s.Template, people}, err
 	}
 	parts := s.Parts()
@@ -352,10 +364,12 @@ func (a *API) readSubject(c *gin.Context, request any, d *Draft) (subject, error
 	if d.Texts != nil {
 		parts.Texts = d.Texts
 	}
+	parts.Pictures = withPictures(parts.Pictures, d.Pictures)
 	t, err := template.New(s.Name, parts)
 	if err != nil {
 		return subject{}, bad(err)
 	}
+	t.Public = s.Public
 	return subject{t, people}, nil
 }
 
@@ -400,6 +414,17 @@ func (a *API) lookAtTemplate(c *gin.Context) {
 	c.JSON(http.StatusOK, look)
 }
 
+// shownAt is where a look has its pictures: those of a draft stand in it, since nothing serves them yet.
+func shownAt(name string, drafted map[string][]byte) func(*template.Picture) string {
+	saved := compose.Below("/api/v1/templates/" + name + "/pictures/")
+	return func(p *template.Picture) string {
+		if drafted[p.File] != nil {
+			return compose.Data(p)
+		}
+		return saved(p)
+	}
+}
+
 func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error) {
 	variant, err := s.variant(in.Variant)
 	if err != nil {
@@ -416,7 +441,7 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 	if err != nil {
 		return Look{}, err
 	}
-	prepared.MarkSource, prepared.ShowAt = true, compose.Below("/api/v1/templates/"+t.Name+"/pictures/")
+	prepared.MarkSource, prepared.ShowAt = true, shownAt(t.Name, in.Pictures)
 	if in.Client == "" {
 		if in.Form == "text" {
 			in.Client = "text-reader"

@@ -1120,6 +1120,10 @@ export interface components {
             texts?: {
                 [key: string]: string;
             };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
+                [key: string]: string;
+            };
             note?: string;
             author?: string;
             /** @description The version it was made from; 0 for a new template. */
@@ -1137,6 +1141,10 @@ export interface components {
             source?: string;
             settings?: string;
             texts?: {
+                [key: string]: string;
+            };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
                 [key: string]: string;
             };
             clients?: string[];
@@ -1173,11 +1181,22 @@ export interface components {
             /** @description No client shows less after it. */
             safe: boolean;
             costs: string;
+            pictures?: {
+                file: string;
+                name?: string;
+                alt?: string;
+                from?: string;
+                recipe?: components["schemas"]["PictureRecipe"];
+            }[];
         };
         MendRequest: {
             source?: string;
             settings?: string;
             texts?: {
+                [key: string]: string;
+            };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
                 [key: string]: string;
             };
             clients?: string[];
@@ -1188,6 +1207,12 @@ export interface components {
         };
         Mended: {
             source: string;
+            /** @description template.yaml, which names new pictures. */
+            settings: string;
+            /** @description The files that were made, by their path below the picture folder. */
+            pictures: {
+                [key: string]: string;
+            };
             done: components["schemas"]["MendDone"][];
             refused: components["schemas"]["MendDone"][];
             rounds: number;
@@ -1207,6 +1232,10 @@ export interface components {
             source?: string;
             settings?: string;
             texts?: {
+                [key: string]: string;
+            };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
                 [key: string]: string;
             };
             client: string;
@@ -1250,6 +1279,10 @@ export interface components {
             texts?: {
                 [key: string]: string;
             };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
+                [key: string]: string;
+            };
             client: string;
             variant?: string;
             person?: string;
@@ -1286,6 +1319,10 @@ export interface components {
             texts?: {
                 [key: string]: string;
             };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
+                [key: string]: string;
+            };
             variant?: string;
             person?: string;
         };
@@ -1298,6 +1335,10 @@ export interface components {
             source?: string;
             settings?: string;
             texts?: {
+                [key: string]: string;
+            };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
                 [key: string]: string;
             };
             clients?: string[];
@@ -1378,6 +1419,10 @@ export interface components {
             source?: string;
             settings?: string;
             texts?: {
+                [key: string]: string;
+            };
+            /** @description Files that are new or other than the saved ones. */
+            pictures?: {
                 [key: string]: string;
             };
             person?: string;

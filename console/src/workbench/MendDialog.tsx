@@ -6,13 +6,14 @@ import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
 import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
-import { api, type Finding } from '../api/api'
+import { api, type Finding, type Mended } from '../api/api'
 import { count, Trouble } from '../pages/parts'
 import type { Draft } from './draft'
 import { SideBySide } from './SideBySide'
+import { checkered } from '../pictures/facts'
 
 /** What mends would change, before they do: one finding's, or all that are safe. */
-export function MendDialog({ template, draft, finding, onTake, onClose }: { template: string; draft: Draft; finding?: Finding; onTake: (source: string) => void; onClose: () => void }) {
+export function MendDialog({ template, draft, finding, onTake, onClose }: { template: string; draft: Draft; finding?: Finding; onTake: (mended: Mended) => void; onClose: () => void }) {
   const asked = finding ? { checks: [finding.check], at: finding.offset } : {}
   const mended = useQuery({ queryKey: ['mend', template, draft, asked], queryFn: () => api.mend(template, { ...draft, ...asked }), gcTime: 0 })
   const r = mended.data
@@ -24,6 +25,17 @@ export function MendDialog({ template, draft, finding, onTake, onClose }: { temp
         {!r && !mended.error && <Typography>Making the mends and checking the result ...</Typography>}
         {r && r.done.length === 0 && <Typography>Nothing can be mended here.</Typography>}
         {r && r.source !== draft.source && <SideBySide before={draft.source} after={r.source} label="Source" />}
+        {r && r.settings !== draft.settings && <SideBySide before={draft.settings} after={r.settings} label="Settings" />}
+        {r && Object.keys(r.pictures).length > 0 && (
+          <Box component="ul" aria-label="Pictures that are made" sx={{ listStyle: 'none', p: 0, my: 1.5, display: 'flex', flexWrap: 'wrap', gap: 2 }}>
+            {Object.entries(r.pictures).map(([file, data]) => (
+              <li key={file}>
+                <Box sx={{ ...checkered, p: 1, display: 'inline-block', border: 1, borderColor: 'divider' }}><img src={`data:image/${file.split('.').pop()};base64,${data}`} alt={file} style={{ maxHeight: 90, maxWidth: 240, display: 'block' }} /></Box>
+                <Typography variant="body2">{file}</Typography>
+              </li>
+            ))}
+          </Box>
+        )}
         {r && r.done.length > 0 && (
           <Box component="ul" aria-label="Mends" sx={{ pl: 2.5, my: 1.5 }}>
             {r.done.map((d, i) => <li key={i}>Line {d.line}, {d.check}: {d.title}.{d.costs && ` It costs something: ${d.costs}.`}</li>)}
@@ -34,11 +46,11 @@ export function MendDialog({ template, draft, finding, onTake, onClose }: { temp
             {r.refused.map((d, i) => <li key={i}>Line {d.line}, {d.check} stays: {d.why}</li>)}
           </Box>
         )}
-        {r && <Typography color="text.secondary">{count(r.findings.length, 'finding is', 'findings are')} left then. Nothing is saved yet; Undo in the source takes it back.</Typography>}
+        {r && <Typography color="text.secondary">{count(r.findings.length, 'finding is', 'findings are')} left then. Nothing is saved yet{Object.keys(r.pictures).length > 0 && ': the pictures are saved with the next version'}; Undo in the source takes it back.</Typography>}
       </DialogContent>
       <DialogActions>
         <Button onClick={onClose}>Leave it as it is</Button>
-        <Button variant="contained" disabled={!r || r.done.length === 0} onClick={() => r && onTake(r.source)}>Take the mended source</Button>
+        <Button variant="contained" disabled={!r || r.done.length === 0} onClick={() => r && onTake(r)}>Take the mended source</Button>
       </DialogActions>
     </Dialog>
   )

@@ -13,12 +13,12 @@ import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState, type ReactNode } from 'react'
 import { useBlocker, useParams } from 'react-router'
-import { api, type Finding, type Look, type MapCell, type MapRow, type Report, type TemplateDetail } from '../api/api'
+import { api, type Finding, type Look, type MapCell, type MapRow, type Mended, type Report, type TemplateDetail } from '../api/api'
 import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, sentence, summary } from './Facts'
 import { useAuthor } from './author'
 import { CellDialog } from './CellDialog'
-import { contentOf, differs, files, withContent, type Draft, type File } from './draft'
+import { contentOf, differs, draftOf, files, withContent, withSource, type Draft, type File, type Taken } from './draft'
 import { FilesMenu } from './FilesMenu'
 import { FitDialog } from './FitDialog'
 import { InsertMenu } from './InsertMenu'
@@ -47,7 +47,7 @@ export function WorkbenchPage() {
 
 function Workbench({ template }: { template: TemplateDetail }) {
   const [saved, setSaved] = useState(template)
-  const [draft, setDraft] = useState<Draft>({ source: template.source, settings: template.settings, texts: template.texts })
+  const [draft, setDraft] = useState<Draft>(draftOf(template))
   const [file, setFile] = useState<File>('html')
   const [person, setPerson] = useState<string>(template.sample)
   const [variant, setVariant] = useState(template.variants[0] ?? 'new')
@@ -69,6 +69,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const later = usePaused(draft, pause)
   const dirty = differs(draft, saved)
   const latest = useRef(draft) // what stands in the editor now; the state follows at the next drawing
+  const mends = useRef<Taken[]>([]) // the latest first
   const edit = (next: Draft) => {
     latest.current = next
     setDraft(next)
@@ -99,6 +100,8 @@ function Workbench({ template }: { template: TemplateDetail }) {
     mutationFn: (note: string) => api.save(template.name, { ...latest.current, note, author, base: saved.number }),
     onSuccess: (version) => {
       setSaved(version)
+      edit({ ...latest.current, pictures: {} }) // they are the version's now
+      mends.current = []
       setNote('')
       queries.setQueryData(['template', template.name], version)
       void queries.invalidateQueries({ queryKey: ['templates'] })
@@ -110,7 +113,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   }, [saved, save, note])
   const [history, setHistory] = useState(false)
   const take = (version: TemplateDetail) => {
-    const content = { source: version.source, settings: version.settings, texts: version.texts }
+    const content = draftOf(version)
     edit(content)
     setOpened(content)
     setTaken((n) => n + 1)
@@ -142,6 +145,18 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const replaceSource = (text: string) => {
     if (file === 'html') editor.current?.replaceAll(text)
     setTidying(false)
+  }
+  const putPicturesBack = () => {
+    const first = mends.current.at(-1)
+    const settings = first && latest.current.settings === mends.current[0]?.after.settings ? first.before.settings : latest.current.settings
+    edit({ ...latest.current, settings, pictures: {} })
+  }
+  const takeMended = (mended: Mended) => {
+    const before = latest.current
+    const after = { ...before, source: mended.source, settings: mended.settings, pictures: { ...before.pictures, ...mended.pictures } }
+    mends.current = [{ before, after }, ...mends.current]
+    edit(after)
+    editor.current?.replaceAll(mended.source)
     setMending(null)
   }
   const format = useMutation({ mutationFn: () => api.tidy({ source: latest.current.source, indentOnly: true }), onSuccess: (r) => editor.current?.replaceAll(r.source) })
@@ -157,9 +172,15 @@ function Workbench({ template }: { template: TemplateDetail }) {
         <Button color="inherit" onClick={() => setSheet(true)} title="The signature as every client shows it, on one page">Sheet</Button>
         <FilesMenu template={template.name} draft={later} person={person} variant={variant} />
       </Toolbar>
+      {Object.keys(draft.pictures).length > 0 && (
+        <Typography role="status" variant="body2" sx={{ px: 2, py: 0.5, borderBottom: 1, borderColor: 'divider' }}>
+          {`Pictures that a mend made, saved with the next version: ${Object.keys(draft.pictures).join(', ')}.`}
+          <Button size="small" onClick={putPicturesBack} sx={{ ml: 1, py: 0 }}>Put the saved ones back</Button>
+        </Typography>
+      )}
       {history && <VersionsDialog template={saved} draft={draft} person={person} variant={variant} onTake={take} onClose={() => setHistory(false)} />}
       {tidying && <TidyDialog source={draft.source} onTake={replaceSource} onClose={() => setTidying(false)} />}
-      {mending && <MendDialog template={template.name} draft={draft} finding={mending === 'all' ? undefined : mending} onTake={replaceSource} onClose={() => setMending(null)} />}
+      {mending && <MendDialog template={template.name} draft={draft} finding={mending === 'all' ? undefined : mending} onTake={takeMended} onClose={() => setMending(null)} />}
       {cell && (
         <CellDialog
           template={template.name} draft={later} person={person} variant={variant} {...cell} onClose={() => setCell(null)}
@@ -204,7 +225,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
             initial={contentOf(opened, file)}
             findings={report.data?.findings ?? noFindings}
             known={known}
-            onChange={(text) => edit(withContent(latest.current, file, text))}
+            onChange={(text) => edit(file === 'html' ? withSource(latest.current, text, mends.current) : withContent(latest.current, file, text))}
             onCursor={setCursor}
             onSave={saveNow}
             onFormat={() => format.mutate()}

@@ -5,6 +5,13 @@ export interface Draft {
   source: string
   settings: string
   texts: Record<string, string>
+  /** Picture files that are new or other than the saved ones, in base64. */
+  pictures: Record<string, string>
+}
+
+/** A version as it is when it is opened. */
+export function draftOf(version: TemplateDetail): Draft {
+  return { source: version.source, settings: version.settings, texts: version.texts, pictures: {} }
 }
 
 export const files = { html: 'template.html', yaml: 'template.yaml', text: 'template.txt' } as const
@@ -24,9 +31,24 @@ export function withContent(draft: Draft, file: File, content: string): Draft {
   return { ...draft, texts: Object.fromEntries(content.trim() === '' ? others : [...others, [files.text, content]]) }
 }
 
+/** A mend that was taken: Undo in the source takes back what it did to settings and pictures too. */
+export interface Taken {
+  before: Draft
+  after: Draft
+}
+
+/** The draft with another source. Where that is the source from before or after a mend, its settings and pictures go with it. */
+export function withSource(draft: Draft, source: string, mends: Taken[]): Draft {
+  for (const { before, after } of mends) {
+    if (source === before.source && draft.source === after.source) return { ...before, settings: draft.settings === after.settings ? before.settings : draft.settings, texts: draft.texts }
+    if (source === after.source && draft.source === before.source) return { ...after, settings: draft.settings === before.settings ? after.settings : draft.settings, texts: draft.texts }
+  }
+  return { ...draft, source }
+}
+
 /** Whether anything was changed since a version was saved. */
 export function differs(draft: Draft, saved: TemplateDetail): boolean {
-  return draft.source !== saved.source || draft.settings !== saved.settings || JSON.stringify(sorted(draft.texts)) !== JSON.stringify(sorted(saved.texts))
+  return Object.keys(draft.pictures).length > 0 || draft.source !== saved.source || draft.settings !== saved.settings || JSON.stringify(sorted(draft.texts)) !== JSON.stringify(sorted(saved.texts))
 }
 
 function sorted(texts: Record<string, string>): [string, string][] {
