@@ -23,7 +23,7 @@ import (
 func (a *app) mendCommand() *cobra.Command {
 	var flags templateFlags
 	var all, dry bool
-	var clients []string
+	var clients, except []string
 	c := &cobra.Command{
 		Use:   "mend TEMPLATE [CHECK ...]",
 		Short: "Put findings right in the source",
@@ -39,7 +39,10 @@ beside it, with the ending .before.`,
 			if all == (len(ids) > 0) {
 				return usage("mend needs --all or the names of checks, and not both")
 			}
-			for _, id := range ids {
+			if len(except) > 0 && !all {
+				return usage("--except goes with --all")
+			}
+			for _, id := range slices.Concat(ids, except) {
 				if check.Find(id) == nil {
 					return usage("there is no check %q; missivum check names those that found something", id)
 				}
@@ -48,11 +51,12 @@ beside it, with the ending .before.`,
 			if err != nil {
 				return err
 			}
-			return a.mend(cmd.Context(), l, in, mend.Options{Checks: ids, At: -1}, dry)
+			return a.mend(cmd.Context(), l, in, mend.Options{Checks: ids, Except: except, At: -1}, dry)
 		},
 	}
 	a.templateFlags(c, &flags)
 	c.Flags().BoolVar(&all, "all", false, "make every mend that is safe in all clients")
+	c.Flags().StringSliceVar(&except, "except", nil, "checks whose findings stay as they are, with commas between; with --all")
 	c.Flags().BoolVar(&dry, "dry-run", false, "only write the difference")
 	c.Flags().StringArrayVar(&clients, "client", nil, "client profile to mend for; may be given several times (default all)")
 	return c

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -129,14 +128,10 @@ func TestTextByHandInTheWorkbench(t *testing.T) {
 	waitFor(t, tab, "the look is the text by hand", `document.querySelector('iframe')?.srcdoc.includes('-- \nMaren Lind, by hand\n</pre>')`)
 	do(t, tab, "saving", chromedp.Click(`//button[text()="Save a version"]`))
 	waitFor(t, tab, "it is saved", `/Version 2, saved/.test(document.body.innerText)`)
-	answer, err := http.Get(s.Address + "/api/v1/templates/harbour")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer answer.Body.Close()
 	var saved struct{ Texts map[string]string }
-	if err := json.NewDecoder(answer.Body).Decode(&saved); err != nil || !strings.HasPrefix(saved.Texts["template.txt"], "{{ cn }}, by hand") {
-		t.Errorf("%+v, %v", saved, err)
+	getJSON(t, s.Address+"/api/v1/templates/harbour", &saved)
+	if !strings.HasPrefix(saved.Texts["template.txt"], "{{ cn }}, by hand") {
+		t.Errorf("%+v", saved)
 	}
 }
 

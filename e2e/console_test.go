@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
@@ -87,14 +86,10 @@ func TestEditingCheckingAndSaving(t *testing.T) {
 	waitFor(t, tab, "a version is saved", `/Version 2, saved/.test(document.body.innerText)`)
 	do(t, tab, "looking at the versions", chromedp.Click(`//button[text()="Versions"]`), chromedp.Click(`(//ol[@aria-label="Versions"]//button)[last()]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the first version is in the editor, not saved", `/Version 2, with changes not saved/.test(document.body.innerText) && !document.querySelector('.cm-content').innerText.includes('Not in the first')`)
-	answer, err := http.Get(s.Address + "/api/v1/templates/harbour/versions")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer answer.Body.Close()
 	var versions []struct{ Number int }
-	if err := json.NewDecoder(answer.Body).Decode(&versions); err != nil || len(versions) != 2 {
-		t.Errorf("versions: %+v, %v", versions, err)
+	getJSON(t, s.Address+"/api/v1/templates/harbour/versions", &versions)
+	if len(versions) != 2 {
+		t.Errorf("versions: %+v", versions)
 	}
 }
 
@@ -136,7 +131,7 @@ func TestPagesAreAccessible(t *testing.T) {
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Tidy", `.cm-mergeView`},
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Insert", `[aria-label="What can be inserted"]`},
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Survival", `table[aria-label="Survival map"] td`},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "Mend 21", `.cm-mergeView`},
+			{"/templates/regatta", `ol[aria-label="Findings"]`, "Mend 24", `.cm-mergeView`},
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Room", `[aria-label="What takes the room"] button`},
 			{"/templates/regatta", `[aria-label="Fit into crm-box"], [aria-label="Fit into source-webmail"]`, "Fit", `table[aria-label="Steps that keep the look"]`},
 			{"/templates/regatta", `ol[aria-label="Findings"]`, "Sheet", `[role="dialog"] [aria-label="Views"]`},

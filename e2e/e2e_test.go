@@ -98,6 +98,19 @@ func evaluate[T any](t *testing.T, tab context.Context, expression string) T {
 	return v
 }
 
+// getJSON reads what an address answers.
+func getJSON(t *testing.T, address string, into any) {
+	t.Helper()
+	answer, err := http.Get(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if err := json.NewDecoder(answer.Body).Decode(into); err != nil {
+		t.Fatalf("%s: %v", address, err)
+	}
+}
+
 // patience is how long a page may take for one step; a busy machine is slow, and a test that fails waits
 // this long once.
 const patience = time.Minute

@@ -4,7 +4,6 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"image"
@@ -246,14 +245,10 @@ func TestPicturesInTheConsole(t *testing.T) {
 	waitFor(t, tab, "they are kept", `/The cuts are kept/.test(document.body.innerText)`)
 	do(t, tab, "removing the line", chromedp.Focus(chromedp.CSS(`[aria-label^="Line 6"]`)), chromedp.KeyEvent(kb.Delete))
 	waitFor(t, tab, "it is gone", `document.querySelectorAll('[role="separator"]').length === 5`)
-	answer, err := http.Get(s.Address + "/api/v1/pictures/crossings")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer answer.Body.Close()
 	var record pictures.Record
-	if err := json.NewDecoder(answer.Body).Decode(&record); err != nil || len(record.Slices.Lines) != 6 {
-		t.Errorf("stored cuts: %+v, %v", record.Slices, err)
+	getJSON(t, s.Address+"/api/v1/pictures/crossings", &record)
+	if len(record.Slices.Lines) != 6 {
+		t.Errorf("stored cuts: %+v", record.Slices)
 	}
 
 	// dark ground

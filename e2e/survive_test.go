@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -20,16 +21,30 @@ func TestMendingInTheWorkbench(t *testing.T) {
 	waitFor(t, tab, "findings can be mended", `document.querySelectorAll('ol[aria-label="Findings"] button[aria-label^="Mend line"]').length > 15`)
 	do(t, tab, "mending one", chromedp.Click(chromedp.CSS(`button[aria-label="Mend line 7, language"]`)))
 	waitFor(t, tab, "the difference is shown", `document.querySelectorAll('[role="dialog"] .cm-changedLine').length > 0 && /Line 7, language/.test(document.querySelector('[role="dialog"]').innerText)`)
-	do(t, tab, "taking it", chromedp.Click(`//button[text()="Take the mended source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	do(t, tab, "taking it", chromedp.Click(`//button[text()="Take the mended source" and not(@disabled)]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the source is mended", `(`+source+`).includes('lang="en"')`)
 	waitFor(t, tab, "the finding is gone", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 39`)
 	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); c.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`)
 	waitFor(t, tab, "it is undone", `!(`+source+`).includes('lang="en"')`)
 
-	do(t, tab, "mending all that is safe", chromedp.Click(`//button[text()="Mend 21"]`))
-	waitFor(t, tab, "all mends are listed", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 21 && /19 findings are left then/.test(document.querySelector('[role="dialog"]').innerText)`)
+	do(t, tab, "mending all that is safe", chromedp.Click(`//button[text()="Mend 24"]`))
+	waitFor(t, tab, "all mends are listed", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 25 && document.querySelectorAll('ul[aria-label="Pictures that are made"] img').length === 4 && /15 findings are left then/.test(document.querySelector('[role="dialog"]').innerText)`)
 	do(t, tab, "taking them", chromedp.Click(`//button[text()="Take the mended source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	waitFor(t, tab, "no safe mend is left", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 19 && ![...document.querySelectorAll('button')].some(b => /^Mend \d/.test(b.textContent))`)
+	waitFor(t, tab, "no safe mend is left", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15 && ![...document.querySelectorAll('button')].some(b => /^Mend \d/.test(b.textContent))`)
+	waitFor(t, tab, "the look has the new pictures", `document.querySelector('iframe').srcdoc.includes('data:image/png;base64,') && /Pictures that a mend made.*anchor\.png, logo\.png, pennant\.png, picture-1\.gif/.test(document.body.innerText)`)
+
+	undo := `(() => { const c = document.querySelector('.cm-content'); c.focus(); c.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`
+	evaluate[bool](t, tab, undo)
+	waitFor(t, tab, "the pictures are undone with the source", `!/Pictures that a mend made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
+	evaluate[bool](t, tab, strings.Replace(undo, "'z'", "'y'", 1))
+	waitFor(t, tab, "and done again", `/Pictures that a mend made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15`)
+	do(t, tab, "saving", chromedp.Click(`//button[text()="Save a version"]`))
+	waitFor(t, tab, "it is saved", `/Version 2, saved/.test(document.body.innerText) && !/Pictures that a mend made/.test(document.body.innerText)`)
+	var saved struct{ Pictures []struct{ Name, File string } }
+	getJSON(t, s.Address+"/api/v1/templates/regatta", &saved)
+	if text := fmt.Sprint(saved.Pictures); !strings.Contains(text, "{pennant pennant.png}") || !strings.Contains(text, "{picture-1 picture-1.gif}") {
+		t.Error(text)
+	}
 }
 
 func TestTheSurvivalMapLeadsToPlaceAndClient(t *testing.T) {
@@ -58,7 +73,7 @@ func TestFittingInTheWorkbench(t *testing.T) {
 	waitFor(t, tab, "steps and proposals are told", `/It fits only with the proposals/.test(document.querySelector('[role="dialog"] [role="status"]')?.innerText ?? '') && document.querySelectorAll('table[aria-label="Steps that keep the look"] tbody tr').length === 7 && document.querySelectorAll('table[aria-label="Proposals, which cost something"] tbody tr').length > 2`)
 	before := evaluate[string](t, tab, `[...document.querySelectorAll('[role="meter"]')].find(m => m.ariaLabel === 'source-webmail characters').ariaValueNow`)
 	do(t, tab, "going to a proposal's place", chromedp.Click(`//*[@role="dialog"]//button[starts-with(text(), "Line ")]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	do(t, tab, "taking the steps", chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)), chromedp.Click(`//button[text()="Take the steps"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	do(t, tab, "taking the steps", chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)), chromedp.Click(`//button[text()="Take the steps" and not(@disabled)]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the figure is smaller", `Number([...document.querySelectorAll('[role="meter"]')].find(m => m.ariaLabel === 'source-webmail characters').ariaValueNow) < `+before+` - 200`)
 	do(t, tab, "looking at the settings", chromedp.Click(`//button[@role="tab" and text()="template.yaml"]`))
 	waitFor(t, tab, "they say so", `(`+source+`).includes('compact: true')`)

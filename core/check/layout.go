@@ -156,7 +156,7 @@ func flexToCells(p *Pass, t target) *Mend {
 		if !n.Is("div", "section", "p", "span", "nav", "header", "footer") || n.Close.Len() == 0 || !within(n, t.span) {
 			return nil
 		}
-		gap := ""
+		gap, valign := "", "top"
 		var dropped []markup.Span
 		for _, d := range style.ParseDeclarations(n.Attribute("style").Value, n.Attribute("style").Inner.Start) {
 			switch {
@@ -169,18 +169,27 @@ func flexToCells(p *Pass, t target) *Mend {
 					gap = pixels(px)
 				}
 				dropped = append(dropped, d.Span)
-			case strings.HasPrefix(d.Property, "flex"), d.Property == "align-items", d.Property == "justify-content", d.Property == "row-gap":
+			case d.Property == "align-items":
+				if as := alignments[d.Value]; as != "" {
+					valign = as
+				}
+				dropped = append(dropped, d.Span)
+			case strings.HasPrefix(d.Property, "flex"), d.Property == "justify-content", d.Property == "row-gap":
 				dropped = append(dropped, d.Span)
 			case strings.HasPrefix(d.Property, "padding"), strings.HasPrefix(d.Property, "margin") && d.Value != "0", d.Property == "width", d.Property == "height":
 				return nil
 			}
 		}
-		h.flexRow(n, gap, dropped)
+		h.flexRow(n, gap, valign, dropped)
 	}
 	return h.mend("Make the pieces the cells of a table row")
 }
 
-func (h *hand) flexRow(n *markup.Node, gap string, dropped []markup.Span) {
+// alignments are the values of valign that draw the cells of a row as a flex row with that alignment (CSS Flexible Box
+// Layout 1, 8.3).
+var alignments = map[string]string{"center": "middle", "end": "bottom", "flex-end": "bottom", "baseline": "baseline"}
+
+func (h *hand) flexRow(n *markup.Node, gap, valign string, dropped []markup.Span) {
 	var pieces []*markup.Node
 	for _, c := range n.Children {
 		switch {
@@ -200,11 +209,14 @@ func (h *hand) flexRow(n *markup.Node, gap string, dropped []markup.Span) {
 		h.drop(span)
 	}
 	for i, c := range pieces {
-		cell := `<td valign="top">`
+		cell := `<td valign="` + valign + `">`
 		if gap != "" && i+1 < len(pieces) {
-			cell = `<td valign="top" style="padding-right: ` + gap + `">`
+			cell = `<td valign="` + valign + `" style="padding-right: ` + gap + `">`
 		}
 		h.wrap(c, cell, "</td>")
+		if c.Is("img") && !declares(c, "display") {
+			h.declare(c, "display: block") // as a piece of a flex row is
+		}
 	}
 	h.replace(n.Close, "</tr></table>")
 }
@@ -233,8 +245,70 @@ func paddingToCell(p *Pass, t target) *Mend {
 	if !n.Is("div") {
 		return nil
 	}
-	h.toTable(n, "")
+	width := ""
+	for _, d := range ownDeclarations(n) {
+		if d.Property == "width" {
+			if width = p.outerWidth(n, d.Value); width == "" {
+				return nil
+			}
+			h.drop(d.Span)
+		}
+	}
+	h.toTable(n, width)
+	if p.marginsPassThrough(n) {
+		return h.costly("Make the block a table of one cell with the padding", "the margins of what stands first and last in it no longer reach out of it")
+	}
 	return h.mend("Make the block a table of one cell with the padding")
+}
+
+// outerWidth is the width of a table that takes as much room as a block with a width, its padding and its border; empty
+// where that is not known.
+func (p *Pass) outerWidth(n *markup.Node, width string) string {
+	prepared := p.preparedNode(n)
+	px, ok := style.Length(width, 16)
+	if prepared == nil || !ok || strings.HasSuffix(width, "%") || declares(n, "border") || declares(n, "box-sizing") {
+		return ""
+	}
+	padding, _ := style.Box(prepared, "padding", p.lookOf(n).text.Size)
+	return strconv.Itoa(int(px + padding.Left + padding.Right + 0.5))
+}
+
+// marginsPassThrough reports whether the margin of the first or the last block in an element reaches out of it, as
+// nothing is between them; a cell keeps it inside (CSS 2.2, 8.3.1).
+func (p *Pass) marginsPassThrough(n *markup.Node) bool {
+	prepared := p.preparedNode(n)
+	if prepared == nil {
+		return false
+	}
+	padding, _ := style.Box(prepared, "padding", 16)
+	var shown []*markup.Node
+	for _, c := range n.Children {
+		if c.Kind == markup.Element || c.Kind == markup.Text && strings.TrimSpace(c.Data) != "" {
+			shown = append(shown, c)
+		}
+	}
+	if len(shown) == 0 {
+		return false
+	}
+	open := func(padding float64, side string) bool {
+		return padding == 0 && !slices.ContainsFunc(ownDeclarations(n), func(d markup.Declaration) bool {
+			return d.Property == "border" || d.Property == "border-"+side || d.Property == "border-width"
+		})
+	}
+	return open(padding.Top, "top") && p.hasMargin(shown[0], "top") || open(padding.Bottom, "bottom") && p.hasMargin(shown[len(shown)-1], "bottom")
+}
+
+// hasMargin reports whether a block has a margin on a side, said or by itself.
+func (p *Pass) hasMargin(n *markup.Node, side string) bool {
+	prepared := p.preparedNode(n)
+	if n.Kind != markup.Element || prepared == nil || !markup.Block(n.Name) {
+		return false
+	}
+	margin, said := style.Box(prepared, "margin", p.lookOf(n).text.Size)
+	if !said {
+		return n.Is("p", "ul", "ol", "dl", "h1", "h2", "h3", "h4", "h5", "h6", "blockquote", "pre", "hr", "figure")
+	}
+	return side == "top" && margin.Top != 0 || side == "bottom" && margin.Bottom != 0
 }
 
 func paddings(n *markup.Node) []markup.Declaration {
@@ -267,7 +341,7 @@ func alone(n *markup.Node) bool {
 // toTable makes a block a table of one cell that keeps all of its attributes. A width goes to the table.
 func (h *hand) toTable(n *markup.Node, width string) {
 	for _, d := range ownDeclarations(n) {
-		if strings.HasPrefix(d.Property, "margin") && strings.Trim(d.Value, "0px ") != "" || d.Property == "display" || d.Property == "float" {
+		if strings.HasPrefix(d.Property, "margin") && strings.Trim(d.Value, "0px ") != "" || slices.Contains([]string{"display", "float", "max-width", "min-width"}, d.Property) {
 			h.fails = true
 		}
 	}
@@ -284,7 +358,7 @@ func widthToTable(p *Pass, t target) *Mend {
 		return nil
 	}
 	width := ""
-	if px, ok := style.Length(t.value, 16); ok && !strings.HasSuffix(t.value, "%") && !declares(n, "padding") {
+	if px, ok := style.Length(t.value, 16); ok && !strings.HasSuffix(t.value, "%") && !declares(n, "padding") && !declares(n, "border") {
 		width = strconv.Itoa(int(px + 0.5))
 	} else if strings.HasSuffix(t.value, "%") {
 		width = t.value

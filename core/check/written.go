@@ -319,8 +319,25 @@ func missingEndTags(p *Pass) {
 		}
 		h := p.hand()
 		h.insert(endOf(n), "</"+n.Name+">")
-		p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("<%s> is not closed.", n.Name), h.mend("Close it where browsers do"))
+		m := h.mend("Close it where browsers do")
+		if slices.Contains(formatting, n.Name) && p.showsBehind(endOf(n)) {
+			m = h.costly("Close it at the end of what it stands in", "what stands behind it no longer has its look, which browsers give to all of that")
+		}
+		p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("<%s> is not closed.", n.Name), m)
 	}
+}
+
+// formatting are the elements that browsers open again behind the end of what they stand in (HTML, 13.2.4.3).
+var formatting = []string{"a", "b", "big", "code", "em", "font", "i", "nobr", "s", "small", "strike", "strong", "tt", "u"}
+
+// showsBehind reports whether something is shown behind a place of the source.
+func (p *Pass) showsBehind(at int) bool {
+	found := false
+	p.Source.Root.Walk(func(n *markup.Node) bool {
+		found = found || n.Open.Start >= at && (n.Is("img", "hr") || n.Kind == markup.Text && strings.TrimSpace(n.Data) != "")
+		return !n.Is("style", "script", "title")
+	})
+	return found
 }
 
 func duplicateIDs(p *Pass) {

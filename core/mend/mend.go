@@ -18,6 +18,8 @@ type Options struct {
 	// Checks are the ids of checks whose findings are mended, the costly mends with them. With none, the safe mends
 	// of all checks are made.
 	Checks []string
+	// Except are the ids of checks whose findings are left as they are.
+	Except []string
 	// At is the byte offset of the one finding that is mended; -1 for all. It needs one check.
 	At int
 }
@@ -47,6 +49,8 @@ type Result struct {
 	Refused  []Refused         `json:"refused"`
 	Rounds   int               `json:"rounds"`
 	Findings []check.Finding   `json:"findings"` // what is left
+
+	Template *template.Template `json:"-"` // with all of it
 }
 
 // mostRounds is how often the source is looked at again; mends that call for each other end there.
@@ -75,6 +79,7 @@ func Mend(ctx context.Context, in check.Input, o Options) (Result, error) {
 		w.result.Rounds++
 	}
 	w.result.Source, w.result.Settings = w.in.Template.Source, w.in.Template.SettingsText
+	w.result.Template = w.in.Template
 	w.result.Pictures = changedPictures(in.Template, w.in.Template)
 	w.result.Findings = report.Findings
 	return w.result, nil
@@ -141,6 +146,9 @@ func (w *work) chosen(report *check.Report) []check.Finding {
 }
 
 func (w *work) asked(f check.Finding) bool {
+	if slices.Contains(w.options.Except, f.Check) {
+		return false
+	}
 	if len(w.options.Checks) == 0 {
 		return true
 	}

@@ -89,6 +89,7 @@ func TestFaultyTemplatesAreLeftWithoutASafeMend(t *testing.T) {
 				t.Logf("refused: %d:%d %s: %s: %s", d.Line, d.Column, d.Check, d.Title, d.Why)
 			}
 			t.Logf("%d findings before, %d mends, %d findings left", len(before.Findings), len(r.Done), len(r.Findings))
+			noneLeft(t, in, r)
 			for _, b := range before.Findings {
 				if b.Check == check.LanguageID {
 					t.Errorf("the template has a mistake: %s", b.Message)
@@ -100,6 +101,34 @@ func TestFaultyTemplatesAreLeftWithoutASafeMend(t *testing.T) {
 		if !shown[c.ID] {
 			t.Errorf("no faulty template shows %s", c.ID)
 		}
+	}
+}
+
+// noneLeft makes the mends that cost something too, and wants nothing left that a mend is known for.
+func noneLeft(t *testing.T, in check.Input, r Result) {
+	t.Helper()
+	var costly []string
+	for _, f := range r.Findings {
+		if f.Mend != nil {
+			costly = append(costly, f.Check)
+		}
+	}
+	if len(costly) == 0 {
+		return
+	}
+	in.Template = r.Template
+	r, err := Mend(context.Background(), in, Options{Checks: costly, At: -1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range r.Findings {
+		refused := slices.ContainsFunc(r.Refused, func(d Refused) bool { return d.Check == f.Check })
+		if f.Mend != nil && !refused && slices.Contains(costly, f.Check) {
+			t.Errorf("left with a mend: %d:%d %s %s", f.Line, f.Column, f.Check, f.Message)
+		}
+	}
+	for _, d := range r.Refused {
+		t.Logf("refused: %d:%d %s: %s: %s", d.Line, d.Column, d.Check, d.Title, d.Why)
 	}
 }
 
@@ -120,6 +149,9 @@ func TestOneOrSeveral(t *testing.T) {
 	}
 	if r, err = Mend(context.Background(), in, Options{At: -1}); err != nil || !strings.Contains(r.Source, "box-shadow") {
 		t.Errorf("a costly mend was made unasked: %+v, %v", r, err)
+	}
+	if r, err := Mend(context.Background(), in, Options{At: -1, Except: []string{"line-height-rule"}}); err != nil || strings.Contains(r.Source, "exactly") || len(r.Done) > 0 {
+		t.Errorf("%+v, %v", r, err)
 	}
 	if tmpl.Source == r.Source {
 		t.Error("the template itself was changed")

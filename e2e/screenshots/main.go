@@ -192,7 +192,10 @@ func pages(ctx context.Context, binary, out string) error {
 func shots() []shot {
 	visible := func(selector chromedp.CSS) step { return chromedp.WaitVisible(selector) }
 	return []shot{
-		{"workbench", "/templates/harbour", []step{visible(`ul[aria-label="Budgets"]`), visible(`iframe`)}},
+		{"workbench", "/templates/harbour", []step{
+			visible(`ul[aria-label="Budgets"]`), visible(`iframe`), chromedp.Click(`//button[text()="Room"]`), visible(`[aria-label="What takes the room"] button`),
+			script(`(document.querySelector('[aria-label="Kinds"]').scrollIntoView(), true)`),
+		}},
 		{"workbench-findings", "/templates/regatta", []step{
 			visible(`ol[aria-label="Findings"]`), rig.Choose("Shown as", "wordproc-desktop"), visible(`iframe[title^="As wordproc"]`),
 		}},
@@ -201,7 +204,7 @@ func shots() []shot {
 			chromedp.Click(`//button[text()="Dark mode"]`), script(`(document.querySelector('table[aria-label="Survival map"]').closest('section, div[class]').scrollIntoView(), true)`),
 		}},
 		{"workbench-mend", "/templates/regatta", []step{
-			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Mend 21"]`), visible(`.cm-mergeView`), visible(`ul[aria-label="Mends"]`),
+			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Mend 24"]`), visible(`.cm-mergeView`), visible(`ul[aria-label="Mends"]`),
 		}},
 		{"clients", "/clients", []step{visible(`table[aria-label="Clients"]`)}},
 		{"new-template", "/templates", []step{
@@ -248,7 +251,7 @@ const pasteSignature = `(() => {
 var terminalShots = []struct{ name, command string }{
 	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | head -40"},
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
-	{"command-rule", "missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
+	{"command-fit-and-rule", "missivum fit demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv --dry-run; missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
 	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --ground ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture travel demo/templates/harbour --people demo/people.csv --volume 9000"},
 	{"command-clients", "missivum clients; missivum clients show wordproc-desktop | head -26"},
 }
