@@ -105,6 +105,16 @@ type Input struct {
 	Day      time.Time // decides which dated slots are in force
 	// Progress is told now and then for how many people the budgets are measured; nil for none.
 	Progress func(done int)
+	// Numbers are the telephone numbers that were read already, for several runs one after the other; nil for none.
+	Numbers *field.Numbers
+}
+
+// withNumbers is the input with a place for telephone numbers.
+func (in Input) withNumbers() Input {
+	if in.Numbers == nil {
+		in.Numbers = &field.Numbers{}
+	}
+	return in
 }
 
 // Pass gives a check what it needs and takes its findings.
@@ -125,6 +135,7 @@ type Pass struct {
 // Run checks a template for the profiles. Mistakes in the template language are findings too. The
 // context can stop the measuring of a large directory.
 func Run(ctx context.Context, in Input) (*Report, error) {
+	in = in.withNumbers()
 	r, prepared, err := find(in)
 	if err != nil {
 		return nil, err
@@ -155,7 +166,7 @@ func find(in Input) (*Report, *compose.Prepared, error) {
 	if err != nil && !errors.As(err, &mistakes) {
 		return nil, nil, err
 	}
-	p := &Pass{Input: in, Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource()}
+	p := &Pass{Input: in.withNumbers(), Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource()}
 	p.language(mistakes)
 	for _, c := range Checks() {
 		if c.Run != nil && len(p.htmlClients()) > 0 {

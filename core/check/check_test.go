@@ -383,8 +383,14 @@ func BenchmarkRun(b *testing.B) {
 		b.Fatal(err)
 	}
 	people := &person.Directory{Schema: d.Schema}
-	for len(people.People) < 200 {
-		people.People = append(people.People, d.People[len(people.People)%len(d.People)])
+	for i := range 200 { // everybody has numbers of their own
+		who := person.Person{Values: slices.Clone(d.People[i%len(d.People)].Values)}
+		for k, field := range []string{"telephoneNumber", "mobile"} {
+			if column, _, _ := d.Schema.Column(field); who.At(column) != "" {
+				who.Values[column] = fmt.Sprintf("+44 1632 960%03d", 400*k+i)
+			}
+		}
+		people.People = append(people.People, who)
 	}
 	began := time.Now()
 	rounds := 0

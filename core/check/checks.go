@@ -373,7 +373,7 @@ func telephoneNumbers(p *Pass) {
 	}
 	country, _, _ := p.People.Schema.Column("c")
 	p.misread((*field.Expr).Telephone, func(e *field.Expr, someone *person.Person) bool {
-		return !field.Dialable(e.Raw(someone), someone.At(country), p.Template.Settings.Country)
+		return !p.Numbers.Dialable(e.Raw(someone), someone.At(country), p.Template.Settings.Country)
 	}, "cannot be understood as a telephone number for %s; it is shown as it stands and cannot be dialled.")
 }
 

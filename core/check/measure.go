@@ -14,21 +14,38 @@ import (
 	"missivum/core/rule"
 )
 
+// figure is what is counted of one program's output, once for each person however many limits there are of it.
+type figure struct {
+	program *field.Program
+	person  int // whose figures they are; from 1
+	units   int
+	bytes   int
+	buffer  []byte
+}
+
+func (g *figure) of(f *field.Filler, person int) *figure {
+	if g.person != person {
+		g.buffer = g.program.Append(g.buffer[:0], f)
+		g.person, g.units, g.bytes = person, client.Units(g.buffer), len(g.buffer)
+	}
+	return g
+}
+
 // gauge is one thing to measure: the program whose output is counted, and for which budget.
 type gauge struct {
 	budget  Budget
 	variant string
-	count   func(f *field.Filler) int
-	fixed   bool // the same for everybody
+	count   func(f *field.Filler, person int) int // person from 1
+	fixed   bool                                  // the same for everybody
 }
 
 // measure works out every limit of every profile for each variant and the worst person.
 func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budget, error) {
-	table := prepared.NewTable()
+	m := measuring{prepared: prepared, table: prepared.NewTable(), forms: map[string]*figure{}}
 	var gauges []*gauge
 	for _, variant := range in.Template.Variants() {
 		for _, profile := range in.Profiles {
-			made, err := gaugesOf(prepared, table, profile, variant)
+			made, err := m.gauges(profile, variant)
 			if err != nil {
 				return nil, err
 			}
@@ -42,7 +59,8 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 	if people == nil || len(people.People) == 0 {
 		people = &person.Directory{Schema: prepared.Schema, People: []person.Person{*compose.FieldNames(prepared.Schema)}}
 	}
-	filler := field.NewFiller(table)
+	filler := field.NewFiller(m.table)
+	filler.UseNumbers(in.withNumbers().Numbers)
 	mail, _, _ := people.Schema.Column("mail")
 	for i := range people.People {
 		if i%256 == 0 && ctx.Err() != nil {
@@ -56,7 +74,7 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 			if g.fixed && i > 0 {
 				continue
 			}
-			n := g.count(filler)
+			n := g.count(filler, i+1)
 			figures[g] = append(figures[g], n)
 			if i == 0 || n > best[g] {
 				best[g] = n
@@ -119,7 +137,14 @@ func worst(gauges []*gauge, best map[*gauge]int, who map[*gauge]string, named bo
 	return list
 }
 
-func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Profile, variant string) ([]*gauge, error) {
+// measuring compiles what is measured. What several profiles store alike is compiled and filled once.
+type measuring struct {
+	prepared *compose.Prepared
+	table    *field.Table
+	forms    map[string]*figure // by variant and markup
+}
+
+func (m *measuring) gauges(profile *client.Profile, variant string) ([]*gauge, error) {
 	var list []*gauge
 	for _, limit := range profile.Limits {
 		g := &gauge{variant: variant, budget: Budget{
@@ -129,11 +154,12 @@ func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Pr
 		var err error
 		switch limit.Measure {
 		case client.PictureBytes:
-			g.count, g.fixed = prepared.PictureWeight(table, variant)
+			weight, fixed := m.prepared.PictureWeight(m.table, variant)
+			g.count, g.fixed = func(f *field.Filler, _ int) int { return weight(f) }, fixed
 		case client.Columns:
-			g.count, err = columns(prepared, table, variant)
+			g.count, err = m.columns(variant)
 		case client.Characters, client.Bytes:
-			g.count, g.fixed, err = stored(prepared, table, profile, limit.Measure, variant)
+			g.count, g.fixed, err = m.stored(profile, limit.Measure, variant)
 		}
 		if err != nil {
 			return nil, err
@@ -144,40 +170,44 @@ func gaugesOf(prepared *compose.Prepared, table *field.Table, profile *client.Pr
 }
 
 // stored counts the markup that the client stores after it was installed.
-func stored(prepared *compose.Prepared, table *field.Table, profile *client.Profile, measure client.Measure, variant string) (func(*field.Filler) int, bool, error) {
-	doc, _ := client.Simulate(profile, prepared.Outgoing(), client.Install)
+func (m *measuring) stored(profile *client.Profile, measure client.Measure, variant string) (func(*field.Filler, int) int, bool, error) {
+	doc, _ := client.Simulate(profile, m.prepared.Outgoing(), client.Install)
 	if profile.Pasted() {
 		client.Paste(doc)
 	}
-	dialect := rule.Find(profile.Install.Dialect)
-	if dialect != nil {
-		table = prepared.NewTable() // the block is the same for everybody: nobody's values are needed
-	}
-	program, err := prepared.FragmentProgram(doc, table, variant)
-	if err != nil {
-		return nil, false, err
-	}
-	if dialect != nil {
-		n := rule.Export(program, doc, dialect, nil).Characters
-		return func(*field.Filler) int { return n }, true, nil
-	}
-	var buffer []byte
-	return func(f *field.Filler) int {
-		buffer = program.Append(buffer[:0], f)
-		if measure == client.Bytes {
-			return len(buffer)
+	if dialect := rule.Find(profile.Install.Dialect); dialect != nil {
+		// the block is the same for everybody: nobody's values are needed
+		program, err := m.prepared.FragmentProgram(doc, m.prepared.NewTable(), variant)
+		if err != nil {
+			return nil, false, err
 		}
-		return client.Units(buffer)
+		n := rule.Export(program, doc, dialect, nil).Characters
+		return func(*field.Filler, int) int { return n }, true, nil
+	}
+	key := variant + "\n" + doc.Render()
+	if m.forms[key] == nil {
+		program, err := m.prepared.FragmentProgram(doc, m.table, variant)
+		if err != nil {
+			return nil, false, err
+		}
+		m.forms[key] = &figure{program: program}
+	}
+	form := m.forms[key]
+	return func(f *field.Filler, person int) int {
+		if measure == client.Bytes {
+			return form.of(f, person).bytes
+		}
+		return form.of(f, person).units
 	}, false, nil
 }
 
-func columns(prepared *compose.Prepared, table *field.Table, variant string) (func(*field.Filler) int, error) {
-	text, err := prepared.TextProgram(table, variant)
+func (m *measuring) columns(variant string) (func(*field.Filler, int) int, error) {
+	text, err := m.prepared.TextProgram(m.table, variant)
 	if err != nil {
 		return nil, err
 	}
 	var buffer []byte
-	return func(f *field.Filler) int {
+	return func(f *field.Filler, _ int) int {
 		buffer = text.Append(buffer[:0], f)
 		return compose.LongestLine(buffer)
 	}, nil

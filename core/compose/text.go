@@ -286,7 +286,7 @@ func appendWrapped(dst []byte, line string) []byte {
 	}
 	width := 0
 	for i, word := range strings.Split(line, " ") {
-		w := uniseg.StringWidth(word)
+		w := columnsOf(word)
 		switch {
 		case i == 0:
 		case width+1+w > Columns:
@@ -306,9 +306,19 @@ func appendWrapped(dst []byte, line string) []byte {
 func LongestLine(text []byte) int {
 	widest := 0
 	for _, line := range strings.Split(string(text), "\n") {
-		widest = max(widest, uniseg.StringWidth(line))
+		widest = max(widest, columnsOf(line))
 	}
 	return widest
+}
+
+// columnsOf is the width of a text in columns. That of printable ASCII is its length.
+func columnsOf(text string) int {
+	for i := range len(text) {
+		if text[i] < ' ' || text[i] > '~' {
+			return uniseg.StringWidth(text)
+		}
+	}
+	return len(text)
 }
 
 // TextProgram is the compiled text form.

@@ -44,10 +44,19 @@ type Env struct {
 	Country  string // two letters (ISO 3166), for numbers without a country code
 	Language string // BCP 47; the person's, or the first of those that stand in for it
 
-	home    string                                  // country of what is not a person's
-	casers  map[string]cases.Caser                  // by way and language
-	numbers map[numberKey]*phonenumbers.PhoneNumber // of one person; nil for what is not a number
+	home    string                 // country of what is not a person's
+	casers  map[string]cases.Caser // by way and language
+	numbers *Numbers
 }
+
+// Numbers are the telephone numbers that were read already, since reading one takes longer than all else of a person.
+// It is not for use by several goroutines at once. The zero value is ready.
+type Numbers struct {
+	read map[numberKey]*phonenumbers.PhoneNumber // nil for what is not a number
+}
+
+// mostNumbers is how many numbers are kept; then they are forgotten.
+const mostNumbers = 10_000
 
 // numberKey is a number as it stands and the country it is read in.
 type numberKey struct{ value, country string }
@@ -74,21 +83,36 @@ func (env *Env) cased(name, value string) string {
 	return caser.String(value)
 }
 
-// number reads a telephone number once per person, however often it is shown.
-func (env *Env) number(value string) *phonenumbers.PhoneNumber {
-	key := numberKey{value, env.Country}
-	if n, ok := env.numbers[key]; ok {
-		return n
+// parse reads a telephone number; nil for what is none.
+func (n *Numbers) parse(value, country string) *phonenumbers.PhoneNumber {
+	key := numberKey{value, country}
+	if number, ok := n.read[key]; ok {
+		return number
 	}
-	n, err := phonenumbers.Parse(value, env.Country)
+	number, err := phonenumbers.Parse(value, country)
 	if err != nil {
-		n = nil
+		number = nil
 	}
+	if n.read == nil || len(n.read) >= mostNumbers {
+		n.read = map[numberKey]*phonenumbers.PhoneNumber{}
+	}
+	n.read[key] = number
+	return number
+}
+
+// Dialable reports whether a value is blank or a telephone number, which without a country code is taken
+// to be of the person's country, or else of the standard one (two letters each).
+func (n *Numbers) Dialable(value, country, standard string) bool {
+	value = person.Clean(value)
+	return value == "" || n.parse(value, countryCode(country, standard)) != nil
+}
+
+// number reads a telephone number, however often it is shown, once.
+func (env *Env) number(value string) *phonenumbers.PhoneNumber {
 	if env.numbers == nil {
-		env.numbers = map[numberKey]*phonenumbers.PhoneNumber{}
+		env.numbers = &Numbers{}
 	}
-	env.numbers[key] = n
-	return n
+	return env.numbers.parse(value, env.Country)
 }
 
 // formatted writes a telephone number, or gives the other text for what is none.
@@ -231,14 +255,6 @@ func (e *Expr) encoded() bool {
 // has reports whether a field goes through one of the modifiers.
 func (e *Expr) has(names ...string) bool {
 	return len(e.Fields) > 0 && slices.ContainsFunc(e.Modifiers, func(m Modifier) bool { return slices.Contains(names, m.Name) })
-}
-
-// Dialable reports whether a value is blank or a telephone number, which without a country code is taken
-// to be of the person's country, or else of the standard one (two letters each).
-func Dialable(value, country, standard string) bool {
-	value = person.Clean(value)
-	env := Env{Country: countryCode(country, standard)}
-	return value == "" || env.number(value) != nil
 }
 
 // countryCode is the person's country where it is one.

@@ -301,10 +301,12 @@ type Filler struct {
 // NewFiller makes a filler for the programs of a table.
 func NewFiller(t *Table) *Filler { return &Filler{table: t} }
 
+// UseNumbers lets the filler look for telephone numbers among those that were read elsewhere, and keep its own there.
+func (f *Filler) UseNumbers(n *Numbers) { f.env.numbers = n }
+
 // Set works out every expression and condition of the table for a person.
 func (f *Filler) Set(p *person.Person) {
 	t := f.table
-	clear(f.env.numbers)
 	f.env.home = t.defaultCountry
 	f.env.Country = countryCode(p.At(t.country), t.defaultCountry)
 	f.env.Language = p.At(t.language)

@@ -14,6 +14,7 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compact"
+	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
@@ -63,6 +64,9 @@ func Fit(ctx context.Context, in check.Input, id string, target int) (*Result, e
 		return nil, err
 	}
 	in.Profiles = []*client.Profile{profile}
+	if in.Numbers == nil {
+		in.Numbers = &field.Numbers{} // for all trials
+	}
 	plain := *in.Template
 	plain.Settings.Compact = false
 	in.Template = &plain

@@ -10,6 +10,7 @@ import (
 	"sort"
 
 	"missivum/core/check"
+	"missivum/core/field"
 	"missivum/core/template"
 )
 
@@ -59,6 +60,9 @@ const mostRounds = 30
 // Mend mends a template's source. The template itself is not changed. The error is that of the checks, or the
 // context's.
 func Mend(ctx context.Context, in check.Input, o Options) (Result, error) {
+	if in.Numbers == nil {
+		in.Numbers = &field.Numbers{} // for all rounds
+	}
 	w := work{in: in, options: o, tried: map[string]bool{}, result: Result{Done: []Done{}, Refused: []Refused{}}}
 	report, err := check.Findings(in)
 	if err != nil {
