@@ -125,6 +125,14 @@ var layoutChecks = []*Check{
 		Passing: `<img src="https://p.brackwater.example/a.png" alt="Ferry" width="60" height="180"><span>Brackwater Ferries</span>`,
 	},
 	{
+		ID: "frozen-percent", Title: "Share of the width that a paste makes px",
+		Why:     "A browser copies lengths as it has worked them out: a table of 100 % becomes as wide, in px, as the window in which somebody copied it.",
+		Remedy:  "Write the width as an attribute, which is copied as it stands, or in px.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0" style="width: 100%"><tr><td>Harbour office</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" width="100%"><tr><td>Harbour office</td></tr></table>`,
+		Mend:    shareToAttribute,
+	},
+	{
 		ID: "lone-block", Title: "One paragraph that is all of the signature",
 		Why:     "A browser pastes a lone paragraph into the line where the cursor stands: the paragraph is gone, and its font is written onto every piece of text, which makes the signature much longer.",
 		Remedy:  "Put it into a table of one cell.",
@@ -387,6 +395,28 @@ func boundToAttribute(p *Pass, t target) *Mend {
 	}
 	h.drop(t.span)
 	return h.mend(fmt.Sprintf("Write the %s as an attribute", side))
+}
+
+// shareToAttribute writes a share of the width as an attribute, or takes it from a block that is as wide anyway.
+func shareToAttribute(p *Pass, t target) *Mend {
+	if t.property != "width" {
+		return nil
+	}
+	h := p.hand()
+	h.drop(t.span)
+	title := ""
+	for _, n := range t.nodes {
+		switch {
+		case n.Is("table", "td", "th", "img"):
+			h.setAttribute(n, "width", t.value)
+			title = "Write the width as an attribute"
+		case n.Is("div", "p") && t.value == "100%" && !declares(n, "display") && !declares(n, "float") && !declares(n, "padding") && !declares(n, "border") && title == "":
+			title = "Take it away; a block is as wide anyway"
+		default:
+			return nil
+		}
+	}
+	return h.mend(title)
 }
 
 // dropPosition takes away a position that moves nothing.

@@ -2,6 +2,7 @@ package client
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"missivum/core/compact"
@@ -19,13 +20,32 @@ func (p *Profile) Pasted() bool { return p.Install.Way == "paste-rendered" }
 func Paste(doc *markup.Document) {
 	compact.WhiteSpace(doc)
 	for _, n := range doc.Root.Elements() {
+		if notCopied(n) {
+			n.Remove()
+			continue
+		}
 		pasteStyle(n)
 		for _, a := range slices.Clone(n.Attrs) {
-			if strings.HasPrefix(a.Name, "on") {
+			if strings.HasPrefix(a.Name, "on") || a.Name == "contenteditable" || slices.Contains(addressed, a.Name) && SchemeOf(strings.TrimSpace(a.Value)) == "javascript" {
 				n.RemoveAttr(a.Name)
 			}
 		}
 		n.Normalise()
+	}
+	for _, n := range doc.Root.Elements() {
+		switch {
+		case n.Is("applet", "object"), n.Is("font") && len(n.Attrs) == 0:
+			n.Unwrap()
+		case invisible(n):
+			n.Walk(func(c *markup.Node) bool {
+				if c.Kind == markup.Text {
+					c.Remove()
+				}
+				return true
+			})
+		case n.Is("canvas", "meter", "progress", "textarea", "video"), n.Is("details") && n.Attribute("open") == nil:
+			empty(n)
+		}
 	}
 	doc.Root.Walk(func(n *markup.Node) bool {
 		switch {
@@ -42,6 +62,36 @@ func Paste(doc *markup.Document) {
 		return true
 	})
 	thinned(doc.Root, map[string]string{})
+}
+
+// addressed are the attributes that hold an address that is loaded or gone to.
+var addressed = []string{"href", "src", "action", "background"}
+
+// notCopied tells what a browser leaves behind when it copies: what is not shown, and what cannot be selected.
+func notCopied(n *markup.Node) bool {
+	if n.Is("audio") && n.Attribute("controls") == nil || n.Is("dialog") && n.Attribute("open") == nil || n.Is("datalist", "embed", "template") || n.Attribute("hidden") != nil {
+		return true
+	}
+	if draggable, _ := n.Attr("draggable"); draggable == "true" && !n.Is("a", "img") {
+		return true
+	}
+	display, _ := n.Declared("display")
+	return display == "none"
+}
+
+// invisible tells an element whose text is there and cannot be seen.
+func invisible(n *markup.Node) bool {
+	v, _ := n.Declared("visibility")
+	return v == "hidden" || v == "collapse"
+}
+
+// empty takes away what is inside, but for the summary that a closed piece shows.
+func empty(n *markup.Node) {
+	for _, c := range slices.Clone(n.Children) {
+		if !c.Is("summary") {
+			c.Remove()
+		}
+	}
 }
 
 // thinned takes declarations off spans that say what the element around says already, and leaves out the tags of
@@ -128,7 +178,10 @@ func pasteStyle(n *markup.Node) {
 	list := style.JoinSides(style.JoinSides(n.Style, "padding"), "margin")
 	var out []markup.Declaration
 	for _, d := range list {
-		if !style.KnownProperty(d.Property) || strings.HasPrefix(d.Property, "mso-") || strings.HasPrefix(d.Property, "-ms-") || strings.HasPrefix(d.Property, "-moz-") {
+		if standard := standardNames[d.Property]; standard != "" {
+			d.Property = standard
+		}
+		if !copiedDeclaration(n, d) {
 			continue
 		}
 		d.Value = spelled(d)
@@ -143,16 +196,50 @@ func pasteStyle(n *markup.Node) {
 	n.SetAttr("style", n.Attribute("style").Value+";")
 }
 
+// standardNames are properties that the object model knows by another name.
+var standardNames = map[string]string{
+	"word-wrap": "overflow-wrap", "-webkit-text-size-adjust": "text-size-adjust", "-webkit-border-radius": "border-radius",
+	"-webkit-box-shadow": "box-shadow", "-webkit-transform": "transform",
+}
+
+// copiedDeclaration tells whether the browser knows a declaration, and whether it says more than the element does by
+// itself.
+func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
+	low := strings.ToLower(strings.TrimSpace(d.Value))
+	switch {
+	case strings.HasPrefix(d.Property, "--"):
+		return true
+	case !style.KnownProperty(d.Property) && d.Property != "text-size-adjust", d.Property == "behavior", strings.HasPrefix(d.Property, "mso-"), strings.HasPrefix(d.Property, "-ms-"), strings.HasPrefix(d.Property, "-moz-"):
+		return false
+	case strings.Contains(low, "var("), strings.Contains(low, "expression("):
+		return false
+	case d.Property == "display":
+		return low != "block" || !markup.Block(n.Name) || n.Is("table", "td", "th", "tr", "tbody", "li")
+	case style.TakesLength(d.Property):
+		for _, word := range strings.Fields(low) {
+			if n, err := strconv.ParseFloat(word, 64); err == nil && n != 0 {
+				return false // a number without a unit
+			}
+		}
+	}
+	return true
+}
+
 // spelled is a value as the object model writes it.
 func spelled(d markup.Declaration) string {
-	if strings.Contains(d.Value, "{{") {
+	if strings.Contains(d.Value, "{{") || strings.HasPrefix(d.Property, "--") {
 		return d.Value
 	}
-	value := d.Value
+	value := style.Serialized(d.Value)
 	switch {
+	case d.Property == "flex":
+		if _, err := strconv.ParseFloat(value, 64); err == nil {
+			return value + " 1 0%"
+		}
 	case d.Property == "font-family":
 		return families(value)
 	case d.Property == "font":
+		value = strings.Replace(value, "/", " / ", 1)
 		if at := strings.IndexByte(value, ','); at >= 0 || strings.ContainsAny(value, `'"`) {
 			return strings.ReplaceAll(value, `'`, `"`)
 		}
@@ -186,14 +273,6 @@ var unitless = []string{"line-height", "opacity", "z-index", "order", "flex", "f
 func spelledWord(property, word string) string {
 	low := strings.ToLower(word)
 	switch {
-	case strings.HasPrefix(low, "#"):
-		if c, ok := style.Color(low); ok {
-			return rgb(c.R, c.G, c.B)
-		}
-	case strings.HasPrefix(low, "rgb("):
-		if c, ok := style.Color(low); ok {
-			return rgb(c.R, c.G, c.B)
-		}
 	case strings.HasPrefix(low, "url("):
 		return `url("` + strings.Trim(strings.TrimSuffix(word[4:], ")"), `'" `) + `")`
 	case low == "0" && !slices.Contains(unitless, property):
@@ -207,18 +286,4 @@ func spelledWord(property, word string) string {
 		return low
 	}
 	return word
-}
-
-func rgb(r, g, b uint8) string {
-	digits := func(v uint8) string {
-		var out []byte
-		if v >= 100 {
-			out = append(out, '0'+v/100)
-		}
-		if v >= 10 {
-			out = append(out, '0'+v/10%10)
-		}
-		return string(append(out, '0'+v%10))
-	}
-	return "rgb(" + digits(r) + ", " + digits(g) + ", " + digits(b) + ")"
 }

@@ -1,6 +1,7 @@
 package style
 
 import (
+	"fmt"
 	"image/color"
 	"math"
 	"strconv"
@@ -41,6 +42,48 @@ func Opaque(value string, ground, ink color.RGBA) (string, bool) {
 		}
 	}
 	return b.String(), true
+}
+
+// Serialized writes every colour of a value that is no name as browsers write it back: rgb(), or rgba() where the ground
+// shines through (CSS Object Model, 6.7.2). What cannot be read stays.
+func Serialized(value string) string {
+	var b strings.Builder
+	tokens := tokenize(value, 0)
+	for i := 0; i < len(tokens); i++ {
+		text := tokens[i].text
+		c, alpha, ok := color.RGBA{}, 1.0, false
+		end := i
+		switch form := ColourForm(text); form {
+		case "hex3", "hex6":
+			c, ok = Color(text)
+		case "hex4", "hex8":
+			c, alpha, ok = hexWithAlpha(text)
+		case "rgb", "rgba", "hsl":
+			end = closing(tokens, i)
+			c, alpha, ok = functionColour(form, join(tokens[i+1:end]))
+		}
+		switch {
+		case !ok:
+			b.WriteString(text)
+			continue
+		case alpha == 1:
+			fmt.Fprintf(&b, "rgb(%d, %d, %d)", c.R, c.G, c.B)
+		default:
+			fmt.Fprintf(&b, "rgba(%d, %d, %d, %s)", c.R, c.G, c.B, alphaText(alpha))
+		}
+		i = end
+	}
+	return b.String()
+}
+
+// alphaText writes an alpha with two digits where they give the same of 255 steps, or else with three.
+func alphaText(alpha float64) string {
+	steps := math.Round(alpha * 255)
+	short := math.Round(steps/255*100) / 100
+	if math.Round(short*255) != steps {
+		short = math.Round(steps/255*1000) / 1000
+	}
+	return strconv.FormatFloat(short, 'f', -1, 64)
 }
 
 func closing(tokens []token, open int) int {

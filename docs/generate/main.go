@@ -60,7 +60,7 @@ type agreement struct {
 func measured(root string) string {
 	var b, list strings.Builder
 	b.WriteString("| profile | hop | against | version | probes | end alike | to the sign |\n|---|---|---|---|---:|---:|---:|\n")
-	for _, name := range []string{"washing-webmail-install", "washing-webmail-receive", "gecko-desktop-draw"} {
+	for _, name := range []string{"washing-webmail-install", "washing-webmail-receive", "gecko-desktop-draw", "paste-rendered-install"} {
 		data, err := os.ReadFile(filepath.Join(root, "docs/measure/clients/results", name+".json"))
 		if err != nil {
 			log.Fatal(err)
@@ -78,8 +78,9 @@ func measured(root string) string {
 	return b.String() + `
 Each probe is one small construct (docs/measure/clients/probes.yaml). "End alike" says that the real thing and the
 simulation both keep, change or drop it; "to the sign", that the markup is the same. For Gecko the question is whether
-declarations are drawn, against Chromium's drawing of what the profile keeps. go run ./docs/measure/clients measures
-anew; the tests do so too. The disagreements:
+declarations are drawn, against Chromium's drawing of what the profile keeps. For the paste, which all profiles share
+that are pasted into, each probe is copied and pasted by key presses in Chromium, as browser and as web view of many.
+go run ./docs/measure/clients measures anew; the tests do so too. The disagreements:
 
 ` + list.String()
 }

@@ -18,17 +18,37 @@ const pasteHead = `<!doctype html><meta charset="utf-8"><meta http-equiv="Conten
 // Pasted is what stands in an editable element after markup was shown in the installed Chromium, selected whole, copied,
 // and pasted there, by key presses. It starts a browser of its own.
 func Pasted(ctx context.Context, markup string) (string, error) {
-	path, err := Chromium()
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	list, err := PastedEach(ctx, []string{markup})
 	if err != nil {
 		return "", err
 	}
-	pasted, err := inFolder(ctx, "", func(ctx context.Context, folder, _ string) ([]byte, error) {
-		tab, stop := start(ctx, path, 900)
-		defer stop()
-		text, err := PastedIn(tab, folder, markup)
-		return []byte(text), err
-	})
-	return string(pasted), err
+	return list[0], nil
+}
+
+// PastedEach is Pasted for many, one after the other in one browser.
+func PastedEach(ctx context.Context, markups []string) ([]string, error) {
+	path, err := Chromium()
+	if err != nil {
+		return nil, err
+	}
+	folder, err := os.MkdirTemp("", "missivum-paste-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(folder)
+	tab, stop := start(ctx, path, 900)
+	defer stop()
+	var list []string
+	for _, markup := range markups {
+		pasted, err := PastedIn(tab, folder, markup)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, pasted)
+	}
+	return list, nil
 }
 
 // PastedIn is Pasted in a browser's tab that is open; the two pages are written into the folder.

@@ -1,7 +1,7 @@
 // Command clients holds the simulation of two client profiles against the real thing. Every probe of probes.yaml is
 // put through the sanitiser of Debian's package roundcube-core and through the profile washing-webmail, hop by hop;
-// those that are drawn are drawn by Gecko as they are and by Chromium as the profile gecko-desktop keeps them. What
-// came out, with every disagreement, is written to the folder results.
+// those that are drawn are drawn by Gecko as they are and by Chromium as the profile gecko-desktop keeps them; and each
+// is copied and pasted in Chromium, beside what is predicted for clients that are pasted into. What came out, with every disagreement, is written to the folder results.
 //
 // It needs the Debian packages roundcube-core, php-cli, php-xml, php-mbstring, php-masterminds-html5 and chromium, and
 // Debian's browser with the Gecko engine (scripts/setup.sh).
@@ -84,6 +84,10 @@ func main() {
 		log.Fatal(err)
 	}
 	report(r, "gecko-desktop-draw")
+	if r, err = paste(probes); err != nil {
+		log.Fatal(err)
+	}
+	report(r, "paste-rendered-install")
 }
 
 func report(r Result, name string) {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"gopkg.in/yaml.v3"
 
 	"missivum/core/client"
+	"missivum/service/drawing"
 )
 
 func probeList(t *testing.T) []Probe {
@@ -60,6 +62,21 @@ func TestTheProfileDrawsAsGeckoDoes(t *testing.T) {
 		t.Errorf("%.1f %% draw alike; %+v", 100*share, r.Disagreements)
 	}
 	checkKept(t, r, "gecko-desktop-draw")
+}
+
+// TestThePasteIsAsPredicted copies and pastes every probe in Chromium.
+func TestThePasteIsAsPredicted(t *testing.T) {
+	r, err := paste(probeList(t))
+	if errors.Is(err, drawing.ErrNoBrowser) {
+		t.Skip(err)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if share := float64(r.Same) / float64(r.Probes); share < 0.97 {
+		t.Errorf("%.1f %% are pasted as predicted; %+v", 100*share, r.Disagreements)
+	}
+	checkKept(t, r, "paste-rendered-install")
 }
 
 // checkKept holds what was measured now against the kept results; another version may differ.
