@@ -29,6 +29,10 @@ func TestMendingInTheWorkbench(t *testing.T) {
 
 	do(t, tab, "mending all that is safe", chromedp.Click(`//button[text()="Mend 24"]`))
 	waitFor(t, tab, "all mends are listed", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 25 && document.querySelectorAll('ul[aria-label="Pictures that are made"] img').length === 4 && /15 findings are left then/.test(document.querySelector('[role="dialog"]').innerText)`)
+	do(t, tab, "leaving two checks out", chromedp.Click(`//label[.="picture-dark"]`), chromedp.Click(`//label[.="language"]`))
+	waitFor(t, tab, "they are not mended", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 23 && document.querySelectorAll('ul[aria-label="Pictures that are made"] img').length === 3`)
+	do(t, tab, "taking them in again", chromedp.Click(`//label[.="picture-dark"]`), chromedp.Click(`//label[.="language"]`))
+	waitFor(t, tab, "all are mended", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 25`)
 	do(t, tab, "taking them", chromedp.Click(`//button[text()="Take the mended source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "no safe mend is left", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15 && ![...document.querySelectorAll('button')].some(b => /^Mend \d/.test(b.textContent))`)
 	waitFor(t, tab, "the look has the new pictures", `document.querySelector('iframe').srcdoc.includes('data:image/png;base64,') && /Pictures that a mend made.*anchor\.png, logo\.png, pennant\.png, picture-1\.gif/.test(document.body.innerText)`)

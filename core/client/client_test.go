@@ -89,6 +89,10 @@ func TestSimulate(t *testing.T) {
 		{"scripts go with what is in them", "capped-webmail", `<p onclick="x()">a<script>b</script><form>c</form></p>`, `<p>a</p>`, Install, 3},
 		{"data pictures are refused", "capped-webmail", `<img src="data:image/gif;base64,AA" width=1 height=1>`, `<img src="" width=1 height=1>`, Install, 1},
 		{"an unsized picture stays and is noted", "wordproc-desktop", `<img src="x.png" width=10 style="width: 10px">`, `<img src="x.png" width=10>`, Draw, 2},
+		{"a link's colour that stands once is the engine's", "wordproc-desktop", `<a href="x" style="font-size: 9px; color: red; text-decoration: none">y</a>`, `<a href="x" style="font-size: 9px; text-decoration: none; color: #0563c1">y</a>`, Draw, 1},
+		{"one that stands twice is kept", "wordproc-desktop", `<a href="x" style="color: red; text-decoration: none"><span style="color: red">y</span></a>`, `<a href="x" style="color: red; text-decoration: none"><span style="color: red">y</span></a>`, Draw, 0},
+		{"a link without a colour", "wordproc-desktop", `<a href="x" style="text-decoration: none">y</a>`, `<a href="x" style="text-decoration: none; color: #0563c1">y</a>`, Draw, 1},
+		{"a share of the width is told where it is pasted", "capped-webmail", `<table cellspacing=0 cellpadding=0 style="width: 50%"><tr><td>x</td></tr></table>`, `<table cellspacing=0 cellpadding=0 style="width: 50%"><tr><td>x</td></tr></table>`, Install, 1},
 		{"a block in an inline element", "wordproc-desktop", `<span><div>x</div></span><a href=x><table cellspacing=0 cellpadding=0></table></a><div><p>y</p></div>`, `<span><div>x</div></span><a href=x><table cellspacing=0 cellpadding=0></table></a><div><p>y</p></div>`, Draw, 2},
 	} {
 		t.Run(c.name, func(t *testing.T) {

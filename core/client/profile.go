@@ -231,11 +231,12 @@ type Behaviour struct {
 	Says     string   `json:"says,omitempty"`
 	While    string   `json:"while,omitempty"` // blocked: only until the reader allows pictures
 	To       string   `json:"to,omitempty"`    // rewritten: the new name or value, * stands for the old one
-	Adds     *Adds    `json:"adds,omitempty"`  // added: what
+	Adds     *Adds    `json:"adds,omitempty"`  // added, and rewritten with a structure: what
 	Basis    Basis    `json:"basis"`
 }
 
-// Adds is an attribute or a declaration that a client adds where the element has none.
+// Adds is an attribute or a declaration that a client adds where the element has none or, when it rewrites, puts in the place
+// of what it has.
 type Adds struct {
 	Attribute string `json:"attribute,omitempty"`
 	Property  string `json:"property,omitempty"`

@@ -80,6 +80,14 @@ func TestPaste(t *testing.T) {
 		{"spans that say nothing new", `<b style="color: red"><span style="color: red">x</span><span>y</span></b>`, `<b style="color: red;">xy</b>`},
 		{"a span that says something new", `<b style="color: red"><span style="color: blue">x</span></b>`, `<b style="color: red;"><span style="color: blue;">x</span></b>`},
 		{"sheets, comments and handlers", `<style>a:hover{color:red}</style><!-- c --><i onclick="x()">x</i>`, `<i>x</i>`},
+		{"what is not shown", `<p hidden>a</p><i style="display: none">b</i><b style="visibility: hidden">c</b><dialog>d</dialog><details><summary>e</summary>f</details><p draggable="true">g</p><datalist><option>h</option></datalist>`, `<b style="visibility: hidden;"></b><details><summary>e</summary></details>`},
+		{"what may be moved is copied all the same", `<a href="x" draggable="true">a</a>`, `<a href="x" draggable="true">a</a>`},
+		{"elements that are no more than their content", `<object>a</object><font>b</font><font color="red">c</font><canvas>d</canvas><textarea>e</textarea>`, `ab<font color="red">c</font><canvas></canvas><textarea></textarea>`},
+		{"addresses that run", `<a href="javascript:x()">a</a><img src="javascript:x" alt="">`, `<a>a</a><img alt="">`},
+		{"colours of every form", `<b style="color: hsl(210, 65%, 20%)">a</b><b style="color: #12345680">b</b><b style="background-image: linear-gradient(#fff, rgba(0, 0, 0, .25))">c</b>`, `<b style="color: rgb(18, 51, 84);">a</b><b style="color: rgba(18, 52, 86, 0.5);">b</b><b style="background-image: linear-gradient(rgb(255, 255, 255), rgba(0, 0, 0, 0.25));">c</b>`},
+		{"declarations that say nothing", `<div style="display: block; width: 60; height: 60px; color: var(--ink); behavior: url(x.htc); --ink: #123">a</div>`, `<div style="height: 60px; --ink: #123;">a</div>`},
+		{"a block that is none by itself", `<img style="display: block"><span style="display: block">a</span><td style="display: block">b</td>`, `<img style="display: block;"><span style="display: block;">a</span><td style="display: block;">b</td>`},
+		{"names and shorthands", `<div style="word-wrap: break-word; flex: 2; font: bold 20px/1.4 Verdana, serif">a</div>`, `<div style="overflow-wrap: break-word; flex: 2 1 0%; font: bold 20px / 1.4 Verdana, serif;">a</div>`},
 		{"pictures by address", `<td style="background: url(a.png) #fff">x</td>`, `<td style="background: url(&quot;a.png&quot;) rgb(255, 255, 255);">x</td>`},
 	} {
 		doc, err := markup.Parse(c.before)

@@ -182,12 +182,15 @@ func (s *simulation) add(b *Behaviour, n *markup.Node) bool {
 	case b.Adds == nil:
 		return false
 	case b.Adds.Property != "":
-		if _, has := n.Declared(b.Adds.Property); has {
+		rest := slices.Clone(n.Style)
+		if b.Does == Rewritten {
+			rest = slices.DeleteFunc(rest, func(d markup.Declaration) bool { return d.Property == b.Adds.Property })
+		} else if _, has := n.Declared(b.Adds.Property); has {
 			return false
 		}
-		n.SetStyle(append(slices.Clone(n.Style), markup.Declaration{Property: b.Adds.Property, Value: b.Adds.Value, Span: markup.Span{Start: n.Open.Start, End: n.Open.Start}}))
+		n.SetStyle(append(rest, markup.Declaration{Property: b.Adds.Property, Value: b.Adds.Value, Span: markup.Span{Start: n.Open.Start, End: n.Open.Start}}))
 	default:
-		if _, has := n.Attr(b.Adds.Attribute); has {
+		if _, has := n.Attr(b.Adds.Attribute); has && b.Does != Rewritten {
 			return false
 		}
 		n.SetAttr(b.Adds.Attribute, b.Adds.Value)

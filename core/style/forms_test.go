@@ -35,6 +35,18 @@ func TestUnitsOfValues(t *testing.T) {
 	}
 }
 
+func TestSerialized(t *testing.T) {
+	for value, want := range map[string]string{
+		"#123": "rgb(17, 34, 51)", "#ABCDEF": "rgb(171, 205, 239)", "#1238": "rgba(17, 34, 51, 0.533)", "#12345680": "rgba(18, 52, 86, 0.5)", "#123456ff": "rgb(18, 52, 86)",
+		"hsl(120, 100%, 25%)": "rgb(0, 128, 0)", "hsla(0, 0%, 0%, 50%)": "rgba(0, 0, 0, 0.5)", "rgba(1, 2, 3, 1)": "rgb(1, 2, 3)", "rgb(1 2 3 / 20%)": "rgba(1, 2, 3, 0.2)",
+		"1px solid #fff": "1px solid rgb(255, 255, 255)", "linear-gradient(#000, red)": "linear-gradient(rgb(0, 0, 0), red)", "red": "red", "#12": "#12", "rgb(x)": "rgb(x)", `url("#123")`: `url("#123")`,
+	} {
+		if got := Serialized(value); got != want {
+			t.Errorf("%q: %q, want %q", value, got, want)
+		}
+	}
+}
+
 func TestColourForms(t *testing.T) {
 	for value, want := range map[string]string{
 		"#123":                          "hex3",

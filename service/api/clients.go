@@ -77,6 +77,7 @@ type MendRequest struct {
 	Draft
 	Clients []string `json:"clients"`
 	Checks  []string `json:"checks"` // none: every mend that is safe
+	Except  []string `json:"except"` // checks whose findings are left
 	At      *int     `json:"at"`     // byte offset of the one finding to mend; it needs one check
 }
 
@@ -86,7 +87,7 @@ func (a *API) mendTemplate(c *gin.Context) {
 	if !ok {
 		return
 	}
-	options := mend.Options{Checks: in.Checks, At: -1}
+	options := mend.Options{Checks: in.Checks, Except: in.Except, At: -1}
 	if in.At != nil {
 		options.At = *in.At
 	}

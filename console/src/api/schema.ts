@@ -1202,6 +1202,8 @@ export interface components {
             clients?: string[];
             /** @description None for every mend that is safe. */
             checks?: string[];
+            /** @description Checks whose findings are left. */
+            except?: string[];
             /** @description Byte offset of the one finding to mend; it needs one check. */
             at?: number;
         };

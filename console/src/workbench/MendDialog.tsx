@@ -1,11 +1,14 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Checkbox from '@mui/material/Checkbox'
 import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
+import FormControlLabel from '@mui/material/FormControlLabel'
 import Typography from '@mui/material/Typography'
-import { useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { api, type Finding, type Mended } from '../api/api'
 import { count, Trouble } from '../pages/parts'
 import type { Draft } from './draft'
@@ -14,9 +17,11 @@ import { checkered } from '../pictures/facts'
 
 /** What mends would change, before they do: one finding's, or all that are safe. */
 export function MendDialog({ template, draft, finding, onTake, onClose }: { template: string; draft: Draft; finding?: Finding; onTake: (mended: Mended) => void; onClose: () => void }) {
-  const asked = finding ? { checks: [finding.check], at: finding.offset } : {}
-  const mended = useQuery({ queryKey: ['mend', template, draft, asked], queryFn: () => api.mend(template, { ...draft, ...asked }), gcTime: 0 })
+  const [except, setExcept] = useState<string[]>([])
+  const asked = finding ? { checks: [finding.check], at: finding.offset } : { except }
+  const mended = useQuery({ queryKey: ['mend', template, draft, asked], queryFn: () => api.mend(template, { ...draft, ...asked }), placeholderData: keepPreviousData, gcTime: 0 })
   const r = mended.data
+  const checks = [...new Set([...(r?.done ?? []).map((d) => d.check), ...except])].sort()
   return (
     <Dialog open onClose={onClose} maxWidth="lg" fullWidth aria-labelledby="mend-title">
       <DialogTitle id="mend-title">{finding ? `Mend line ${finding.line}` : 'Mend all that is safe'}</DialogTitle>
@@ -24,6 +29,13 @@ export function MendDialog({ template, draft, finding, onTake, onClose }: { temp
         <Trouble error={mended.error} />
         {!r && !mended.error && <Typography>Making the mends and checking the result ...</Typography>}
         {r && r.done.length === 0 && <Typography>Nothing can be mended here.</Typography>}
+        {!finding && checks.length > 1 && (
+          <Box role="group" aria-label="Checks to mend" sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 1.5, mb: 1 }}>
+            {checks.map((id) => (
+              <FormControlLabel key={id} label={id} slotProps={{ typography: { variant: 'body2' } }} control={<Checkbox size="small" sx={{ p: 0.4 }} checked={!except.includes(id)} onChange={(e) => setExcept(e.target.checked ? except.filter((x) => x !== id) : [...except, id])} />} />
+            ))}
+          </Box>
+        )}
         {r && r.source !== draft.source && <SideBySide before={draft.source} after={r.source} label="Source" />}
         {r && r.settings !== draft.settings && <SideBySide before={draft.settings} after={r.settings} label="Settings" />}
         {r && Object.keys(r.pictures).length > 0 && (
@@ -50,7 +62,7 @@ export function MendDialog({ template, draft, finding, onTake, onClose }: { temp
       </DialogContent>
       <DialogActions>
         <Button onClick={onClose}>Leave it as it is</Button>
-        <Button variant="contained" disabled={!r || r.done.length === 0} onClick={() => r && onTake(r)}>Take the mended source</Button>
+        <Button variant="contained" disabled={!r || r.done.length === 0 || mended.isPlaceholderData} onClick={() => r && onTake(r)}>Take the mended source</Button>
       </DialogActions>
     </Dialog>
   )
