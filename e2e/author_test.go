@@ -111,7 +111,7 @@ func TestVersionsAreComparedAndTheirAuthorsTold(t *testing.T) {
 	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
 	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
 	evaluate[bool](t, tab, insertAtStart+`('<p>Second edition</p>')`)
-	do(t, tab, "saying who and what", chromedp.SendKeys(`//label[text()="Your name"]/following-sibling::div/input`, "Imogen"), chromedp.SendKeys(`//label[text()="What changed"]/following-sibling::div/input`, "An edition line"), chromedp.Click(`//button[text()="Save a version"]`))
+	do(t, tab, "saying who and what", chromedp.Click(`//button[text()="Note"]`), chromedp.SendKeys(`//label[text()="Your name"]/following-sibling::div/input`, "Imogen"), chromedp.SendKeys(`//label[text()="What changed"]/following-sibling::div/input`, "An edition line"), chromedp.Click(`//button[text()="Done"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)), chromedp.Click(`//button[text()="Save a version"]`))
 	waitFor(t, tab, "it is saved", `/Version 2, saved/.test(document.body.innerText)`)
 	do(t, tab, "comparing with the first", chromedp.Click(`//button[text()="Versions"]`), chromedp.Click(`(//ol[@aria-label="Versions"]//button[text()="Compare"])[last()]`))
 	waitFor(t, tab, "author and note are told", `/Version 2: An edition line\s+Imogen, /.test(document.querySelector('ol[aria-label="Versions"]').innerText)`)

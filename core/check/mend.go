@@ -236,7 +236,7 @@ func (h *hand) takeOut() {
 		for _, text := range n.Children {
 			for _, rule := range style.ParseSheet(text.Data, text.Open.Start).Rules {
 				if left := h.takeOutOf(rule.Declarations); left == 0 {
-					h.replace(markup.Span{Start: rule.Declarations[0].Span.Start, End: rule.Declarations[len(rule.Declarations)-1].Span.End}, "")
+					h.remove(rule.Span)
 				}
 			}
 		}

@@ -40,7 +40,7 @@ export function PersonPicker({ value, onChange, label = 'Person', none = fieldNa
   return (
     <Autocomplete<Choice, false, true>
       size="small"
-      sx={{ width: 220 }}
+      sx={{ width: 190 }}
       options={options}
       value={current}
       disableClearable

@@ -5,6 +5,7 @@ import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
+import Popover from '@mui/material/Popover'
 import MenuItem from '@mui/material/MenuItem'
 import Tab from '@mui/material/Tab'
 import Tabs from '@mui/material/Tabs'
@@ -165,7 +166,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
       <Toolbar template={saved} dirty={dirty} verdict={report.data && sentence(report.data.verdict)} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
         <PersonPicker value={person} onChange={setPerson} template={template.name} />
-        <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 120 }}>
+        <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 96 }}>
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
         </TextField>
         <ClientPicker value={client} onChange={setClient} />
@@ -284,8 +285,9 @@ interface ToolbarProps {
 
 function Toolbar({ template, dirty, verdict, saving, note, onNote, author, onAuthor, onSave, onHistory, children }: ToolbarProps) {
   const blocker = useBlocker(dirty)
+  const [noting, setNoting] = useState<HTMLElement | null>(null)
   return (
-    <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, px: 2, py: 1, flexWrap: 'wrap', borderBottom: 1, borderColor: 'divider' }}>
+    <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, px: 2, py: 1, flexWrap: 'wrap', '& > button': { minWidth: 0 }, borderBottom: 1, borderColor: 'divider' }}>
       <Box sx={{ mr: 'auto' }}>
         <Typography variant="h2" component="h1">{template.title}</Typography>
         <Typography variant="body2" color="text.secondary" aria-live="polite">
@@ -293,9 +295,16 @@ function Toolbar({ template, dirty, verdict, saving, note, onNote, author, onAut
         </Typography>
       </Box>
       {children}
-      {dirty && <TextField size="small" label="What changed" value={note} onChange={(e) => onNote(e.target.value)} sx={{ width: 130 }} />}
-      {dirty && <TextField size="small" label="Your name" value={author} onChange={(e) => onAuthor(e.target.value)} sx={{ width: 110 }} />}
       <Button color="inherit" onClick={onHistory}>Versions</Button>
+      <Button color="inherit" onClick={(e) => setNoting(e.currentTarget)} title="What changed, and who says so, with the next version">{note || author ? 'Note ✓' : 'Note'}</Button>
+      <Popover open={noting !== null} anchorEl={noting} onClose={() => setNoting(null)} anchorOrigin={{ vertical: 'bottom', horizontal: 'right' }} transformOrigin={{ vertical: 'top', horizontal: 'right' }} slotProps={{ paper: { role: 'dialog', 'aria-label': 'Note' } }}>
+        <Box component="form" sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, width: 300 }} onSubmit={(e) => { e.preventDefault(); setNoting(null) }}>
+          <TextField size="small" label="What changed" value={note} onChange={(e) => onNote(e.target.value)} autoFocus />
+          <TextField size="small" label="Your name" value={author} onChange={(e) => onAuthor(e.target.value)} />
+          <Typography variant="body2" color="text.secondary">They are kept with the next version that you save.</Typography>
+          <Button type="submit" sx={{ alignSelf: 'flex-end' }}>Done</Button>
+        </Box>
+      </Popover>
       <Button variant="contained" disabled={!dirty || saving} onClick={onSave} title="Ctrl+S">Save a version</Button>
       {blocker.state === 'blocked' && (
         <Dialog open onClose={() => blocker.reset()} aria-labelledby="leave">
@@ -314,7 +323,7 @@ function Toolbar({ template, dirty, verdict, saving, note, onNote, author, onAut
 function ClientPicker({ value, onChange }: { value: string; onChange: (id: string) => void }) {
   const clients = useQuery({ queryKey: ['clients'], queryFn: api.clients, staleTime: Infinity })
   return (
-    <TextField select size="small" label="Shown as" value={clients.data ? value : ''} onChange={(e) => onChange(e.target.value)} sx={{ width: 190 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+    <TextField select size="small" label="Shown as" value={clients.data ? value : ''} onChange={(e) => onChange(e.target.value)} sx={{ width: 170 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
       <MenuItem value="">As written</MenuItem>
       {(clients.data ?? []).map((c) => <MenuItem key={c.id} value={c.id}>{c.id}</MenuItem>)}
     </TextField>
