@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -150,21 +151,19 @@ func (a *API) pasteTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	if !a.mayDraw(c) {
-		return
-	}
-	defer a.Drawings.Release(1)
-	measured, err := drawing.Pasted(c.Request.Context(), shown)
+	measured, err := oneAtATime(a, c, func(ctx context.Context) (string, error) { return drawing.Pasted(ctx, shown) })
 	answer(a, c, Pasted{client.Units(predicted), client.Units(measured)}, err)
 }
 
-// mayDraw waits until no other request lets a browser draw; it answers with the problem when the caller goes away.
-func (a *API) mayDraw(c *gin.Context) bool {
-	err := a.Drawings.Acquire(c.Request.Context(), 1)
-	if err != nil {
-		a.fail(c, err)
+// oneAtATime lets a browser draw when no other request does; the error is that of drawing, or the caller's going away.
+func oneAtATime[T any](a *API, c *gin.Context, draw func(context.Context) (T, error)) (T, error) {
+	ctx := c.Request.Context()
+	if err := a.Drawings.Acquire(ctx, 1); err != nil {
+		var none T
+		return none, err
 	}
-	return err == nil
+	defer a.Drawings.Release(1)
+	return draw(ctx)
 }
 
 func (a *API) sheetOfTemplate(c *gin.Context) {
@@ -183,12 +182,10 @@ func (a *API) sheetOfTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	if !a.mayDraw(c) {
-		return
-	}
-	defer a.Drawings.Release(1)
 	page := sheet.Input{Template: input.Template, People: input.People, Chosen: chosen, Profiles: input.Profiles, Views: in.Views, Variant: in.Variant, Day: input.Day}
-	data, err := drawing.Sheet(c.Request.Context(), page, report, drawing.SheetOptions{Picture: in.Form == "png", SecondOpinion: in.SecondOpinion})
+	data, err := oneAtATime(a, c, func(ctx context.Context) ([]byte, error) {
+		return drawing.Sheet(ctx, page, report, drawing.SheetOptions{Picture: in.Form == "png", SecondOpinion: in.SecondOpinion})
+	})
 	if errors.Is(err, drawing.ErrNoWordProcessor) {
 		err = bad(err)
 	}

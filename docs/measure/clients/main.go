@@ -128,19 +128,24 @@ func wash(probes []Probe, hop client.Hop) (Result, error) {
 		if err != nil {
 			return r, err
 		}
-		before, real, ours := canonical(p.HTML), canonical(washed[i]), canonical(simulated)
-		end := outcome(before, real)
-		r.Real[end]++
-		if end == outcome(before, ours) {
-			r.Same++
-		}
-		if slices.Equal(real, ours) {
-			r.Exact++
-			continue
-		}
-		r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " + strings.Join(real, ""), outcome(before, ours) + ": " + strings.Join(ours, "")})
+		r.compare(p, p.HTML, washed[i], simulated)
 	}
 	return r, nil
+}
+
+// compare counts what became of a probe in the real thing and in the simulation.
+func (r *Result) compare(p Probe, source, really, simulated string) {
+	before, real, ours := canonical(source), canonical(really), canonical(simulated)
+	end := outcome(before, real)
+	r.Real[end]++
+	if end == outcome(before, ours) {
+		r.Same++
+	}
+	if slices.Equal(real, ours) {
+		r.Exact++
+		return
+	}
+	r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " + strings.Join(real, ""), outcome(before, ours) + ": " + strings.Join(ours, "")})
 }
 
 // simulate gives a probe as the profile has it after one hop alone.

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"slices"
 	"strings"
 
 	"missivum/core/client"
@@ -37,17 +36,7 @@ func paste(probes []Probe) (Result, error) {
 		if err != nil {
 			return r, err
 		}
-		was, is, said := canonical(list[i]), canonical(real[i]), canonical(ours)
-		end := outcome(was, is)
-		r.Real[end]++
-		if end == outcome(was, said) {
-			r.Same++
-		}
-		if slices.Equal(is, said) {
-			r.Exact++
-			continue
-		}
-		r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " + real[i], outcome(was, said) + ": " + ours})
+		r.compare(p, list[i], real[i], ours)
 	}
 	return r, nil
 }
