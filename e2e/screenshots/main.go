@@ -251,7 +251,7 @@ const pasteSignature = `(() => {
 var terminalShots = []struct{ name, command string }{
 	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | head -40"},
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
-	{"command-fit-and-rule", "missivum fit demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv --dry-run; missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html"},
+	{"command-fit-and-rule", "missivum fit demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv --dry-run; missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html 2>&1 | head -14"},
 	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --ground ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture travel demo/templates/harbour --people demo/people.csv --volume 9000"},
 	{"command-clients", "missivum clients; missivum clients show wordproc-desktop | head -26"},
 }

@@ -4,6 +4,7 @@ import ButtonBase from '@mui/material/ButtonBase'
 import Typography from '@mui/material/Typography'
 import type { Budget, Finding, Look, Report } from '../api/api'
 import { count, grouped, Severity } from '../pages/parts'
+import { hasRoom } from './RoomDrawing'
 
 /** All findings; a press leads to the line. */
 export function FindingsList({ report, onGo, onMend }: { report: Report; onGo: (f: Finding) => void; onMend?: (f: Finding) => void }) {
@@ -63,7 +64,7 @@ function Gauge({ budget: b, people, onRoom, onFit }: { budget: Budget; people: n
       </Typography>
       {b.measure === 'characters' && (
         <>
-          <Button size="small" color="inherit" onClick={() => onRoom(b.client)} aria-label={`What takes the room in ${b.client}`} sx={small}>Room</Button>
+          {hasRoom(b, people) && <Button size="small" color="inherit" onClick={() => onRoom(b.client)} aria-label={`What takes the room in ${b.client}`} sx={small}>Room</Button>}
           <Button size="small" color="inherit" onClick={() => onFit(b.client)} aria-label={`Fit into ${b.client}`} sx={small}>Fit</Button>
         </>
       )}

@@ -16,6 +16,11 @@ type Kind = (typeof kinds)[number]
 const marks: Record<Kind, string> = { text: 'success.main', styles: 'primary.main', structure: 'secondary.main', addresses: 'warning.main' }
 const rowHeight = 24
 
+/** Whether a limit is one of somebody's own characters; a host's block, the same for everybody, is written in its own placeholders. */
+export function hasRoom(b: Budget, people: number): boolean {
+  return b.measure === 'characters' && (b.person !== '' || people === 0)
+}
+
 interface Props {
   template: string
   draft: Draft
@@ -28,9 +33,9 @@ interface Props {
 
 /** What takes the room in the worst person's signature as a client stores it: by kind, and by element, each leading to its place. */
 export function RoomDrawing({ template, draft, report, client, onClient, onFit, onGo }: Props) {
-  const budgets = report.budgets.filter((b) => b.measure === 'characters')
+  const budgets = report.budgets.filter((b) => hasRoom(b, report.people))
   const budget = budgets.find((b) => b.client === client) ?? budgets[0]
-  if (!budget) return <Typography sx={{ p: 1.5 }}>No client here has a limit of characters.</Typography>
+  if (!budget) return <Typography sx={{ p: 1.5 }}>No client here stores somebody's own signature and limits its characters.</Typography>
   return (
     <Box sx={{ px: 1.5, py: 1 }}>
       <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap', mb: 1 }}>
@@ -59,7 +64,7 @@ function Elements({ template, draft, budget: b, onGo }: { template: string; draf
     <>
       <Box role="group" aria-label="Kinds" sx={{ display: 'flex', height: 26, mb: 0.5 }}>
         {kinds.map((k) => (
-          <ButtonBase key={k} aria-pressed={kind === k} onClick={() => setKind(kind === k ? '' : k)} title={`${k}: ${grouped(space.kinds[k] ?? 0)} characters`} sx={{ flexGrow: space.kinds[k] ?? 0, flexBasis: 0, minWidth: 62, overflow: 'hidden', font: 'inherit', fontSize: 12.5, px: 0.6, justifyContent: 'flex-start', whiteSpace: 'nowrap', borderTop: 4, borderColor: marks[k], bgcolor: kind === k ? 'action.selected' : 'background.default' }}>
+          <ButtonBase key={k} aria-pressed={kind === k} onClick={() => setKind(kind === k ? '' : k)} title={`${k}: ${grouped(space.kinds[k] ?? 0)} characters`} sx={{ flexGrow: space.kinds[k] ?? 0, flexBasis: 0, minWidth: 100, overflow: 'hidden', font: 'inherit', fontSize: 12.5, px: 0.6, justifyContent: 'flex-start', whiteSpace: 'nowrap', borderTop: 4, borderColor: marks[k], bgcolor: kind === k ? 'action.selected' : 'background.default' }}>
             {`${k} ${share(space.kinds[k] ?? 0, space.units)}`}
           </ButtonBase>
         ))}

@@ -347,8 +347,8 @@ function LookHead({ look, client, view, onView, zoom, onZoom }: { look?: Look; c
   const toggle = { '&[aria-pressed=true]': { bgcolor: 'action.selected' } }
   return (
     <>
-      <Typography sx={{ px: 1.5, fontWeight: 600 }}>
-        {client ? `As ${client} shows it` : 'Look, as written'}
+      <Typography noWrap sx={{ px: 1.5, fontWeight: 600, minWidth: 0 }} title={client ? `As ${client} shows it` : undefined}>
+        {client ? `As ${client}` : 'Look, as written'}
         {look && look.width > 0 && <Box component="span" sx={{ fontWeight: 400, color: 'text.secondary' }}> at {look.width} px</Box>}
       </Typography>
       <Box sx={{ ml: 'auto', pr: 1, display: 'flex', whiteSpace: 'nowrap', alignItems: 'center' }}>
