@@ -51,6 +51,11 @@ func TestExitCodes(t *testing.T) {
 		{"missing profiles", "check demo/templates/harbour --profiles none", ExitFailed, "no such file"},
 		{"map as SARIF", "check demo/templates/harbour --map --format sarif", ExitUsage, "text or json"},
 		{"mend what", "mend demo/templates/harbour", ExitUsage, "--all or the names"},
+		{"mend except unknown", "mend demo/templates/harbour --all --except nonesuch", ExitUsage, "there is no check"},
+		{"mend except nothing", "mend demo/templates/harbour language --except contrast", ExitUsage, "goes with --all"},
+		{"sheet of nobody", "sheet demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example -o x.html", ExitFailed, "maren.lind@brackwater.example"},
+		{"sheet in an unknown view", "sheet demo/templates/harbour --people demo/people.csv --view dusk -o x.html", ExitUsage, "light, dark or blocked"},
+		{"a second opinion on others", "sheet demo/templates/harbour --people demo/people.csv --client gecko-desktop --second-opinion -o x.html", ExitUsage, "wordproc-desktop"},
 		{"mend unknown", "mend demo/templates/harbour nonesuch", ExitUsage, "there is no check"},
 		{"something breaks", "check demo/templates/regatta --people demo/people.csv", ExitFindings, ""},
 		{"only what the client does counts", "check demo/templates/regatta --client text-reader", ExitFine, ""},
@@ -174,6 +179,45 @@ func TestMendWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 	}
 	if code, out, _ = run(t, "mend", file, "--all"); code != 0 || out != "" {
 		t.Errorf("exit %d, mended again: %s", code, out)
+	}
+}
+
+// TestMendMakesPictures: the files that mends make are written, those that they replace are kept apart, the settings
+// name the new ones, and a second run finds nothing more to do.
+func TestMendMakesPictures(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "regatta")
+	if err := os.CopyFS(folder, os.DirFS(filepath.Join(root, "demo/templates/regatta"))); err != nil {
+		t.Fatal(err)
+	}
+	read := func(name string) []byte {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join(folder, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data
+	}
+	anchor, settings := read("pictures/anchor.png"), read("template.yaml")
+	mend := []string{"mend", folder, "--people", peopleFile, "--date", "2026-11-23", "--all"}
+	code, out, errs := run(t, append(mend, "--dry-run")...)
+	if code != ExitFine || !strings.Contains(errs, "anchor.png would be made: ") || !strings.Contains(out, "+    picture-1: {file: picture-1.gif") || !bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("template.yaml"), settings) {
+		t.Fatalf("exit %d\n%s%s", code, out, errs)
+	}
+	code, out, errs = run(t, append(mend, "--except", "picture-dark,picture-data")...)
+	if code != ExitFine || !bytes.Equal(read("pictures/anchor.png"), anchor) || strings.Contains(out, "picture-1") || !strings.Contains(errs, "pennant.png is made: ") || !strings.Contains(errs, "Put it to https://pictures.brackwater.example/regatta/") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, errs = run(t, mend...); code != ExitFine || bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("pictures.before/anchor.png"), anchor) || !bytes.HasPrefix(read("pictures/picture-1.gif"), []byte("GIF8")) {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	if text := string(read("template.yaml")); !strings.Contains(text, "pennant: {file: pennant.png, alt: Pennant}") || !strings.Contains(text, "picture-1: {file: picture-1.gif") {
+		t.Error(text)
+	}
+	if code, out, errs = run(t, mend...); code != ExitFine || out != "" || !strings.Contains(errs, "0 mends made in 0 rounds") {
+		t.Errorf("mended again: exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, errs = run(t, "check", folder, "--people", peopleFile, "--client", "wordproc-desktop"); strings.Contains(out, "picture-format") || strings.Contains(out, "picture-dark") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 }
 

@@ -365,7 +365,7 @@ func TestTwoThousandPhotos(t *testing.T) {
 	if err := first.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(3 * patience); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		if made, err := filepath.Glob(filepath.Join(fitted, "crew.*")); err == nil && len(made) > 150 {
 			break
 		}

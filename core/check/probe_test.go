@@ -115,3 +115,49 @@ func TestAnimationsAndPrintingColoursAreTold(t *testing.T) {
 		t.Errorf("%q", said)
 	}
 }
+
+// TestWhatIsStoredAlikeIsMeasuredAlike: limits of one program, in characters and in bytes, and of profiles that store the
+// same, have the figures that each has alone.
+func TestWhatIsStoredAlikeIsMeasuredAlike(t *testing.T) {
+	tmpl := bare(t, `<div style="color: #123456">{{ cn }} <b>Häfen</b></div><div>x</div>`)
+	twin := *client.Find("source-webmail")
+	twin.ID = "twin"
+	together := []*client.Profile{client.Find("source-webmail"), &twin, client.Find("capped-webmail"), client.Find("gecko-desktop")}
+	figures := map[string]Budget{}
+	for _, b := range run(t, Input{Template: tmpl, People: directory(t), Profiles: together}).Budgets {
+		figures[b.Client+" "+string(b.Measure)] = b
+	}
+	if a, b := figures["source-webmail characters"], figures["twin characters"]; a.Value == 0 || a.Value != b.Value || a.Median != b.Median || a.Person != b.Person {
+		t.Errorf("%+v and %+v", a, b)
+	}
+	if units, bytes := figures["capped-webmail characters"], figures["capped-webmail bytes"]; bytes.Value <= units.Value {
+		t.Errorf("%d characters are %d bytes", units.Value, bytes.Value)
+	}
+	for _, p := range together {
+		for _, b := range run(t, Input{Template: tmpl, People: directory(t), Profiles: []*client.Profile{p}}).Budgets {
+			if with := figures[b.Client+" "+string(b.Measure)]; with != b {
+				t.Errorf("alone %+v, with others %+v", b, with)
+			}
+		}
+	}
+}
+
+// TestRowsOfTheMapLeadToAnElement: a rule's row leads to the rule and to the first element that it reaches.
+func TestRowsOfTheMapLeadToAnElement(t *testing.T) {
+	source := `<style>.a { border-radius: 4px }</style><p style="margin: 0">x</p><div class="a">y</div><div class="a">z</div>`
+	tmpl := bare(t, source)
+	tmpl.Bare = false
+	m, err := Survival(Input{Template: tmpl, People: directory(t), Profiles: client.Shipped(), Day: day})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, row := range m.Rows {
+		if strings.HasPrefix(row.What, "border-radius") {
+			if row.Offset != strings.Index(source, "border-radius") || row.Element != strings.Index(source, `<div class="a">y`) || row.Count != 2 {
+				t.Errorf("%+v", row)
+			}
+			return
+		}
+	}
+	t.Errorf("no row for the corners: %+v", m.Rows)
+}

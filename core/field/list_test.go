@@ -1,6 +1,7 @@
 package field
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -116,6 +117,35 @@ func TestPlansAgreeWithTheSteps(t *testing.T) {
 			if got := string(program.Append([]byte("before"), f)); got != "before"+steps.String() {
 				t.Fatalf("mask %b: the plan gives\n%s\nthe steps\n%s", mask, got, steps.String())
 			}
+		}
+	}
+}
+
+// TestNumbersAreReadOnce: what was read is remembered with the country in which it was read, up to a limit.
+func TestNumbersAreReadOnce(t *testing.T) {
+	var n Numbers
+	first := n.parse("01632 960100", "GB")
+	if first == nil || n.parse("01632 960100", "GB") != first {
+		t.Error("it was read twice")
+	}
+	if there := n.parse("01632 960100", "US"); there == first {
+		t.Error("the country makes no difference")
+	}
+	if n.parse("no number", "GB") != nil || len(n.read) != 3 {
+		t.Errorf("%d are remembered", len(n.read))
+	}
+	for i := range mostNumbers {
+		n.read[numberKey{"x", strconv.Itoa(i)}] = nil
+	}
+	if n.parse("01632 960101", "GB") == nil || len(n.read) != 1 {
+		t.Errorf("%d are remembered", len(n.read))
+	}
+	for _, c := range []struct {
+		value, country string
+		want           bool
+	}{{"", "", true}, {"  ", "GB", true}, {"+44 1632 960100", "", true}, {"01632 960100", "gb", true}, {"01632 960100", "nowhere", true}, {"ask", "GB", false}} {
+		if got := n.Dialable(c.value, c.country, "GB"); got != c.want {
+			t.Errorf("%q in %q: %v", c.value, c.country, got)
 		}
 	}
 }

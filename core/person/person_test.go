@@ -143,6 +143,19 @@ func TestBlankCounts(t *testing.T) {
 	}
 }
 
+func TestNamed(t *testing.T) {
+	d := &Directory{Schema: NewSchema("mail"), People: []Person{{[]string{"anna@b.example"}}, {[]string{"bo@b.example"}}}}
+	if i, err := d.Named("BO@b.example"); err != nil || i != 1 || d.Index("Anna@b.example") != 0 || d.Index("x@b.example") != -1 {
+		t.Errorf("%d, %v", i, err)
+	}
+	if _, err := d.Named("ana@b.example"); err == nil || !strings.Contains(err.Error(), "among the 2 people; there is anna@b.example") {
+		t.Error(err)
+	}
+	if _, err := d.Named("somebody.else@c.example"); err == nil || strings.Contains(err.Error(), "there is anna") {
+		t.Error(err)
+	}
+}
+
 func FuzzReadCSV(f *testing.F) {
 	f.Add([]byte("cn,mail\na,b@c.example\n"))
 	f.Add([]byte("\xef\xbb\xbfmail;\"x\ny\"\n\"a@b.example\";\"\""))

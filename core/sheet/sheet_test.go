@@ -8,6 +8,7 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
+	"missivum/core/person"
 	"missivum/demo"
 )
 
@@ -84,5 +85,43 @@ func TestASecondOpinionStandsBesideItsClient(t *testing.T) {
 	}
 	if len(s.Sitters[0].Lines) != 14 || len(s.Sitters[1].Lines) != 13 || s.Sitters[0].Lines[13].ID != "wordproc-desktop" || !strings.Contains(page, `src="data:image/png;base64,AAAA"`) || !strings.Contains(page, "not this client") {
 		t.Errorf("%d lines", len(s.Sitters[0].Lines))
+	}
+}
+
+func TestChoose(t *testing.T) {
+	tmpl, err := demo.Template("harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	people, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	usual, err := Choose(tmpl, people, nil)
+	if err != nil || len(usual) != 2 || people.Get(&people.People[usual[0]], "mail") != tmpl.Settings.Sample || usual[0] == usual[1] {
+		t.Errorf("%v, %v", usual, err)
+	}
+	named, err := Choose(tmpl, people, []string{"bo@brackwater.example", tmpl.Settings.Sample})
+	if err != nil || len(named) != 2 || people.Get(&people.People[named[0]], "mail") != "bo@brackwater.example" {
+		t.Errorf("%v, %v", named, err)
+	}
+	if _, err := Choose(tmpl, people, []string{"bo@brackwater.exampel"}); err == nil || !strings.Contains(err.Error(), "there is bo@brackwater.example") {
+		t.Error(err)
+	}
+	alone := &person.Directory{Schema: people.Schema, People: people.People[3:4]}
+	if list, err := Choose(tmpl, alone, nil); err != nil || len(list) != 1 || list[0] != 0 {
+		t.Errorf("one person without the sample: %v, %v", list, err)
+	}
+	if _, err := Choose(tmpl, &person.Directory{Schema: people.Schema}, nil); err == nil {
+		t.Error("nobody is chosen")
+	}
+}
+
+func TestCheckViews(t *testing.T) {
+	if err := CheckViews([]View{Blocked, Light}); err != nil {
+		t.Error(err)
+	}
+	if err := CheckViews([]View{Light, "dusk"}); err == nil || !strings.Contains(err.Error(), `"dusk"`) {
+		t.Error(err)
 	}
 }

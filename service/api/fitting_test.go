@@ -2,13 +2,19 @@ package api_test
 
 import (
 	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
 	"image/png"
+	"maps"
 	"math"
 	"strconv"
 	"strings"
 	"testing"
 
+	"missivum/core/check"
 	"missivum/core/fit"
+	"missivum/core/mend"
 	"missivum/service/api"
 	"missivum/service/drawing"
 )
@@ -112,5 +118,72 @@ func TestSheetIsAPageOrAPicture(t *testing.T) {
 	picture := r.want(200, "POST", "/api/v1/templates/harbour/sheet", `{"form":"png","clients":["capped-webmail"],"views":["light","dark"]}`, nil)
 	if img, err := png.Decode(bytes.NewReader(picture.Body.Bytes())); err != nil || img.Bounds().Dx() != 240+2*540 {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestDraftsHavePictures: pictures that are not saved yet are looked at, checked, and stored with the next version.
+func TestDraftsHavePictures(t *testing.T) {
+	r := loaded(t)
+	var mended mend.Result
+	r.want(200, "POST", "/api/v1/templates/regatta/mend", `{"checks":["picture-format","picture-dark"]}`, &mended)
+	if len(mended.Pictures) != 2 || len(mended.Pictures["pennant.png"]) == 0 {
+		t.Fatalf("%d pictures", len(mended.Pictures))
+	}
+	draft := map[string]any{"source": mended.Source, "settings": mended.Settings, "pictures": mended.Pictures}
+	asked := func(more map[string]any) string {
+		t.Helper()
+		all := maps.Clone(draft)
+		maps.Copy(all, more)
+		text, err := json.Marshal(all)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	var look api.Look
+	r.want(200, "POST", "/api/v1/templates/regatta/look", asked(map[string]any{"person": "bo@brackwater.example"}), &look)
+	if strings.Count(look.Body, `src="data:image/png;base64,`) != 2 || !strings.Contains(look.Body, `src="/api/v1/templates/regatta/pictures/`) {
+		t.Error(look.Body)
+	}
+	var report check.Report
+	r.want(200, "POST", "/api/v1/templates/regatta/check", asked(nil), &report)
+	for _, f := range report.Findings {
+		if f.Check == "picture-format" || f.Check == "picture-dark" {
+			t.Errorf("found in the draft: %s", f.Message)
+		}
+	}
+	var detail api.TemplateDetail
+	r.want(200, "GET", "/api/v1/templates/regatta", "", &detail)
+	if detail.Number != 1 {
+		t.Errorf("version %d was saved by looking", detail.Number)
+	}
+	r.want(200, "PUT", "/api/v1/templates/regatta", asked(map[string]any{"base": 1, "note": "Mended"}), &detail)
+	if text := fmt.Sprint(detail.Pictures); detail.Number != 2 || !strings.Contains(text, "pennant.png") || !strings.Contains(text, "strip.png") {
+		t.Errorf("version %d: %s", detail.Number, text)
+	}
+	if stored := r.want(200, "GET", "/api/v1/templates/regatta/pictures/pennant.png", "", nil); !bytes.Equal(stored.Body.Bytes(), mended.Pictures["pennant.png"]) {
+		t.Error("another picture was stored")
+	}
+	outside := `{"source":"<p>x</p>","settings":"","base":2,"pictures":{"../x.png":"` + base64.StdEncoding.EncodeToString(mended.Pictures["pennant.png"]) + `"}}`
+	if answer := r.do("PUT", "/api/v1/templates/regatta", outside); answer.Code != 422 || !strings.Contains(answer.Body.String(), "name of a picture") {
+		t.Errorf("%d %s", answer.Code, answer.Body)
+	}
+	if answer := r.do("POST", "/api/v1/templates/regatta/check", `{"pictures":{"x.png":"AAAA"}}`); answer.Code != 422 {
+		t.Errorf("%d %s", answer.Code, answer.Body)
+	}
+}
+
+func TestMendLeavesOutWhatIsExcepted(t *testing.T) {
+	r := loaded(t)
+	var all, some mend.Result
+	r.want(200, "POST", "/api/v1/templates/regatta/mend", `{}`, &all)
+	r.want(200, "POST", "/api/v1/templates/regatta/mend", `{"except":["picture-border","language"]}`, &some)
+	for _, d := range some.Done {
+		if d.Check == "picture-border" || d.Check == "language" {
+			t.Errorf("mended: %+v", d)
+		}
+	}
+	if len(some.Done) >= len(all.Done) || strings.Contains(some.Source, `lang="en"`) {
+		t.Errorf("%d and %d mends", len(all.Done), len(some.Done))
 	}
 }

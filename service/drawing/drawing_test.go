@@ -92,3 +92,23 @@ func TestWriterDraws(t *testing.T) {
 		t.Errorf("%v: the paper was not cut off", b)
 	}
 }
+
+func TestPastesOneAfterTheOther(t *testing.T) {
+	if _, err := Chromium(); err != nil {
+		t.Skip(err)
+	}
+	list, err := PastedEach(context.Background(), []string{`<div>a</div><div onclick="x()" style="color:#123456">b</div>`, `<div>c</div><table><tr><td>d</td></tr></table>`})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []string{`<div>a</div><div style="color: rgb(18, 52, 86);">b</div>`, `<div>c</div><table><tbody><tr><td>d</td></tr></tbody></table>`} {
+		if list[i] != want {
+			t.Errorf("%s, want %s", list[i], want)
+		}
+	}
+	stopped, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := Pasted(stopped, "x"); err == nil {
+		t.Error("it went on")
+	}
+}
