@@ -42,6 +42,12 @@ func TestMendingInTheWorkbench(t *testing.T) {
 	waitFor(t, tab, "the pictures are undone with the source", `!/Pictures that a mend made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
 	evaluate[bool](t, tab, strings.Replace(undo, "'z'", "'y'", 1))
 	waitFor(t, tab, "and done again", `/Pictures that a mend made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15`)
+	do(t, tab, "putting the saved pictures back", chromedp.Click(`//button[text()="Put the saved ones back"]`))
+	waitFor(t, tab, "the settings name them again", `!/Pictures that a mend made/.test(document.body.innerText) && [...document.querySelectorAll('ol[aria-label="Findings"] > li')].some(li => /picture-1/.test(li.innerText))`)
+	evaluate[bool](t, tab, undo)
+	waitFor(t, tab, "all is as it was", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
+	evaluate[bool](t, tab, strings.Replace(undo, "'z'", "'y'", 1))
+	waitFor(t, tab, "and mended once more", `/Pictures that a mend made/.test(document.body.innerText)`)
 	do(t, tab, "saving", chromedp.Click(`//button[text()="Save a version"]`))
 	waitFor(t, tab, "it is saved", `/Version 2, saved/.test(document.body.innerText) && !/Pictures that a mend made/.test(document.body.innerText)`)
 	var saved struct{ Pictures []struct{ Name, File string } }

@@ -70,6 +70,46 @@ func TestMendsOfTheFailingExamples(t *testing.T) {
 	t.Logf("%d of %d checks have a mend for their example", automatic, len(Checks()))
 }
 
+// TestWhatMendsCost: a mend says when something is lost by it, and what.
+func TestWhatMendsCost(t *testing.T) {
+	for _, c := range []struct {
+		check, source string
+		safe          bool
+	}{
+		{"block-padding", `<div style="padding: 4px 8px"><p>x</p></div><div>y</div>`, true}, // the padding keeps the margin in
+		{"block-padding", `<div style="padding-left: 8px"><p>x</p></div><div>y</div>`, false},
+		{"block-padding", `<div style="padding-left: 8px"><p style="margin: 0">x</p></div><div>y</div>`, true},
+		{"block-padding", `<div style="padding-left: 8px; border: 1px solid #123456"><p>x</p></div><div>y</div>`, true},
+		{"block-padding", `<div style="padding-left: 8px; border-top: 1px solid #123456"><p>x</p></div><div>y</div>`, false}, // below it is open
+		{"block-padding", `<div style="padding-left: 8px">x<p>y</p>z</div>`, true},
+		{"block-padding", `<div style="padding-left: 8px"><ul style="margin: 0 0 4px"><li>x</li></ul></div>`, false},
+		{"missing-end-tag", `<div><b>x</div><p style="margin: 0">y</p>`, false},
+		{"missing-end-tag", `<div><b>x</div><!-- y -->`, true},
+		{"missing-end-tag", `<div><b>x</div><img src="https://p.brackwater.example/a.png" alt="" width="2" height="2">`, false},
+		{"missing-end-tag", `<div><span style="color: red">x</div><p style="margin: 0">y</p>`, true},
+		{"effect-property", `<div style="opacity: 0.5">x</div>`, false},
+		{"link-colour", `<a href="https://www.brackwater.example/" style="text-decoration: none">x</a>`, false},
+		{"link-colour", `<a href="https://www.brackwater.example/" style="color: #123456; text-decoration: none">x</a>`, true},
+	} {
+		tmpl := bare(t, c.source)
+		tmpl.Bare = false
+		r := run(t, Input{Template: tmpl, People: directory(t)})
+		found := false
+		for _, f := range r.Findings {
+			if f.Check != c.check || f.Mend == nil {
+				continue
+			}
+			found = true
+			if f.Mend.Safe != c.safe || (f.Mend.Costs == "") != c.safe {
+				t.Errorf("%s of %s: safe %v, costs %q", c.check, c.source, f.Mend.Safe, f.Mend.Costs)
+			}
+		}
+		if !found {
+			t.Errorf("%s of %s: no mend; %+v", c.check, c.source, r.Findings)
+		}
+	}
+}
+
 func TestMendsWriteWhatTheyShould(t *testing.T) {
 	for _, c := range []struct{ check, before, after string }{
 		{"flex-layout", `<div class="x" style="display: flex; gap: 8px; color: #123456"><b>a</b> <i>b</i></div>`,

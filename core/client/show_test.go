@@ -4,6 +4,7 @@ import (
 	"image/color"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"missivum/core/markup"
 	"missivum/core/style"
@@ -126,9 +127,12 @@ func TestOverridingAProfile(t *testing.T) {
 func FuzzPaste(f *testing.F) {
 	f.Add(`<table><tr><td style="padding:0 1px;color:#123">a <span>b</span></table>`)
 	f.Add(`<p style="font-family:'A',B;background:url(x)"><b style=color:red><span style=color:red>x`)
+	f.Add(`<div hidden><a href="javascript:x()">c</a></div><b style="visibility:hidden">d`)
+	f.Add(`<font><font color=red>e</font></font><object><p>f</object><table><tr><td onclick=x()>a<details>b</table>`)
+	f.Add(`<script>g</script><style>p{color:hsl(1,2%,3%)}</style><!--[if mso]>h<![endif]-->`)
 	f.Fuzz(func(t *testing.T, html string) {
 		doc, err := markup.Parse(html)
-		if err != nil || strings.Contains(html, "{{") {
+		if err != nil || strings.Contains(html, "{{") || !utf8.ValidString(html) { // a template is UTF-8
 			return
 		}
 		style.Inline(doc)
@@ -144,6 +148,16 @@ func FuzzPaste(f *testing.F) {
 		letters := func(s string) string { return strings.Join(strings.Fields(s), "") }
 		if a, b := letters(doc.Root.TextContent()), letters(again.Root.TextContent()); a != b {
 			t.Fatalf("%q becomes %q: the text %q is read back as %q", html, once, a, b)
+		}
+		for _, n := range doc.Root.Elements() {
+			if n.Is("script", "style", "template", "embed") {
+				t.Fatalf("<%s> is left of %q: %q", n.Name, html, once)
+			}
+			for _, a := range n.Attrs {
+				if strings.HasPrefix(a.Name, "on") || a.Name == "href" && SchemeOf(a.Value) == "javascript" {
+					t.Fatalf("%s is left of %q: %q", a.Name, html, once)
+				}
+			}
 		}
 	})
 }

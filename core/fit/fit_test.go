@@ -11,6 +11,8 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
+	"missivum/core/markup"
+	"missivum/core/style"
 	"missivum/core/template"
 	"missivum/demo"
 )
@@ -175,5 +177,53 @@ func TestRoomAddsUp(t *testing.T) {
 	in.People.People = in.People.People[:1]
 	if worst := measured(t, in, "source-webmail", false); in.People.Get(&in.People.People[0], "mail") == "maren.lind@brackwater.example" && worst != space.Units {
 		t.Errorf("%d units, the checks measure %d", space.Units, worst)
+	}
+}
+
+// TestProposals: what each takes away, and that it leaves everything else.
+func TestProposals(t *testing.T) {
+	for _, c := range []struct {
+		name, before, after string
+		make                func(*markup.Document)
+	}{
+		{"the word processor's own", `<p style="line-height: 20px; mso-line-height-rule: exactly; color: red">x</p><b style="mso-hide: all">y</b>`, `<p style="line-height: 20px; color: red">x</p><b>y</b>`, withoutWordStyles},
+		{"the second colour of links", `<a href="x" style="color: red"><span style="color: red">y</span></a><a href="x"><span style="color: red; font-weight: bold">z</span></a><span style="color: red">a</span>`, `<a href="x" style="color: red">y</a><a href="x"><span style="color: red; font-weight: bold">z</span></a><span style="color: red">a</span>`, withoutLinkSpans},
+		{"long lists of fonts", `<p style="font-family: 'Fira Sans', Verdana, Geneva, sans-serif">x</p><p style="font-family: Verdana, sans-serif">y</p><p style="font-family: Verdana, Geneva, Tahoma">z</p>`, `<p style="font-family: 'Fira Sans', sans-serif">x</p><p style="font-family: Verdana, sans-serif">y</p><p style="font-family: Verdana, Tahoma">z</p>`, shortFonts},
+	} {
+		doc, err := markup.Parse(c.before)
+		if err != nil {
+			t.Fatal(err)
+		}
+		style.ReadAttributes(doc)
+		c.make(doc)
+		if got := doc.Render(); got != c.after {
+			t.Errorf("%s:\n%s\nwant\n%s", c.name, got, c.after)
+		}
+	}
+}
+
+// TestWhatMayBeLeftOut: the largest rows and paragraphs, and never the person's name.
+func TestWhatMayBeLeftOut(t *testing.T) {
+	doc, err := markup.Parse(`<table><tr><td>{{ cn }}, the longest of all rows of this signature by a good measure</td></tr><tr><td>Registered in Saltmouth, number 0193, at 1 Tide Quay, and so on</td></tr>
+<tr><td><img src="a.png" alt=""></td></tr><tr><td> </td></tr></table><p>Fares</p><p>{{ displayName | upper }}</p><p>Ports in five countries</p>`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	list := leftOut(doc)
+	if len(list) != mostLeftOut {
+		t.Fatalf("%d proposals", len(list))
+	}
+	if !strings.HasPrefix(list[0].title, "Leave out <tr> in line 1: Registered in Saltmouth") || !strings.HasSuffix(list[0].title, "...") || list[0].line != 1 || list[0].costs == "" {
+		t.Errorf("%+v", list[0])
+	}
+	for _, c := range list {
+		if strings.Contains(c.title, "cn") || strings.Contains(c.title, "displayName") {
+			t.Errorf("the name may not go: %s", c.title)
+		}
+	}
+	again := doc.Clone()
+	list[0].make(again)
+	if text := again.Render(); strings.Contains(text, "Registered") || !strings.Contains(text, "Fares") || !strings.Contains(text, "a.png") {
+		t.Error(text)
 	}
 }

@@ -155,3 +155,16 @@ func FuzzOpaque(f *testing.F) {
 		InPixels(value)
 	})
 }
+
+// FuzzSerialized: a value that is written back as browsers do stays so when it is written back again.
+func FuzzSerialized(f *testing.F) {
+	for _, seed := range []string{"#12345680", "1px solid hsl(210, 65%, 20%)", "linear-gradient(#fff, rgba(0 0 0 / 25%))", "rgb(", "url(#a)", "rgb(1, 2, 3) #12"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, value string) {
+		once := Serialized(value)
+		if again := Serialized(once); again != once {
+			t.Errorf("%q: %q, then %q", value, once, again)
+		}
+	})
+}

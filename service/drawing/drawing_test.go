@@ -7,7 +7,14 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"strings"
 	"testing"
+	"time"
+
+	"missivum/core/check"
+	"missivum/core/client"
+	"missivum/core/sheet"
+	"missivum/demo"
 )
 
 func encoded(t *testing.T, img image.Image) []byte {
@@ -110,5 +117,49 @@ func TestPastesOneAfterTheOther(t *testing.T) {
 	cancel()
 	if _, err := Pasted(stopped, "x"); err == nil {
 		t.Error("it went on")
+	}
+}
+
+func TestSheetAsPageAndAsPicture(t *testing.T) {
+	tmpl, err := demo.Template("harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	people, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	day := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	profiles := []*client.Profile{client.Find("gecko-desktop"), client.Find("wordproc-desktop")}
+	report, err := check.Run(context.Background(), check.Input{Template: tmpl, People: people, Profiles: profiles, Day: day})
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := sheet.Input{Template: tmpl, People: people, Chosen: []int{0}, Profiles: profiles, Views: []sheet.View{sheet.Light}, Day: day}
+	page, err := Sheet(context.Background(), in, report, SheetOptions{})
+	if err != nil || !strings.Contains(string(page), "Harbour: contact sheet") || strings.Contains(string(page), "LibreOffice") {
+		t.Errorf("%v\n%.200s", err, page)
+	}
+	alone := in
+	alone.Profiles = profiles[:1]
+	if _, err := Sheet(context.Background(), alone, report, SheetOptions{SecondOpinion: true}); !errors.Is(err, ErrNoWordProcessor) {
+		t.Errorf("a second opinion on nothing: %v", err)
+	}
+	page, err = Sheet(context.Background(), in, report, SheetOptions{SecondOpinion: true})
+	if errors.Is(err, ErrNoOffice) {
+		t.Skip(err)
+	}
+	if err != nil || !strings.Contains(string(page), "Drawn by LibreOffice Writer") {
+		t.Errorf("%v\n%.200s", err, page)
+	}
+	if _, err := Chromium(); err != nil {
+		t.Skip(err)
+	}
+	picture, err := Sheet(context.Background(), in, report, SheetOptions{Picture: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b := decoded(t, picture).Bounds(); b.Dx() != namesWidth+viewWidth || b.Dy() < 300 {
+		t.Errorf("%v", b)
 	}
 }
