@@ -221,6 +221,49 @@ func TestMendMakesPictures(t *testing.T) {
 	}
 }
 
+func TestSheetWritesAPage(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "sheet.html")
+	sheet := []string{"sheet", "demo/templates/regatta", "--people", peopleFile, "--date", "2026-11-23", "--client", "capped-webmail", "--client", "text-reader", "-o", file}
+	code, out, errs := run(t, append(sheet, "--person", "bo@brackwater.example", "--person", "salma.albahri@brackwater.example", "--view", "light,blocked")...)
+	page, err := os.ReadFile(file)
+	if err != nil || code != ExitFine || out != "" || !strings.Contains(errs, "sheet.html: 2 people, 2 clients, 2 views. Safe in 1 of 2 clients; capped-webmail needs a decision.") {
+		t.Fatalf("exit %d, %v\n%s", code, err, errs)
+	}
+	for _, want := range []string{"bo@brackwater.example", "salma.albahri@brackwater.example", "capped-webmail", "text-reader", "Survival map"} {
+		if !strings.Contains(string(page), want) {
+			t.Errorf("the page lacks %s", want)
+		}
+	}
+	if strings.Contains(string(page), "wordproc-desktop") || strings.Contains(string(page), "maren.lind@brackwater.example") {
+		t.Error("the page shows more than was asked for")
+	}
+	if code, _, errs = run(t, sheet...); code != ExitFine || !strings.Contains(errs, "2 people") { // the sample and the hardest case
+		t.Errorf("exit %d\n%s", code, errs)
+	}
+	if page, err = os.ReadFile(file); err != nil || !strings.Contains(string(page), "maren.lind@brackwater.example") {
+		t.Errorf("the sample is not on it: %v", err)
+	}
+}
+
+// TestFitForPrograms: the same figures as JSON.
+func TestFitForPrograms(t *testing.T) {
+	code, out, errs := run(t, "fit", "demo/templates/harbour", "--people", peopleFile, "--client", "source-webmail", "--target", "2300", "--date", "2026-11-23", "--dry-run", "--format", "json")
+	var r struct {
+		Before, After, Target, Over, Still int
+		Fits, Reached                      bool
+		Steps, Proposals                   []struct {
+			Title, Costs string
+			Saved, Left  int
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &r); err != nil || code != ExitFindings {
+		t.Fatalf("exit %d, %v\n%s%s", code, err, out, errs)
+	}
+	if r.Target != 2300 || r.Fits || !r.Reached || r.Before <= r.After || len(r.Steps) != 7 || len(r.Proposals) != 1 || r.Steps[6].Left != r.After || r.Proposals[0].Costs == "" || r.Over < r.Still {
+		t.Errorf("%+v", r)
+	}
+}
+
 func TestFitWritesTheSetting(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "harbour")
 	if err := os.CopyFS(folder, os.DirFS(filepath.Join(root, "demo/templates/harbour"))); err != nil {

@@ -111,3 +111,33 @@ func TestPastingKeepsConditions(t *testing.T) {
 		t.Errorf("%s, %v", kept.Body, err)
 	}
 }
+
+// TestPasted: what is pasted is one variant of one person's signature, in the browser's spelling, before any client takes
+// something away; with nobody, the template's own marks are in it.
+func TestPasted(t *testing.T) {
+	tmpl := fromSource(t, `<style>.n { color: #123 }</style><table><tr data-in="new"><td class="n" data-needs="mobile">{{ cn }}, {{ mobile }}</td></tr><tr data-in="reply"><td>{{ mail }}</td></tr></table><p style="position: relative">x</p>`, "")
+	people := &person.Directory{Schema: person.NewSchema("cn", "mail", "mobile"), People: []person.Person{{Values: []string{"Bo", "bo@brackwater.example", "1"}}, {Values: []string{"Li", "li@brackwater.example", ""}}}}
+	prepared, err := Prepare(tmpl, people.Schema, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Beside)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		variant string
+		who     *person.Person
+		want    string
+	}{
+		{"new", &people.People[0], `<table><tbody><tr><td style="color: rgb(17, 34, 51);">Bo, 1</td></tr></tbody></table><p style="position: relative;">x</p>`},
+		{"reply", &people.People[0], `<table><tbody><tr><td>bo@brackwater.example</td></tr></tbody></table><p style="position: relative;">x</p>`},
+	} {
+		got, err := prepared.Pasted(c.variant, c.who)
+		if err != nil || got != c.want {
+			t.Errorf("%s: %v\n%s\nwant\n%s", c.variant, err, got, c.want)
+		}
+	}
+	if got, err := prepared.Pasted("new", &people.People[1]); err != nil || strings.Contains(got, "Li") {
+		t.Errorf("a piece whose field is blank: %v\n%s", err, got)
+	}
+	if got, err := prepared.Pasted("", nil); err != nil || !strings.Contains(got, "{{ cn }}") || !strings.Contains(got, "{{ mail }}") {
+		t.Errorf("nobody: %v\n%s", err, got)
+	}
+}
