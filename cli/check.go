@@ -215,9 +215,9 @@ func (a *app) printBudgets(w io.Writer, d *person.Directory, budgets []check.Bud
 				state += " for " + grouped(b.Over)
 			}
 		}
-		rows = append(rows, []string{b.Client, string(b.Measure), amount(b.Value, b.Unit), grouped(b.Median), amount(b.Limit, b.Unit), state, who(b, d), b.Variant})
+		rows = append(rows, []string{b.Client, string(b.Measure), amount(b.Value, b.Unit), grouped(b.Sample), grouped(b.Median), amount(b.Limit, b.Unit), state, who(b, d), b.Variant})
 	}
-	printTable(w, []string{"Client", "Measure", "Worst", "Median", "Limit", "", "Who", "Variant"}, rows)
+	printTable(w, []string{"Client", "Measure", "Worst", "Sample", "Median", "Limit", "", "Who", "Variant"}, rows)
 	fmt.Fprintln(w)
 }
 

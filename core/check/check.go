@@ -47,6 +47,7 @@ type Budget struct {
 	Unit     string          `json:"unit"`
 	Person   string          `json:"person"`  // mail address; empty when it is the same for everybody
 	Variant  string          `json:"variant"` // in which the figure is largest
+	Sample   int             `json:"sample"`  // of the template's sample person, in that variant; of the first one where there is none
 	Least    int             `json:"least"`   // of all people, in that variant
 	Median   int             `json:"median"`
 	Over     int             `json:"over"` // how many people burst it

@@ -82,7 +82,12 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 			}
 		}
 	}
+	sample := max(0, people.Index(in.Template.Settings.Sample))
 	for _, g := range gauges {
+		g.budget.Sample = figures[g][0]
+		if !g.fixed {
+			g.budget.Sample = figures[g][sample]
+		}
 		g.spread(figures[g], len(people.People))
 	}
 	return worst(gauges, best, who, in.People != nil), nil

@@ -142,6 +142,34 @@ func TestWhatIsStoredAlikeIsMeasuredAlike(t *testing.T) {
 	}
 }
 
+// TestTheSamplePersonHasAFigure: that of the settings' sample, between the least and the worst; of the first person where
+// the settings name none; and where everybody has the same, just that.
+func TestTheSamplePersonHasAFigure(t *testing.T) {
+	people := directory(t)
+	tmpl := bare(t, `<p style="margin: 0">{{ cn }}</p><div>{{ mail }}</div>`)
+	length := func(i int) int { return len(people.Get(&people.People[i], "cn")) + len(people.Get(&people.People[i], "mail")) }
+	at := people.Index("bo@brackwater.example")
+	var figures [2]int
+	for i, mail := range []string{"", "bo@brackwater.example"} {
+		tmpl.Settings.Sample = mail
+		for _, b := range run(t, Input{Template: tmpl, People: people, Profiles: []*client.Profile{client.Find("source-webmail"), client.Find("append-rule")}}).Budgets {
+			switch {
+			case b.Measure != client.Characters:
+			case b.Client == "append-rule" && b.Sample != b.Value:
+				t.Errorf("the same for everybody: %+v", b)
+			case b.Client == "source-webmail":
+				figures[i] = b.Sample
+				if b.Sample < b.Least || b.Sample > b.Value {
+					t.Errorf("%+v", b)
+				}
+			}
+		}
+	}
+	if figures[0]-figures[1] != length(0)-length(at) {
+		t.Errorf("%d for the first, %d for the sample", figures[0], figures[1])
+	}
+}
+
 // TestRowsOfTheMapLeadToAnElement: a rule's row leads to the rule and to the first element that it reaches.
 func TestRowsOfTheMapLeadToAnElement(t *testing.T) {
 	source := `<style>.a { border-radius: 4px }</style><p style="margin: 0">x</p><div class="a">y</div><div class="a">z</div>`

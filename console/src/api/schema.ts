@@ -1398,6 +1398,8 @@ export interface components {
             unit: string;
             person: string;
             variant: string;
+            /** @description Of the template's sample person, in that variant. */
+            sample: number;
             /** @description The least figure of all people. */
             least: number;
             /** @description The middle figure of all people. */

@@ -60,7 +60,7 @@ function Gauge({ budget: b, people, onRoom, onFit }: { budget: Budget; people: n
       </Box>
       <Box sx={{ display: 'flex', gap: 0.5, alignItems: 'center' }}>
       <Typography variant="body2" color="text.secondary" sx={{ flex: 1, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={b.person}>
-        {b.variant}{b.person && `, median ${grouped(b.median)}`}{burst && people > 0 && `, burst for ${grouped(b.over)} of ${grouped(people)}`}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
+        {b.variant}{b.person && `, sample ${grouped(b.sample)}, median ${grouped(b.median)}`}{burst && people > 0 && `, burst for ${grouped(b.over)} of ${grouped(people)}`}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
       </Typography>
       {b.measure === 'characters' && (
         <>
