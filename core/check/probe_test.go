@@ -147,7 +147,9 @@ func TestWhatIsStoredAlikeIsMeasuredAlike(t *testing.T) {
 func TestTheSamplePersonHasAFigure(t *testing.T) {
 	people := directory(t)
 	tmpl := bare(t, `<p style="margin: 0">{{ cn }}</p><div>{{ mail }}</div>`)
-	length := func(i int) int { return len(people.Get(&people.People[i], "cn")) + len(people.Get(&people.People[i], "mail")) }
+	length := func(i int) int {
+		return len(people.Get(&people.People[i], "cn")) + len(people.Get(&people.People[i], "mail"))
+	}
 	at := people.Index("bo@brackwater.example")
 	var figures [2]int
 	for i, mail := range []string{"", "bo@brackwater.example"} {
