@@ -110,6 +110,16 @@ type Input struct {
 	Numbers *field.Numbers
 }
 
+// Prepare prepares the template as its fragment travels, which is what the checks look at. The error is field.Errors for
+// mistakes in the template language; what could be prepared comes with it.
+func (in Input) Prepare() (*compose.Prepared, error) {
+	schema := person.NewSchema()
+	if in.People != nil {
+		schema = in.People.Schema
+	}
+	return compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
+}
+
 // withNumbers is the input with a place for telephone numbers.
 func (in Input) withNumbers() Input {
 	if in.Numbers == nil {
@@ -158,11 +168,7 @@ func Findings(in Input) (*Report, error) {
 
 // find looks for findings. The prepared template is nil when it has mistakes and cannot be measured.
 func find(in Input) (*Report, *compose.Prepared, error) {
-	schema := person.NewSchema()
-	if in.People != nil {
-		schema = in.People.Schema
-	}
-	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
+	prepared, err := in.Prepare()
 	var mistakes field.Errors
 	if err != nil && !errors.As(err, &mistakes) {
 		return nil, nil, err

@@ -274,7 +274,7 @@ func paddingToCell(p *Pass, t target) *Mend {
 func (p *Pass) outerWidth(n *markup.Node, width string) string {
 	prepared := p.preparedNode(n)
 	px, ok := style.Length(width, 16)
-	if prepared == nil || !ok || strings.HasSuffix(width, "%") || declares(n, "border") || declares(n, "box-sizing") {
+	if prepared == nil || !ok || strings.HasSuffix(width, "%") || given(prepared, "border") || given(prepared, "box-sizing") {
 		return ""
 	}
 	padding, _ := style.Box(prepared, "padding", p.lookOf(n).text.Size)
@@ -299,7 +299,7 @@ func (p *Pass) marginsPassThrough(n *markup.Node) bool {
 		return false
 	}
 	open := func(padding float64, side string) bool {
-		return padding == 0 && !slices.ContainsFunc(ownDeclarations(n), func(d markup.Declaration) bool {
+		return padding == 0 && !slices.ContainsFunc(prepared.Style, func(d markup.Declaration) bool {
 			return d.Property == "border" || d.Property == "border-"+side || d.Property == "border-width"
 		})
 	}
@@ -334,6 +334,11 @@ func ownDeclarations(n *markup.Node) []markup.Declaration {
 
 func declares(n *markup.Node, property string) bool {
 	return slices.ContainsFunc(ownDeclarations(n), func(d markup.Declaration) bool { return strings.HasPrefix(d.Property, property) })
+}
+
+// given is declares for an element of the prepared document, which has what sheets give it too.
+func given(prepared *markup.Node, property string) bool {
+	return slices.ContainsFunc(prepared.Style, func(d markup.Declaration) bool { return strings.HasPrefix(d.Property, property) })
 }
 
 // alone reports whether an element is all that its parent holds.

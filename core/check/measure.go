@@ -60,7 +60,7 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 		people = &person.Directory{Schema: prepared.Schema, People: []person.Person{*compose.FieldNames(prepared.Schema)}}
 	}
 	filler := field.NewFiller(m.table)
-	filler.UseNumbers(in.withNumbers().Numbers)
+	filler.UseNumbers(in.Numbers)
 	mail, _, _ := people.Schema.Column("mail")
 	for i := range people.People {
 		if i%256 == 0 && ctx.Err() != nil {
@@ -106,11 +106,7 @@ func (g *gauge) spread(figures []int, people int) {
 // Budgets measures the limits of the profiles, with the first steps of package compact taken, as many as compacting.
 // change may alter the prepared document before; nil for not.
 func Budgets(ctx context.Context, in Input, compacting int, change func(*markup.Document)) ([]Budget, error) {
-	schema := person.NewSchema()
-	if in.People != nil {
-		schema = in.People.Schema
-	}
-	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
+	prepared, err := in.Prepare()
 	if err != nil {
 		return nil, err
 	}

@@ -117,6 +117,8 @@ func TestMendsWriteWhatTheyShould(t *testing.T) {
 		{"heading-element", `<div style="font-size: 20px"><h2 style="color: #123456">Harbour</h2></div>`, `<div style="font-size: 20px"><p style="color: #123456; font-size: 30px; font-weight: bold; margin: 24.9px 0">Harbour</p></div>`},
 		{"heading-element", `<h2 style="font-size: 18px; font-weight: normal; margin: 2px 0">Harbour</h2><div>x</div>`, `<p style="font-size: 18px; font-weight: normal; margin: 2px 0">Harbour</p><div>x</div>`},
 		{"heading-element", `<style>h2 { color: red }</style><h2>Harbour</h2>`, ""},
+		{"heading-element", `<style>.h { margin: 2px 0; font-size: 20px }</style><h2 class="h">x</h2><div>y</div>`, `<style>.h { margin: 2px 0; font-size: 20px }</style><p class="h" style="font-weight: bold">x</p><div>y</div>`},
+		{"block-padding", `<style>.b { border: 1px solid #123456 }</style><div class="b" style="padding: 4px; width: 200px">x</div>`, ""},
 		{"heading-element", `<section><h1>Harbour</h1></section>`, ""},
 		{"duplicate-id", `<p id="a" style="margin: 0">x</p><p id="a" style="margin: 0">y</p>`, `<p id="a" style="margin: 0">x</p><p style="margin: 0">y</p>`},
 		{"duplicate-id", `<style>#a { color: red }</style><p id="a">x</p><p id="a">y</p>`, ""},

@@ -101,7 +101,7 @@ func (p *Pass) headingToParagraph(n *markup.Node) *Mend {
 	if _, ok := n.Declared("font-weight"); !ok {
 		add = append(add, "font-weight: bold")
 	}
-	if !declares(written, "margin") {
+	if _, said := style.Box(n, "margin", size); !said {
 		add = append(add, "margin: "+pixels(size*headingMargins[n.Name])+" 0")
 	}
 	h.rename(written, "p")

@@ -92,17 +92,22 @@ func fitted(shown *template.Picture, width, height int) *picture.Recipe {
 	return recipe
 }
 
-// fitPicture makes the file as large as it is shown, or twice that.
-func (p *Pass) fitPicture(shown *template.Picture) *Mend {
+// recipeFor is the recipe for a picture at the size in which all elements show it; nil where it is not to be drawn anew.
+func (p *Pass) recipeFor(shown *template.Picture) *picture.Recipe {
 	width, height, ok := p.sizeOfAll(shown)
 	if !ok {
 		return nil
 	}
-	recipe := fitted(shown, width, height)
+	return fitted(shown, width, height)
+}
+
+// fitPicture makes the file as large as it is shown, or twice that.
+func (p *Pass) fitPicture(shown *template.Picture) *Mend {
+	recipe := p.recipeFor(shown)
 	if recipe == nil {
 		return nil
 	}
-	return p.hand().redrawn(fmt.Sprintf("Fit %s to %d x %d px, with %s pixels", shown.File, width, height, times(recipe.Multiple)), Redraw{File: shown.File, From: shown.File, Recipe: recipe})
+	return p.hand().redrawn(fmt.Sprintf("Fit %s to %d x %d px, with %s pixels", shown.File, recipe.Width, recipe.Height, times(recipe.Multiple)), Redraw{File: shown.File, From: shown.File, Recipe: recipe})
 }
 
 func times(multiple int) string {
@@ -114,18 +119,14 @@ func times(multiple int) string {
 
 // convertPicture makes a PNG or a JPEG of a file in a format that is not drawn everywhere.
 func (p *Pass) convertPicture(shown *template.Picture) *Mend {
-	width, height, ok := p.sizeOfAll(shown)
-	if !ok || shown.Name == "" || shown.Frames > 1 {
+	recipe := p.recipeFor(shown)
+	if recipe == nil || shown.Name == "" || shown.Frames > 1 {
 		return nil
 	}
 	for _, img := range p.Doc.Root.Elements("img") {
 		if _, named := img.Attr(field.AttrPicture); p.Prepared.PictureOf(img) == shown && !named {
 			return nil // the file's name stands in an address
 		}
-	}
-	recipe := fitted(shown, width, height)
-	if recipe == nil {
-		return nil
 	}
 	recipe.Format = "png"
 	if !shown.Transparent && shown.Format != picture.SVG {
@@ -141,15 +142,11 @@ func (p *Pass) convertPicture(shown *template.Picture) *Mend {
 // outlinePicture draws a thin white line around what is seen of a see-through picture, unless it vanishes on light
 // ground too.
 func (p *Pass) outlinePicture(shown *template.Picture, grounds []string) *Mend {
-	width, height, ok := p.sizeOfAll(shown)
-	if !ok || slices.Contains(grounds, "light") || shown.Format == picture.SVG {
+	recipe := p.recipeFor(shown)
+	if recipe == nil || slices.Contains(grounds, "light") || shown.Format != picture.PNG { // a GIF has no half-seen edges
 		return nil
 	}
-	recipe := fitted(shown, width, height)
-	if recipe == nil {
-		return nil
-	}
-	recipe.Dark, recipe.Format = &picture.DarkSafe{Way: picture.Outline}, "png"
+	recipe.Dark = &picture.DarkSafe{Way: picture.Outline}
 	return p.hand().redrawn("Draw a thin white line around what is seen of "+shown.File, Redraw{File: shown.File, From: shown.File, Recipe: recipe})
 }
 
@@ -167,18 +164,13 @@ func cutCorners(p *Pass, t target) *Mend {
 		}
 		shown = of
 	}
-	if shown == nil || t.property != "border-radius" || shown.Frames > 1 {
+	if shown == nil || t.property != "border-radius" || shown.Format != picture.PNG {
 		return nil
 	}
-	width, height, ok := p.sizeOfAll(shown)
-	if !ok {
+	recipe := p.recipeFor(shown)
+	if recipe == nil || !shaped(recipe, t.value) {
 		return nil
 	}
-	recipe := fitted(shown, width, height)
-	if recipe == nil || !shaped(recipe, t.value) || !strings.HasSuffix(shown.File, ".png") {
-		return nil
-	}
-	recipe.Format = "png"
 	h := p.hand()
 	h.drop(t.span)
 	return h.redrawn("Cut the shape into "+shown.File+" itself", Redraw{File: shown.File, From: shown.File, Recipe: recipe})

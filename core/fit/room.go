@@ -59,14 +59,11 @@ func Room(in check.Input, id, variant string, who *person.Person) (*Space, error
 	if variant == "" {
 		variant = in.Template.Variants()[0]
 	}
-	schema, mail := person.NewSchema(), ""
-	if in.People != nil {
-		schema = in.People.Schema
-	}
+	mail := ""
 	if who != nil {
 		mail = in.People.Get(who, "mail")
 	}
-	prepared, err := compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
+	prepared, err := in.Prepare()
 	if err != nil {
 		return nil, err
 	}

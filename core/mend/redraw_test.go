@@ -6,6 +6,8 @@ import (
 	"encoding/base64"
 	"image"
 	"image/color"
+	"image/draw"
+	"image/gif"
 	"image/jpeg"
 	"image/png"
 	"strings"
@@ -37,6 +39,17 @@ func asPNG(t *testing.T, img image.Image) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	if err := png.Encode(&b, img); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func asGIF(t *testing.T, img *image.NRGBA) []byte {
+	t.Helper()
+	drawn := image.NewPaletted(img.Rect, color.Palette{color.NRGBA{}, ink})
+	draw.Draw(drawn, img.Rect, img, image.Point{}, draw.Src)
+	var b bytes.Buffer
+	if err := gif.Encode(&b, drawn, nil); err != nil {
 		t.Fatal(err)
 	}
 	return b.Bytes()
@@ -94,6 +107,7 @@ func TestPicturesAreMade(t *testing.T) {
 					t.Errorf("%d px, vanishes on %v", made.Width, picture.Vanishes(picture.Sights(made.Image())))
 				}
 			}},
+		"a dark GIF, whose edges would be hard": {check: "picture-dark", source: `<img data-picture="a" width="60" height="30">`, file: "a.gif", picture: asGIF(t, drawing(120, 60, clear))},
 		"round": {check: "rounded-corners", source: `<style>.p { border-radius: 50%; }</style><img class="p" data-picture="a" width="60" height="60"><img class="p" data-picture="a" width="60" height="60">`, file: "a.png", picture: asPNG(t, drawing(120, 120, sand)), made: "a.png",
 			see: func(t *testing.T, source, _ string, made *picture.Picture) {
 				if _, _, _, corner := made.Image().At(1, 1).RGBA(); corner != 0 || strings.Contains(source, "border-radius") || made.Image().NRGBAAt(60, 20).A != 255 {

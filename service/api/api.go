@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"missivum/core/field"
+	"missivum/core/fit"
 	"missivum/core/picture"
 	"missivum/service/clients"
 	"missivum/service/drawing"
@@ -173,7 +174,7 @@ func (a *API) fail(c *gin.Context, err error) {
 		problem(c, http.StatusUnprocessableEntity, "The template has mistakes and cannot be filled:\n"+mistakes.Error(), mistakes)
 	case errors.As(err, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "The request is larger than is taken here.", nil)
-	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, clients.ErrRefused), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
+	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, clients.ErrRefused), errors.Is(err, fit.ErrNoLimit), errors.Is(err, fit.ErrNoClient), errors.Is(err, drawing.ErrNoWordProcessor), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
 		problem(c, http.StatusUnprocessableEntity, err.Error(), nil)
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the caller went away

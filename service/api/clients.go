@@ -109,14 +109,18 @@ func (a *API) mapTemplate(c *gin.Context) {
 }
 
 // readChecked reads a request about a template or a draft of it and gives what the checks look at, or answers with
-// the problem.
+// the problem. Which clients the request names stands in clients; nil for all.
 func (a *API) readChecked(c *gin.Context, request any, draft *Draft, clients *[]string) (check.Input, bool) {
 	s, err := a.readSubject(c, request, draft)
 	if err != nil {
 		a.fail(c, err)
 		return check.Input{}, false
 	}
-	profiles, err := a.profiles(c.Request.Context(), *clients)
+	var ids []string
+	if clients != nil {
+		ids = *clients
+	}
+	profiles, err := a.profiles(c.Request.Context(), ids)
 	if err != nil {
 		a.fail(c, err)
 		return check.Input{}, false

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 
@@ -65,8 +64,7 @@ type SheetRequest struct {
 
 func (a *API) fitTemplate(c *gin.Context) {
 	var in TemplateFitRequest
-	var clients []string
-	input, ok := a.readChecked(c, &in, &in.Draft, &clients)
+	input, ok := a.readChecked(c, &in, &in.Draft, nil)
 	if !ok {
 		return
 	}
@@ -75,9 +73,6 @@ func (a *API) fitTemplate(c *gin.Context) {
 		return
 	}
 	r, err := fit.Fit(c.Request.Context(), input, in.Client, in.Target)
-	if errors.Is(err, fit.ErrNoLimit) || errors.Is(err, fit.ErrNoClient) {
-		err = bad(err)
-	}
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -88,8 +83,7 @@ func (a *API) fitTemplate(c *gin.Context) {
 
 func (a *API) roomOfTemplate(c *gin.Context) {
 	var in RoomRequest
-	var clients []string
-	input, ok := a.readChecked(c, &in, &in.Draft, &clients)
+	input, ok := a.readChecked(c, &in, &in.Draft, nil)
 	if !ok {
 		return
 	}
@@ -99,9 +93,6 @@ func (a *API) roomOfTemplate(c *gin.Context) {
 		return
 	}
 	space, err := fit.Room(input, in.Client, variant, who)
-	if errors.Is(err, fit.ErrNoClient) {
-		err = bad(err)
-	}
 	answer(a, c, space, err)
 }
 
@@ -186,9 +177,6 @@ func (a *API) sheetOfTemplate(c *gin.Context) {
 	data, err := oneAtATime(a, c, func(ctx context.Context) ([]byte, error) {
 		return drawing.Sheet(ctx, page, report, drawing.SheetOptions{Picture: in.Form == "png", SecondOpinion: in.SecondOpinion})
 	})
-	if errors.Is(err, drawing.ErrNoWordProcessor) {
-		err = bad(err)
-	}
 	if err != nil {
 		a.fail(c, err)
 		return
