@@ -34,6 +34,33 @@ func demosAndStarters(t *testing.T) []*template.Template {
 	return append(demos, starters...)
 }
 
+// pages are the sources of a folder's pages, by their name without the ending.
+func pages(t *testing.T, folder string) map[string]string {
+	t.Helper()
+	files, err := filepath.Glob(folder + "/*.html")
+	if err != nil || len(files) < 12 {
+		t.Fatalf("%s: %d files, %v", folder, len(files), err)
+	}
+	list := map[string]string{}
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list[strings.TrimSuffix(filepath.Base(file), ".html")] = string(data)
+	}
+	return list
+}
+
+func bareTemplate(t *testing.T, source string) *template.Template {
+	t.Helper()
+	tmpl, err := template.OpenBare(fstest.MapFS{"x.html": {Data: []byte(source)}}, "x.html")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tmpl
+}
+
 // templatesOfAllKinds are templates of all kinds: the demo's, the starters, the messy pages and the faulty ones.
 func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
 	t.Helper()
@@ -42,22 +69,10 @@ func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
 		all[tmpl.Name] = tmpl
 	}
 	for _, folder := range []string{"../core/tidy/testdata/messy", "../core/mend/testdata/faulty"} {
-		files, err := filepath.Glob(folder + "/*.html")
-		if err != nil || len(files) < 12 {
-			t.Fatalf("%s: %d files, %v", folder, len(files), err)
-		}
-		for _, file := range files {
-			data, err := os.ReadFile(file)
-			if err != nil {
-				t.Fatal(err)
-			}
+		for name, text := range pages(t, folder) {
 			// what looks like the template language, and is none, is not what is compared here
-			text := strings.NewReplacer("marquee", "i", "data-block", "block", "data-text", "text", `data-picture="logo"`, `src="x.png"`, "data-gen", "gen", "data-cke", "cke", "data-mce", "mce").Replace(string(data))
-			tmpl, err := template.OpenBare(fstest.MapFS{"x.html": {Data: []byte(text)}}, "x.html")
-			if err != nil {
-				t.Fatalf("%s: %v", file, err)
-			}
-			all[filepath.Base(folder)+" "+filepath.Base(file)] = tmpl
+			text = strings.NewReplacer("marquee", "i", "data-block", "block", "data-text", "text", `data-picture="logo"`, `src="x.png"`, "data-gen", "gen", "data-cke", "cke", "data-mce", "mce").Replace(text)
+			all[filepath.Base(folder)+" "+name] = bareTemplate(t, text)
 		}
 	}
 	return all

@@ -8,13 +8,9 @@ import (
 	"image/color"
 	"image/draw"
 	"image/png"
-	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
-	"strings"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"missivum/core/check"
@@ -33,22 +29,10 @@ func TestMendingKeepsTheLook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	files, err := filepath.Glob("../core/mend/testdata/faulty/*.html")
-	if err != nil || len(files) < 12 {
-		t.Fatalf("%d files, %v", len(files), err)
-	}
 	all := map[string]*template.Template{}
-	for _, file := range files {
-		data, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
-		tmpl, err := template.OpenBare(fstest.MapFS{"x.html": {Data: data}}, "x.html")
-		if err != nil {
-			t.Fatal(err)
-		}
-		tmpl.Bare = false
-		all[strings.TrimSuffix(filepath.Base(file), ".html")] = tmpl
+	for name, source := range pages(t, "../core/mend/testdata/faulty") {
+		all[name] = bareTemplate(t, source)
+		all[name].Bare = false
 	}
 	if all["regatta"], err = demo.Template("regatta"); err != nil {
 		t.Fatal(err)

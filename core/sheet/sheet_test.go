@@ -9,10 +9,11 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/person"
+	"missivum/core/template"
 	"missivum/demo"
 )
 
-func made(t *testing.T, name string, views ...View) (*Sheet, string) {
+func loaded(t *testing.T, name string) (*template.Template, *person.Directory) {
 	t.Helper()
 	tmpl, err := demo.Template(name)
 	if err != nil {
@@ -22,6 +23,12 @@ func made(t *testing.T, name string, views ...View) (*Sheet, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return tmpl, people
+}
+
+func made(t *testing.T, name string, views ...View) (*Sheet, string) {
+	t.Helper()
+	tmpl, people := loaded(t, name)
 	day := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	in := check.Input{Template: tmpl, People: people, Profiles: client.Shipped(), Day: day}
 	report, err := check.Run(context.Background(), in)
@@ -89,14 +96,7 @@ func TestASecondOpinionStandsBesideItsClient(t *testing.T) {
 }
 
 func TestChoose(t *testing.T) {
-	tmpl, err := demo.Template("harbour")
-	if err != nil {
-		t.Fatal(err)
-	}
-	people, err := demo.Directory()
-	if err != nil {
-		t.Fatal(err)
-	}
+	tmpl, people := loaded(t, "harbour")
 	usual, err := Choose(tmpl, people, nil)
 	if err != nil || len(usual) != 2 || people.Get(&people.People[usual[0]], "mail") != tmpl.Settings.Sample || usual[0] == usual[1] {
 		t.Errorf("%v, %v", usual, err)
