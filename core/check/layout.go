@@ -371,7 +371,7 @@ func widthToTable(p *Pass, t target) *Mend {
 		return nil
 	}
 	width := ""
-	if px, ok := style.Length(t.value, 16); ok && !strings.HasSuffix(t.value, "%") && !declares(n, "padding") && !declares(n, "border") {
+	if px, ok := style.Length(t.value, 16); ok && !strings.HasSuffix(t.value, "%") && p.outerWidth(n, t.value) == strconv.Itoa(int(px+0.5)) {
 		width = strconv.Itoa(int(px + 0.5))
 	} else if strings.HasSuffix(t.value, "%") {
 		width = t.value
@@ -415,13 +415,19 @@ func shareToAttribute(p *Pass, t target) *Mend {
 		case n.Is("table", "td", "th", "img"):
 			h.setAttribute(n, "width", t.value)
 			title = "Write the width as an attribute"
-		case n.Is("div", "p") && t.value == "100%" && !declares(n, "display") && !declares(n, "float") && !declares(n, "padding") && !declares(n, "border") && title == "":
+		case p.asWideAnyway(n) && t.value == "100%" && title == "":
 			title = "Take it away; a block is as wide anyway"
 		default:
 			return nil
 		}
 	}
 	return h.mend(title)
+}
+
+// asWideAnyway tells a block that takes all of the width by itself, with nothing that is added to a width of its own.
+func (p *Pass) asWideAnyway(n *markup.Node) bool {
+	prepared := p.preparedNode(n)
+	return prepared != nil && n.Is("div", "p") && !slices.ContainsFunc([]string{"display", "float", "padding", "border", "position"}, func(property string) bool { return given(prepared, property) })
 }
 
 // dropPosition takes away a position that moves nothing.
@@ -508,13 +514,8 @@ func unevenRows(p *Pass) {
 			if row.Inside("table") != table {
 				continue
 			}
-			columns := 0
-			for _, c := range row.Children {
-				if c.Is("td", "th") {
-					columns += max(1, c.Pixels("colspan"))
-					spans = spans || c.Pixels("rowspan") > 1
-				}
-			}
+			columns, down := columnsOf(row)
+			spans = spans || down
 			if first == 0 {
 				first = columns
 			}
@@ -526,6 +527,17 @@ func unevenRows(p *Pass) {
 	}
 }
 
+// columnsOf counts the columns of a row's cells, and tells whether one of them goes on in the rows below.
+func columnsOf(row *markup.Node) (columns int, down bool) {
+	for _, c := range row.Children {
+		if c.Is("td", "th") {
+			columns += max(1, c.Pixels("colspan"))
+			down = down || c.Pixels("rowspan") > 1
+		}
+	}
+	return columns, down
+}
+
 // completed writes the empty cells that browsers put behind short rows.
 func (p *Pass) completed(table *markup.Node) *Mend {
 	lengths, most := map[*markup.Node]int{}, 0
@@ -534,11 +546,7 @@ func (p *Pass) completed(table *markup.Node) *Mend {
 		if row.Inside("table") != table {
 			continue
 		}
-		for _, c := range row.Children {
-			if c.Is("td", "th") {
-				lengths[row] += max(1, c.Pixels("colspan"))
-			}
-		}
+		lengths[row], _ = columnsOf(row)
 		if most = max(most, lengths[row]); row.Attribute("data-each") != nil || row.Attribute("data-in") != nil {
 			return nil
 		}

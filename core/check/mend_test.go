@@ -137,6 +137,7 @@ func TestMendsWriteWhatTheyShould(t *testing.T) {
 		{"block-padding", `<div style="padding: 4px; max-width: 500px">x</div>`, ""},
 		{"frozen-percent", `<table role="presentation" cellpadding="0" cellspacing="0" width="90%" style="width: 50%; color: #123456"><tr><td>x</td></tr></table>`, `<table role="presentation" cellpadding="0" cellspacing="0" width="50%" style="color: #123456"><tr><td>x</td></tr></table>`},
 		{"frozen-percent", `<div style="width: 100%; color: #123456">x</div>`, `<div style="color: #123456">x</div>`},
+		{"frozen-percent", `<style>.b { padding: 2px }</style><div class="b" style="width: 100%">x</div>`, ""},
 		{"frozen-percent", `<div style="width: 50%">x</div>`, ""},
 		{"frozen-percent", `<div style="width: 100%; padding: 2px">x</div>`, ""},
 		{"flex-layout", `<div style="display: flex">text <b>a</b></div>`, ""},

@@ -67,5 +67,5 @@ func PastedIn(tab context.Context, folder, markup string) (string, error) {
 	}
 	pasted, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.getElementById('box').innerHTML`))
 	// what is relative becomes an address of the page that it was copied from; which one that will be nobody knows
-	return strings.ReplaceAll(pasted, "file://"+folder+"/", ""), err
+	return strings.NewReplacer("file://"+from, "", "file://"+folder+"/", "").Replace(pasted), err
 }

@@ -19,7 +19,7 @@ import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, sentence, summary } from './Facts'
 import { useAuthor } from './author'
 import { CellDialog } from './CellDialog'
-import { contentOf, differs, draftOf, files, withContent, withSource, type Draft, type File, type Taken } from './draft'
+import { contentOf, differs, draftOf, files, withContent, withoutPictures, withSource, type Draft, type File, type Taken } from './draft'
 import { FilesMenu } from './FilesMenu'
 import { FitDialog } from './FitDialog'
 import { InsertMenu } from './InsertMenu'
@@ -98,11 +98,11 @@ function Workbench({ template }: { template: TemplateDetail }) {
   }, [fields.data, snapshot.data, person])
   const queries = useQueryClient()
   const save = useMutation({
-    mutationFn: (note: string) => api.save(template.name, { ...latest.current, note, author, base: saved.number }),
-    onSuccess: (version) => {
+    mutationFn: ({ sent, note }: { sent: Draft; mended: number; note: string }) => api.save(template.name, { ...sent, note, author, base: saved.number }),
+    onSuccess: (version, { sent, mended }) => {
       setSaved(version)
-      edit({ ...latest.current, pictures: {} }) // they are the version's now
-      mends.current = []
+      edit(withoutPictures(latest.current, sent.pictures)) // they are the version's now
+      mends.current = mends.current.slice(0, mends.current.length - mended) // those taken meanwhile
       setNote('')
       queries.setQueryData(['template', template.name], version)
       void queries.invalidateQueries({ queryKey: ['templates'] })
@@ -110,7 +110,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   })
   const [note, setNote] = useState('')
   const saveNow = useCallback(() => {
-    if (differs(latest.current, saved) && !save.isPending) save.mutate(note)
+    if (differs(latest.current, saved) && !save.isPending) save.mutate({ sent: latest.current, mended: mends.current.length, note })
   }, [saved, save, note])
   const [history, setHistory] = useState(false)
   const take = (version: TemplateDetail) => {

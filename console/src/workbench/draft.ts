@@ -46,6 +46,11 @@ export function withSource(draft: Draft, source: string, mends: Taken[]): Draft 
   return { ...draft, source }
 }
 
+/** The draft without the pictures that were saved. One that was made anew meanwhile stays. */
+export function withoutPictures(draft: Draft, saved: Record<string, string>): Draft {
+  return { ...draft, pictures: Object.fromEntries(Object.entries(draft.pictures).filter(([file, data]) => saved[file] !== data)) }
+}
+
 /** Whether anything was changed since a version was saved. */
 export function differs(draft: Draft, saved: TemplateDetail): boolean {
   return Object.keys(draft.pictures).length > 0 || draft.source !== saved.source || draft.settings !== saved.settings || JSON.stringify(sorted(draft.texts)) !== JSON.stringify(sorted(saved.texts))

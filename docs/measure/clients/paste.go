@@ -28,7 +28,7 @@ func paste(probes []Probe) (Result, error) {
 		return r, err
 	}
 	for i := range real { // relative addresses become those of the page that was copied, and which one that is nobody knows
-		real[i] = strings.NewReplacer("file:///C:", "file:///C:", "file:///", "/", "file://", "//", "from.html", "").Replace(real[i])
+		real[i] = strings.NewReplacer("file:///C:", "file:///C:", "file:///", "/", "file://", "//").Replace(real[i])
 	}
 	r.Probes = len(probes)
 	for i, p := range probes {
