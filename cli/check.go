@@ -23,11 +23,11 @@ func (a *app) checkCommand() *cobra.Command {
 		Use:   "check TEMPLATE",
 		Short: "Find what will go wrong, where, and in which client",
 		Long: `Checks a template, a folder or a single HTML file, for mail clients: every finding with its line,
-the clients concerned and the remedy or mend, and every limit of a client beside the figure of the worst person.
+the clients concerned and the remedy or fix, and every limit of a client beside the figure of the worst person.
 A comment in the source, <!-- accepted: check-id: reason -->, accepts the findings of its line and of the element
 behind it; they are counted and listed.
 
-Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong usage, 3 could not run.`,
+Exit status: 0 nothing breaks, 1 something breaks or a limit is exceeded, 2 wrong usage, 3 could not run.`,
 		Example: "  missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -79,11 +79,11 @@ Exit status: 0 nothing breaks, 1 something breaks or a budget is burst, 2 wrong 
 // printReport writes the findings, worst first, those of one check together, each with its line of the source.
 func (a *app) printReport(l loaded, r *check.Report) {
 	counts := map[client.Severity]int{}
-	mends := 0
+	fixes := 0
 	for _, f := range r.Findings {
 		counts[f.Severity]++
-		if f.Mend != nil && f.Mend.Safe {
-			mends++
+		if f.Fix != nil && f.Fix.Safe {
+			fixes++
 		}
 	}
 	lines := strings.Split(l.template.Source, "\n")
@@ -112,10 +112,10 @@ func (a *app) printReport(l loaded, r *check.Report) {
 		accepted = fmt.Sprintf(" %d accepted.", len(r.Accepted))
 	}
 	fmt.Fprintf(a.out, "%s: %s: %d break, %d degrade, %d to note.%s %s.\n", l.template.Name, plural(len(r.Findings), "finding", "findings"),
-		counts[client.Breaks], counts[client.Degrades], counts[client.Note], accepted, burst(r.Budgets))
+		counts[client.Breaks], counts[client.Degrades], counts[client.Note], accepted, exceeded(r.Budgets))
 	fmt.Fprintln(a.out, a.colour("1", r.Verdict.String()))
-	if mends > 0 {
-		fmt.Fprintf(a.out, "missivum mend --all puts %d of the findings right.\n", mends)
+	if fixes > 0 {
+		fmt.Fprintf(a.out, "missivum fix --all puts %d of the findings right.\n", fixes)
 	}
 }
 
@@ -153,15 +153,15 @@ func (a *app) printFinding(l loaded, lines []string, f check.Finding, v check.Ve
 		fmt.Fprintf(a.out, "%s | %s\n%s | %s\n", number, text, strings.Repeat(" ", len(number)), a.colour("31", under))
 	}
 	fmt.Fprintf(a.out, "    %s\n", f.Message)
-	if f.Mend == nil {
+	if f.Fix == nil {
 		fmt.Fprintf(a.out, "    Remedy: %s\n", f.Remedy)
 		return
 	}
 	costs := ""
-	if !f.Mend.Safe {
-		costs = "; it costs something: " + f.Mend.Costs
+	if !f.Fix.Safe {
+		costs = "; it costs something: " + f.Fix.Costs
 	}
-	fmt.Fprintf(a.out, "    Mend: %s%s.\n", f.Mend.Title, costs)
+	fmt.Fprintf(a.out, "    Fix: %s%s.\n", f.Fix.Title, costs)
 }
 
 // excerpt shows a line around a column, with what stands below to point at length characters of it.
@@ -189,17 +189,17 @@ func (a *app) severity(s client.Severity) string {
 	return string(s)
 }
 
-func burst(budgets []check.Budget) string {
+func exceeded(budgets []check.Budget) string {
 	n := 0
 	for _, b := range budgets {
-		if b.Burst() {
+		if b.Exceeded() {
 			n++
 		}
 	}
 	if n == 0 {
 		return "Every budget is met"
 	}
-	return plural(n, "budget is burst", "budgets are burst")
+	return plural(n, "limit exceeded", "limits exceeded")
 }
 
 func (a *app) printBudgets(w io.Writer, d *person.Directory, budgets []check.Budget) {
@@ -209,8 +209,8 @@ func (a *app) printBudgets(w io.Writer, d *person.Directory, budgets []check.Bud
 	var rows [][]string
 	for _, b := range budgets {
 		state := fmt.Sprintf("%d %%", percent(b.Value, b.Limit))
-		if b.Burst() {
-			state = "BURST"
+		if b.Exceeded() {
+			state = "OVER"
 			if d != nil && len(d.People) > 0 {
 				state += " for " + grouped(b.Over)
 			}

@@ -110,9 +110,9 @@ for every desk and the blocks for mail rules.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{ExitUsage, err} })
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.PersistentFlags().StringVar(&a.profiles, "profiles", "", "file, or folder of .yaml files, with client profiles of your own")
-	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "ways in", Title: "Ways to a template:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
-	a.add(root, "offline", a.checkCommand(), a.mendCommand(), a.sheetCommand(), a.fitCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
-	a.add(root, "ways in", a.startCommand(), a.adoptCommand(), a.liftCommand(), a.tidyCommand())
+	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "new", Title: "A new template:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
+	a.add(root, "offline", a.checkCommand(), a.fixCommand(), a.sheetCommand(), a.shrinkCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
+	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
 	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.packageCommand())
 	return root
@@ -305,14 +305,14 @@ func (a *app) openPeople(f peopleFlags) (*person.Directory, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", f.file, err)
 	}
-	a.tellRows(f.file, bad)
+	a.reportRows(f.file, bad)
 	return d, nil
 }
 
 // rowsShown is how many bad rows are told one by one.
 const rowsShown = 10
 
-func (a *app) tellRows(path string, bad []person.RowError) {
+func (a *app) reportRows(path string, bad []person.RowError) {
 	for i, row := range bad {
 		if i == rowsShown {
 			fmt.Fprintf(a.err, "%s: %d more rows left out\n", path, len(bad)-rowsShown)

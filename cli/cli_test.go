@@ -50,13 +50,13 @@ func TestExitCodes(t *testing.T) {
 		{"wrong profile", "check demo/templates/harbour --profiles demo/people.csv", ExitFailed, "people.csv: "},
 		{"missing profiles", "check demo/templates/harbour --profiles none", ExitFailed, "no such file"},
 		{"map as SARIF", "check demo/templates/harbour --map --format sarif", ExitUsage, "text or json"},
-		{"mend what", "mend demo/templates/harbour", ExitUsage, "--all or the names"},
-		{"mend except unknown", "mend demo/templates/harbour --all --except nonesuch", ExitUsage, "there is no check"},
-		{"mend except nothing", "mend demo/templates/harbour language --except contrast", ExitUsage, "goes with --all"},
+		{"fix what", "fix demo/templates/harbour", ExitUsage, "--all or the names"},
+		{"fix except unknown", "fix demo/templates/harbour --all --except nonesuch", ExitUsage, "there is no check"},
+		{"fix except nothing", "fix demo/templates/harbour language --except contrast", ExitUsage, "goes with --all"},
 		{"sheet of nobody", "sheet demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example -o x.html", ExitFailed, "maren.lind@brackwater.example"},
 		{"sheet in an unknown view", "sheet demo/templates/harbour --people demo/people.csv --view dusk -o x.html", ExitUsage, "light, dark or blocked"},
 		{"a second opinion on others", "sheet demo/templates/harbour --people demo/people.csv --client gecko-desktop --second-opinion -o x.html", ExitUsage, "wordproc-desktop"},
-		{"mend unknown", "mend demo/templates/harbour nonesuch", ExitUsage, "there is no check"},
+		{"fix unknown", "fix demo/templates/harbour nonesuch", ExitUsage, "there is no check"},
 		{"something breaks", "check demo/templates/regatta --people demo/people.csv", ExitFindings, ""},
 		{"only what the client does counts", "check demo/templates/regatta --client text-reader", ExitFine, ""},
 		{"no template", "check", ExitUsage, "check needs TEMPLATE"},
@@ -68,15 +68,15 @@ func TestExitCodes(t *testing.T) {
 		{"missing template", "check demo/templates/none", ExitFailed, "no such file"},
 		{"missing people", "check demo/templates/harbour --people none.csv", ExitFailed, "no such file"},
 		{"nobody", "fill demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example", ExitFailed, "maren.lind@brackwater.example"},
-		{"unknown form", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form odt", ExitUsage, "html, fragment, text, rtf, part"},
+		{"unknown form", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form odt", ExitUsage, "html, fragment, text, rtf, mime"},
 		{"set without a folder", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form set", ExitUsage, "--output with the folder"},
-		{"header of nothing", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --keep-header", ExitUsage, "--form part"},
+		{"header of nothing", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --keep-header", ExitUsage, "--form mime"},
 		{"unknown form to pack", "pack demo/templates/harbour --people demo/people.csv --form odt -o x.zip", ExitUsage, "message, copy"},
 		{"unknown variant", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --variant x", ExitUsage, "new, reply"},
 		{"person without people", "simulate demo/templates/harbour --client capped-webmail --person x@y.example", ExitUsage, "--person needs --people"},
 		{"simulate without client", "simulate demo/templates/harbour", ExitUsage, "there are append-rule"},
-		{"unknown hop", "simulate demo/templates/harbour --client capped-webmail --hop fly", ExitUsage, "install, send, receive or draw"},
-		{"unknown dialect", "rule demo/templates/harbour --dialect x", ExitUsage, "brace, percent"},
+		{"unknown stage", "simulate demo/templates/harbour --client capped-webmail --stage fly", ExitUsage, "install, send, receive or render"},
+		{"unknown dialect", "block demo/templates/harbour --dialect x", ExitUsage, "brace, percent"},
 		{"pack without output", "pack demo/templates/harbour --people demo/people.csv", ExitUsage, "--output"},
 		{"unknown profile", "clients show x", ExitUsage, "there are"},
 		{"not loopback", "serve --listen 0.0.0.0:0", ExitUsage, "loopback"},
@@ -112,7 +112,7 @@ func TestCheckJSON(t *testing.T) {
 
 func TestCheckText(t *testing.T) {
 	_, out, _ := run(t, "check", "demo/templates/regatta", "--people", peopleFile)
-	for _, want := range []string{"degrades  rounded-corners  Rounded corners", "  demo/templates/regatta/template.html:4:12  wordproc-desktop\n     4 | .photo { border-radius: 50%; } /*", "\n       |          ^^^^^^^^^^^^^^^^^^\n", "Remedy: ", "Mend: ", "every client that shows markup", "41 of 80 people", "Safe in 2 of 13 clients"} {
+	for _, want := range []string{"degrades  rounded-corners  Rounded corners", "  demo/templates/regatta/template.html:4:12  wordproc-desktop\n     4 | .photo { border-radius: 50%; } /*", "\n       |          ^^^^^^^^^^^^^^^^^^\n", "Remedy: ", "Fix: ", "every client that shows markup", "41 of 80 people", "Safe in 2 of 13 clients"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
 		}
@@ -154,7 +154,7 @@ func TestCheckSARIF(t *testing.T) {
 	}
 }
 
-func TestMendWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
+func TestFixWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x.html")
 	source := "<p style=\"margin: 0; line-height: 20px; box-shadow: 0 0 2px #000\">x</p><p style=\"margin: 0\">y</p>\n"
 	if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
@@ -167,24 +167,24 @@ func TestMendWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 		}
 		return string(data)
 	}
-	code, out, errs := run(t, "mend", file, "--all", "--dry-run")
-	if code != 0 || !strings.Contains(out, "\n-"+source) || !strings.Contains(out, "20px; mso-line-height-rule: exactly; box-shadow") || !strings.Contains(errs, "1 mend can be made") || read(file) != source {
+	code, out, errs := run(t, "fix", file, "--all", "--dry-run")
+	if code != 0 || !strings.Contains(out, "\n-"+source) || !strings.Contains(out, "20px; mso-line-height-rule: exactly; box-shadow") || !strings.Contains(errs, "1 fix can be made") || read(file) != source {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, "mend", file, "--all"); code != 0 || read(file+".before") != source || !strings.Contains(read(file), "exactly; box-shadow") || !strings.Contains(errs, "line-height-rule: Write the exact rule beside it.") {
+	if code, out, errs = run(t, "fix", file, "--all"); code != 0 || read(file+".before") != source || !strings.Contains(read(file), "exactly; box-shadow") || !strings.Contains(errs, "line-height-rule: Write the exact rule beside it.") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, "mend", file, "effect-property"); code != 0 || strings.Contains(read(file), "box-shadow") || !strings.Contains(errs, "It costs something: ") {
+	if code, out, errs = run(t, "fix", file, "effect-property"); code != 0 || strings.Contains(read(file), "box-shadow") || !strings.Contains(errs, "It costs something: ") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, _ = run(t, "mend", file, "--all"); code != 0 || out != "" {
-		t.Errorf("exit %d, mended again: %s", code, out)
+	if code, out, _ = run(t, "fix", file, "--all"); code != 0 || out != "" {
+		t.Errorf("exit %d, fixed again: %s", code, out)
 	}
 }
 
-// TestMendMakesPictures: the files that mends make are written, those that they replace are kept apart, the settings
+// TestFixMakesPictures: the files that fixes make are written, those that they replace are kept apart, the settings
 // name the new ones, and a second run finds nothing more to do.
-func TestMendMakesPictures(t *testing.T) {
+func TestFixMakesPictures(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "regatta")
 	if err := os.CopyFS(folder, os.DirFS(filepath.Join(root, "demo/templates/regatta"))); err != nil {
 		t.Fatal(err)
@@ -198,23 +198,23 @@ func TestMendMakesPictures(t *testing.T) {
 		return data
 	}
 	anchor, settings := read("pictures/anchor.png"), read("template.yaml")
-	mend := []string{"mend", folder, "--people", peopleFile, "--date", "2026-11-23", "--all"}
-	code, out, errs := run(t, append(mend, "--dry-run")...)
+	fix := []string{"fix", folder, "--people", peopleFile, "--date", "2026-11-23", "--all"}
+	code, out, errs := run(t, append(fix, "--dry-run")...)
 	if code != ExitFine || !strings.Contains(errs, "anchor.png would be made: ") || !strings.Contains(out, "+    picture-1: {file: picture-1.gif") || !bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("template.yaml"), settings) {
 		t.Fatalf("exit %d\n%s%s", code, out, errs)
 	}
-	code, out, errs = run(t, append(mend, "--except", "picture-dark,picture-data")...)
+	code, out, errs = run(t, append(fix, "--except", "picture-dark,picture-data")...)
 	if code != ExitFine || !bytes.Equal(read("pictures/anchor.png"), anchor) || strings.Contains(out, "picture-1") || !strings.Contains(errs, "pennant.png is made: ") || !strings.Contains(errs, "Put it to https://pictures.brackwater.example/regatta/") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, mend...); code != ExitFine || bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("pictures.before/anchor.png"), anchor) || !bytes.HasPrefix(read("pictures/picture-1.gif"), []byte("GIF8")) {
+	if code, out, errs = run(t, fix...); code != ExitFine || bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("pictures.before/anchor.png"), anchor) || !bytes.HasPrefix(read("pictures/picture-1.gif"), []byte("GIF8")) {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 	if text := string(read("template.yaml")); !strings.Contains(text, "pennant: {file: pennant.png, alt: Pennant}") || !strings.Contains(text, "picture-1: {file: picture-1.gif") {
 		t.Error(text)
 	}
-	if code, out, errs = run(t, mend...); code != ExitFine || out != "" || !strings.Contains(errs, "0 mends made in 0 rounds") {
-		t.Errorf("mended again: exit %d\n%s%s", code, out, errs)
+	if code, out, errs = run(t, fix...); code != ExitFine || out != "" || !strings.Contains(errs, "0 fixes made in 0 rounds") {
+		t.Errorf("fixed again: exit %d\n%s%s", code, out, errs)
 	}
 	if code, out, errs = run(t, "check", folder, "--people", peopleFile, "--client", "wordproc-desktop"); strings.Contains(out, "picture-format") || strings.Contains(out, "picture-dark") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
@@ -247,7 +247,7 @@ func TestSheetWritesAPage(t *testing.T) {
 
 // TestFitForPrograms: the same figures as JSON.
 func TestFitForPrograms(t *testing.T) {
-	code, out, errs := run(t, "fit", "demo/templates/harbour", "--people", peopleFile, "--client", "source-webmail", "--target", "2300", "--date", "2026-11-23", "--dry-run", "--format", "json")
+	code, out, errs := run(t, "shrink", "demo/templates/harbour", "--people", peopleFile, "--client", "source-webmail", "--target", "2300", "--date", "2026-11-23", "--dry-run", "--format", "json")
 	var r struct {
 		Before, After, Target, Over, Still int
 		Fits, Reached                      bool
@@ -264,12 +264,12 @@ func TestFitForPrograms(t *testing.T) {
 	}
 }
 
-func TestFitWritesTheSetting(t *testing.T) {
+func TestShrinkWritesTheSetting(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "harbour")
 	if err := os.CopyFS(folder, os.DirFS(filepath.Join(root, "demo/templates/harbour"))); err != nil {
 		t.Fatal(err)
 	}
-	fit := []string{"fit", folder, "--people", peopleFile, "--client", "source-webmail", "--date", "2026-11-23"}
+	fit := []string{"shrink", folder, "--people", peopleFile, "--client", "source-webmail", "--date", "2026-11-23"}
 	code, out, errs := run(t, append(fit, "--target", "2500", "--dry-run")...)
 	if code != ExitFine || !strings.Contains(out, "It fits with the steps: ") || strings.Contains(errs, "compact") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
@@ -292,7 +292,7 @@ func TestFitWritesTheSetting(t *testing.T) {
 			t.Errorf("%s: exit %d\n%s%s", args, code, out, errs)
 		}
 	}
-	if code, _, errs = run(t, "fit", folder, "--client", "wordproc-desktop"); code != ExitUsage || !strings.Contains(errs, "--target") {
+	if code, _, errs = run(t, "shrink", folder, "--client", "wordproc-desktop"); code != ExitUsage || !strings.Contains(errs, "--target") {
 		t.Errorf("exit %d: %s", code, errs)
 	}
 }
@@ -368,7 +368,7 @@ func TestBodyOfAPartIsReplacedAndItsHeaderKept(t *testing.T) {
 	if err := os.WriteFile(file, []byte(header+"<p>old</p>"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "part", "--keep-header", "-o", file}
+	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "mime", "--keep-header", "-o", file}
 	if code, _, errs := run(t, fill...); code != ExitFine {
 		t.Fatalf("exit %d: %s", code, errs)
 	}
@@ -424,8 +424,8 @@ func TestBadRowsAreTold(t *testing.T) {
 	}
 }
 
-func TestRuleWritesTheBlockAndTellsTheLosses(t *testing.T) {
-	code, out, errs := run(t, "rule", "demo/templates/harbour", "--dialect", "percent", "--people", peopleFile)
+func TestBlockReportsTheLosses(t *testing.T) {
+	code, out, errs := run(t, "block", "demo/templates/harbour", "--dialect", "percent", "--people", peopleFile)
 	if code != 0 || !strings.Contains(out, "%full name%") || !strings.Contains(errs, "Shows for 41 people") || !strings.Contains(errs, "13 losses") {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}

@@ -108,9 +108,9 @@ func (a *app) printProfile(p *client.Profile) {
 		rows = append(rows, []string{"dark mode", d.Says, d.As, "", string(d.Basis)})
 	}
 	for _, b := range p.Behaviours {
-		rows = append(rows, []string{string(b.Hop), clip(b.Match.String(), widestMatch), string(b.Does), string(b.Severity), string(b.Basis)})
+		rows = append(rows, []string{string(b.Stage), clip(b.Match.String(), widestMatch), string(b.Does), string(b.Severity), string(b.Basis)})
 	}
-	printTable(a.out, []string{"Hop", "What", "Happens", "Severity", "Basis"}, rows)
+	printTable(a.out, []string{"Stage", "What", "Happens", "Severity", "Basis"}, rows)
 }
 
 func (a *app) clientsPush() *cobra.Command {

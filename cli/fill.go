@@ -64,7 +64,7 @@ func (a *app) fillCommand() *cobra.Command {
 	c.Flags().StringVar(&flags.variant, "variant", "", "variant, such as new or reply (default the template's first)")
 	c.Flags().StringVarP(&flags.output, "output", "o", "", "file to write (default standard output); for a set the folder")
 	c.Flags().StringVar(&flags.base, "base", "", "base name of a set's files (default the template's name and the variant)")
-	c.Flags().BoolVar(&flags.keepHeader, "keep-header", false, "with the form part: replace only the body of the file that is there")
+	c.Flags().BoolVar(&flags.keepHeader, "keep-header", false, "with the form mime: replace only the body of the file that is there")
 	c.Flags().BoolVar(&flags.replace, "replace", false, "with the form set: replace the files that are there")
 	return c
 }
@@ -95,8 +95,8 @@ func (f *fillFlags) complete() error {
 		return usage("fill needs --people and --person")
 	case f.form == setForm && (f.output == "" || f.output == "-"):
 		return usage("a set needs --output with the folder to write it into")
-	case f.keepHeader && (f.form != string(compose.Part) || f.output == "" || f.output == "-"):
-		return usage("--keep-header goes with --form part and an existing file in --output")
+	case f.keepHeader && (f.form != string(compose.MIME) || f.output == "" || f.output == "-"):
+		return usage("--keep-header goes with --form mime and an existing file in --output")
 	}
 	return nil
 }

@@ -65,7 +65,7 @@ manifest.json with the checksum of every file. The file appears when it is whole
 				return err
 			})
 			bar.end()
-			a.tellRows(people.file, bad)
+			a.reportRows(people.file, bad)
 			if err != nil {
 				return err
 			}

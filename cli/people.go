@@ -93,7 +93,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 			if err := json.NewDecoder(answer.Body).Decode(&plan); err != nil {
 				return err
 			}
-			a.tellRows(args[0], plan.Bad)
+			a.reportRows(args[0], plan.Bad)
 			a.printPlan(plan, dry)
 			return nil
 		}),

@@ -15,14 +15,14 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
+	"missivum/core/delivery"
 	"missivum/core/picture"
-	"missivum/core/travel"
 )
 
 func (a *app) pictureCommand() *cobra.Command {
-	c := &cobra.Command{Use: "picture", Short: "Probe, fit, cut, lighten and check pictures"}
+	c := &cobra.Command{Use: "picture", Short: "Probe, fit, cut, compress and check pictures"}
 	c.AddCommand(
-		a.pictureProbe(), a.pictureFit(), a.pictureLighten(), a.pictureDark(), a.pictureSlice(), a.pictureCode(), a.picturePhotos(),
+		a.pictureProbe(), a.pictureFit(), a.pictureCompress(), a.pictureDark(), a.pictureSlice(), a.pictureCode(), a.picturePhotos(),
 		a.pictureTravel(), a.pictureExport(), a.pictureCheck(), a.pictureStore(),
 	)
 	return c
@@ -49,12 +49,12 @@ func ofPicture(name string, err error) error {
 
 // probed is what probe tells of a file.
 type probed struct {
-	File      string          `json:"file"`
-	Facts     *picture.Facts  `json:"facts,omitempty"`
-	Refused   string          `json:"refused,omitempty"`
-	Findings  []check.Finding `json:"findings"`
-	Multiples []travel.Advice `json:"multiples"`
-	Sights    []picture.Sight `json:"sights,omitempty"`
+	File      string            `json:"file"`
+	Facts     *picture.Facts    `json:"facts,omitempty"`
+	Refused   string            `json:"refused,omitempty"`
+	Findings  []check.Finding   `json:"findings"`
+	Multiples []delivery.Advice `json:"multiples"`
+	Sights    []picture.Sight   `json:"sights,omitempty"`
 }
 
 func (a *app) pictureProbe() *cobra.Command {
@@ -79,7 +79,7 @@ picture, and what will go wrong where it is shown at --width and --height in px 
 				if err != nil {
 					return err
 				}
-				p := probed{File: name, Findings: []check.Finding{}, Multiples: travel.Multiples(client.Shipped(), "attributes")}
+				p := probed{File: name, Findings: []check.Finding{}, Multiples: delivery.Multiples(client.Shipped(), "attributes")}
 				if facts, err := picture.Probe(data); err != nil {
 					p.Refused = err.Error()
 				} else {
@@ -142,11 +142,11 @@ func (a *app) printProbed(p probed) {
 	if p.Sights != nil {
 		var seen []string
 		for _, s := range p.Sights {
-			seen = append(seen, fmt.Sprintf("%.0f %% on %s", 100*s.Seen, s.Ground))
+			seen = append(seen, fmt.Sprintf("%.0f %% on %s", 100*s.Seen, s.Background))
 		}
 		line("edges seen", strings.Join(seen, ", "))
 	}
-	line("multiple", fmt.Sprintf("%d pixels for each px suit all clients when width and height are attributes", travel.Best(p.Multiples)))
+	line("multiple", fmt.Sprintf("%d pixels for each px suit all clients when width and height are attributes", delivery.Best(p.Multiples)))
 	if len(p.Findings) == 0 {
 		line("findings", "none")
 	}
@@ -177,9 +177,9 @@ func (f *recipeFlags) add(c *cobra.Command) {
 		flags.Float64Var(&f.recipe.Radius, "radius", 8, "px, of rounded corners")
 		flags.Float64Var(&f.recipe.Ring, "ring", 0, "px, of a line around the shape")
 		flags.StringVar(&f.recipe.Colour, "colour", "", "of the ring, such as 0b3c49")
-		flags.StringVar(&f.dark.Way, "dark", "", "make it safe on dark ground, within its size: outline or plate")
+		flags.StringVar(&f.dark.Way, "dark", "", "make it safe on a dark background, within its size: outline or plate")
 		flags.StringVar(&f.dark.Colour, "dark-colour", "", "of the outline or the plate (default white)")
-		flags.StringVar(&f.recipe.Ground, "ground", "", "colour where the picture is not; transparent without one")
+		flags.StringVar(&f.recipe.Background, "background", "", "colour where the picture is not; transparent without one")
 	}
 	flags.StringVar(&f.recipe.Format, "as", "", "png, jpeg or gif (default the lighter one)")
 	flags.IntVar(&f.recipe.Limit, "limit", 0, "bytes that it must not exceed")
@@ -329,30 +329,30 @@ Its resolution tag makes engines that go by it draw the display size too.`,
 // tellMultiples says how the rendition has to be written for the clients to draw it at its size.
 func (a *app) tellMultiples(r picture.Recipe, width, height int) {
 	fmt.Fprintf(a.out, "Write width=\"%d\" height=\"%d\" as attributes.\n", width, height)
-	for _, advice := range travel.Multiples(client.Shipped(), "styles") {
+	for _, advice := range delivery.Multiples(client.Shipped(), "styles") {
 		if advice.Multiple < r.Multiple {
 			fmt.Fprintf(a.out, "With styles alone, in %s %s; the tag is %d per inch.\n", advice.Client, advice.Says, 96*r.Multiple)
 		}
 	}
 }
 
-func (a *app) pictureLighten() *cobra.Command {
+func (a *app) pictureCompress() *cobra.Command {
 	f := recipeFlags{}
 	var out renditionFlags
 	var trials bool
 	c := &cobra.Command{
-		Use:   "lighten FILE",
+		Use:   "compress FILE",
 		Short: "Make a picture lighter without a difference that is seen",
 		Long: `Makes a picture lighter at the same size: fewer colours, the other format, the lowest quality whose difference stays
 unseen. What comes out is never larger than what came in. The difference is ` + picture.Measure + ".",
-		Example: "  missivum picture lighten demo/templates/harbour/pictures/banner.png -o /tmp/banner.png --trials",
+		Example: "  missivum picture compress demo/templates/harbour/pictures/banner.png -o /tmp/banner.png --trials",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			r, data, err := f.readWith(args[0])
 			if err != nil {
 				return err
 			}
-			made, err := picture.Lighten(data, r.Weight)
+			made, err := picture.Compress(data, r.Weight)
 			if err != nil {
 				return ofPicture(args[0], err)
 			}
@@ -382,8 +382,8 @@ func (a *app) pictureDark() *cobra.Command {
 	var output, compare string
 	c := &cobra.Command{
 		Use:   "dark FILE",
-		Short: "Measure whether a picture vanishes on dark ground, and mend it",
-		Long: `Measures how many of a picture's edges can be seen on light, dark and inverted ground. With --output it is mended with a
+		Short: "Measure whether a picture vanishes on a dark background, and fix it",
+		Long: `Measures how many of a picture's edges can be seen on light, dark and inverted background. With --output it is fixed with a
 thin outline or a plate; the picture grows by it on every side.`,
 		Example: "  missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png",
 		Args:    exactly("FILE"),
@@ -398,14 +398,14 @@ thin outline or a plate; the picture grows by it on every side.`,
 			}
 			before := picture.Sights(p.Image())
 			if output == "" {
-				a.printSights([]string{"Ground", "Colour", "Edges seen"}, before, nil)
+				a.printSights([]string{"Background", "Colour", "Edges seen"}, before, nil)
 				return a.saysVanishes(args[0], before, p.Transparent)
 			}
-			mended, err := picture.MakeDarkSafe(p.Image(), d)
+			fixed, err := picture.MakeDarkSafe(p.Image(), d)
 			if err != nil {
 				return exitError{ExitUsage, err}
 			}
-			made, err := picture.Write(mended, picture.Weight{}, p.Resolution)
+			made, err := picture.Write(fixed, picture.Weight{}, p.Resolution)
 			if err != nil {
 				return err
 			}
@@ -418,14 +418,14 @@ thin outline or a plate; the picture grows by it on every side.`,
 				return err
 			}
 			after := picture.Sights(made.Shown)
-			a.printSights([]string{"Ground", "Colour", "Edges seen before", "After"}, before, after)
+			a.printSights([]string{"Background", "Colour", "Edges seen before", "After"}, before, after)
 			return a.saysVanishes(output, after, true)
 		},
 	}
 	c.Flags().StringVar(&d.Way, "way", picture.Outline, "outline or plate")
 	c.Flags().StringVar(&d.Colour, "colour", "ffffff", "of the outline or the plate")
 	c.Flags().Float64Var(&d.Width, "line", 0, "pixels: of the outline (default 2), or of the plate around the picture (default 8)")
-	c.Flags().StringVarP(&output, "output", "o", "", "file to write the mended picture to")
+	c.Flags().StringVarP(&output, "output", "o", "", "file to write the fixed picture to")
 	c.Flags().StringVar(&compare, "compare", "", "PNG to write with before and after on light and dark")
 	return c
 }
@@ -433,7 +433,7 @@ thin outline or a plate; the picture grows by it on every side.`,
 func (a *app) printSights(heading []string, before, after []picture.Sight) {
 	var rows [][]string
 	for i, s := range before {
-		row := []string{s.Ground, s.Colour, fmt.Sprintf("%.0f %%", 100*s.Seen)}
+		row := []string{s.Background, s.Colour, fmt.Sprintf("%.0f %%", 100*s.Seen)}
 		if after != nil {
 			row = append(row, fmt.Sprintf("%.0f %%", 100*after[i].Seen))
 		}
@@ -444,15 +444,15 @@ func (a *app) printSights(heading []string, before, after []picture.Sight) {
 
 // saysVanishes tells what the measures mean; a picture that vanishes is a finding.
 func (a *app) saysVanishes(name string, sights []picture.Sight, transparent bool) error {
-	grounds := picture.Vanishes(sights)
+	backgrounds := picture.Vanishes(sights)
 	switch {
-	case len(grounds) > 0:
-		fmt.Fprintf(a.out, "%s vanishes on %s ground.\n", name, strings.Join(grounds, " and "))
+	case len(backgrounds) > 0:
+		fmt.Fprintf(a.out, "%s vanishes on a %s background.\n", name, strings.Join(backgrounds, " and "))
 		return exitError{code: ExitFindings}
 	case !transparent:
-		fmt.Fprintf(a.out, "%s has a ground of its own everywhere: nothing vanishes, but it stands as a box on dark ground.\n", name)
+		fmt.Fprintf(a.out, "%s has a background of its own everywhere: nothing vanishes, but it stands as a box on a dark background.\n", name)
 	default:
-		fmt.Fprintf(a.out, "%s can be seen on every ground.\n", name)
+		fmt.Fprintf(a.out, "%s can be seen on every background.\n", name)
 	}
 	return nil
 }

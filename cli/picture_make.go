@@ -14,10 +14,10 @@ import (
 	"gopkg.in/yaml.v3"
 
 	"missivum/core/client"
+	"missivum/core/delivery"
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/template"
-	"missivum/core/travel"
 	"missivum/service/pictures"
 )
 
@@ -29,7 +29,7 @@ func (a *app) pictureSlice() *cobra.Command {
 		Short: "Cut a design into linked pieces that join in a table",
 		Long: `Cuts a design by the lines of a map (YAML: width, lines, pieces) or by a grid, and writes a template folder: the pieces'
 pictures, the table in which they join, and the settings that name them, with the map beside them to be edited and
-cut anew. Pieces of one colour become the ground of their cell; pieces that seem to hold text are pointed out.`,
+cut anew. Pieces of one colour become the background of their cell; pieces that seem to hold text are pointed out.`,
 		Example: "  missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings",
 		Args:    exactly("FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -60,7 +60,7 @@ cut anew. Pieces of one colour become the ground of their cell; pieces that seem
 			}
 			var rows [][]string
 			for i, p := range cut.Pieces {
-				what := "ground " + p.Plain
+				what := "background " + p.Plain
 				if p.Plain == "" {
 					what = fmt.Sprintf("%s, %s bytes", strings.ToUpper(p.Rendition.Facts.Format), grouped(p.Bytes))
 				}
@@ -229,7 +229,7 @@ func (a *app) picturePhotos() *cobra.Command {
 		Long: `Fits photos in bulk, on all processors: those of a folder whose files are named by mail address, or the jpegPhoto of a
 directory's LDIF export. A run that was ended goes on where it was: photos.jsonl in the output folder tells what each
 rendition was made of. photos.csv gives each person's address for people import, as the field photoAddress.`,
-		Example: "  missivum picture photos photos --width 96 --height 96 --focus find --shape round --ground ffffff -o fitted",
+		Example: "  missivum picture photos photos --width 96 --height 96 --focus find --shape round --background ffffff -o fitted",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := f.read()
@@ -311,18 +311,18 @@ func (a *app) pictureTravel() *cobra.Command {
 	var volume int
 	var format string
 	c := &cobra.Command{
-		Use:   "travel TEMPLATE",
+		Use:   "delivery TEMPLATE",
 		Short: "Tell what follows from hosting, carrying or writing in the pictures",
 		Long: `Tells for each form and each way in which its pictures can get to the reader what that costs and in which clients they
-are shown at once. The way is chosen in template.yaml: pictures.travel.`,
-		Example: "  missivum picture travel demo/templates/harbour --people demo/people.csv --volume 9000",
+are shown at once. The way is chosen in template.yaml: pictures.delivery.`,
+		Example: "  missivum picture delivery demo/templates/harbour --people demo/people.csv --volume 9000",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			l, err := a.load(args[0], flags)
 			if err != nil {
 				return err
 			}
-			list, err := travel.Weigh(travel.Input{Template: l.template, People: l.people, Profiles: client.Shipped(), Day: l.day, Volume: volume})
+			list, err := delivery.Weigh(delivery.Input{Template: l.template, People: l.people, Profiles: client.Shipped(), Day: l.day, Volume: volume})
 			if err != nil {
 				return err
 			}
@@ -419,14 +419,14 @@ Exit status: 0 every picture is shown, 1 one is not, 2 wrong usage, 3 could not 
 			}
 			list := []asked{}
 			for _, address := range args {
-				list = append(list, asked{Addressed: travel.Addressed{Address: address}})
+				list = append(list, asked{Addressed: delivery.Addressed{Address: address}})
 			}
 			for _, path := range templates {
 				t, err := openTemplate(path)
 				if err != nil {
 					return err
 				}
-				found, err := travel.Addresses(t, person.NewSchema(t.Settings.Fields...), day)
+				found, err := delivery.Addresses(t, person.NewSchema(t.Settings.Fields...), day)
 				if err != nil {
 					return err
 				}
@@ -451,7 +451,7 @@ Exit status: 0 every picture is shown, 1 one is not, 2 wrong usage, 3 could not 
 
 // asked is an address and the template that it stands in, if any.
 type asked struct {
-	travel.Addressed
+	delivery.Addressed
 	template *template.Template
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 // writeSARIF writes a report in the Static Analysis Results Interchange Format, version 2.1.0. Columns count
-// characters; accepted findings are suppressed ones, mends are fixes.
+// characters; accepted findings are suppressed ones, fixes are fixes.
 func writeSARIF(w io.Writer, l loaded, r *check.Report) error {
 	run := sarif.NewRunWithInformationURI("Missivum", "https://missivum.example/")
 	columns := "unicodeCodePoints"
@@ -35,8 +35,8 @@ func writeSARIF(w io.Writer, l loaded, r *check.Report) error {
 				properties.Add("basis", string(f.Basis))
 			}
 			result.WithProperties(properties)
-			if f.Mend != nil {
-				result.AddFixe(fix(l.template.Source, uri, f.Mend))
+			if f.Fix != nil {
+				result.AddFixe(sarifFix(l.template.Source, uri, f.Fix))
 			}
 			if f.Accepted != "" {
 				result.AddSuppression(sarif.NewSuppression().WithKind("inSource").WithJustification(f.Accepted))
@@ -84,7 +84,7 @@ func lineAndColumn(source string, offset int) (line, column int) {
 	return line, utf8.RuneCountInString(source[begins:offset]) + 1
 }
 
-func fix(source, uri string, m *check.Mend) *sarif.Fix {
+func sarifFix(source, uri string, m *check.Fix) *sarif.Fix {
 	change := sarif.NewArtifactChange().WithArtifactLocation(sarif.NewSimpleArtifactLocation(uri))
 	for _, e := range m.Edits {
 		change.AddReplacement(sarif.NewReplacement().WithDeletedRegion(region(source, e.Start, e.End)).WithInsertedContent(sarif.NewArtifactContent().WithText(e.Text)))

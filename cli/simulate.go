@@ -14,12 +14,12 @@ import (
 
 func (a *app) simulateCommand() *cobra.Command {
 	var flags templateFlags
-	var mail, id, hop, output string
+	var mail, id, stage, output string
 	var view client.View
 	c := &cobra.Command{
 		Use:   "simulate TEMPLATE",
 		Short: "Show the markup as a client keeps it",
-		Long: `Writes the markup as a client has it after a hop of its journey (install, send, receive, draw) and, on the
+		Long: `Writes the markup as a client has it after a stage of its journey (install, send, receive, render) and, on the
 standard error output, what happened to it with line and column. Without a person the fields stay as written.`,
 		Example: "  missivum simulate demo/templates/regatta --client wordproc-desktop --people demo/people.csv --person maren.lind@brackwater.example",
 		Args:    exactly("TEMPLATE"),
@@ -31,8 +31,8 @@ standard error output, what happened to it with line and column. Without a perso
 			if err != nil {
 				return err
 			}
-			if !knownHop(hop) {
-				return usage("--hop %q is not known; it is install, send, receive or draw", hop)
+			if !knownStage(stage) {
+				return usage("--stage %q is not known; it is install, send, receive or render", stage)
 			}
 			if mail != "" && flags.people.file == "" {
 				return usage("--person needs --people")
@@ -49,11 +49,11 @@ standard error output, what happened to it with line and column. Without a perso
 					return err
 				}
 			}
-			prepared, err := compose.Prepare(l.template, l.schema, l.day, compose.Travelling(l.template, compose.Fragment, compose.Beside))
+			prepared, err := compose.Prepare(l.template, l.schema, l.day, compose.Delivered(l.template, compose.Fragment, compose.Beside))
 			if err != nil {
 				return mistakes(l.source, err)
 			}
-			kept, err := prepared.Seen(profiles[0], client.Hop(hop), view, variant, who)
+			kept, err := prepared.Seen(profiles[0], client.Stage(stage), view, variant, who)
 			if err != nil {
 				return err
 			}
@@ -73,14 +73,14 @@ standard error output, what happened to it with line and column. Without a perso
 	c.Flags().StringVar(&flags.variant, "variant", "", "variant (default the template's first, or all without a person)")
 	c.Flags().BoolVar(&view.Dark, "dark", false, "with the colours of the client's dark mode")
 	c.Flags().BoolVar(&view.Blocked, "blocked", false, "with the pictures that the client does not load at first as boxes")
-	c.Flags().StringVar(&hop, "hop", "draw", "how far the journey goes: install, send, receive or draw")
+	c.Flags().StringVar(&stage, "stage", "render", "how far the journey goes: install, send, receive or render")
 	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
 	return c
 }
 
-func knownHop(hop string) bool {
-	for _, h := range client.Hops {
-		if string(h) == hop {
+func knownStage(stage string) bool {
+	for _, h := range client.Stages {
+		if string(h) == stage {
 			return true
 		}
 	}

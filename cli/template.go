@@ -32,9 +32,9 @@ func (a *app) templateList(server *string) *cobra.Command {
 			}
 			var rows [][]string
 			for _, s := range list {
-				rows = append(rows, []string{s.Name, grouped(s.Number), s.Saved.Local().Format("2006-01-02 15:04"), grouped(s.State.Breaks), grouped(s.State.Degrades), grouped(s.State.Burst), s.Title})
+				rows = append(rows, []string{s.Name, grouped(s.Number), s.Saved.Local().Format("2006-01-02 15:04"), grouped(s.State.Breaks), grouped(s.State.Degrades), grouped(s.State.OverLimit), s.Title})
 			}
-			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Burst", "Title"}, rows)
+			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Over limit", "Title"}, rows)
 			return nil
 		}),
 	}

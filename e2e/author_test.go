@@ -93,16 +93,16 @@ func TestFilesOfThePersonAreDownloaded(t *testing.T) {
 	waitFor(t, tab, "the file is that person's", `window.named === 'harbour-new.rtf' && window.made[0]?.startsWith('{\\rtf1') && window.made[0].includes('Maren Lind')`)
 }
 
-func TestTidyingInTheWorkbench(t *testing.T) {
+func TestCleaningInTheWorkbench(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
 	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
 	evaluate[bool](t, tab, insertAtStart+`('<o:p></o:p>')`)
-	do(t, tab, "asking what tidying would do", chromedp.Click(`//button[text()="Tidy"]`))
+	do(t, tab, "asking what cleaning would do", chromedp.Click(`//button[text()="Clean"]`))
 	waitFor(t, tab, "the change is shown first", `/namespaced tags \(1\)/.test(document.querySelector('[role="dialog"]')?.innerText ?? '') && document.querySelector('.cm-mergeView')`)
-	do(t, tab, "taking it", chromedp.Click(`//button[text()="Take the tidied source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	waitFor(t, tab, "the tidied source is in the editor", `!document.querySelector('.cm-content').innerText.includes('o:p') && document.body.innerText.includes('with changes not saved')`)
+	do(t, tab, "taking it", chromedp.Click(`//button[text()="Take the cleaned source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "the cleaned source is in the editor", `!document.querySelector('.cm-content').innerText.includes('o:p') && document.body.innerText.includes('with changes not saved')`)
 }
 
 func TestVersionsAreComparedAndTheirAuthorsTold(t *testing.T) {
@@ -167,7 +167,7 @@ func TestCopyPage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	page := signature.Fill("new", compose.Copy, d.Find("siobhan.nifhloinn@brackwater.example"))
+	page := signature.Fill("new", compose.CopyPage, d.Find("siobhan.nifhloinn@brackwater.example"))
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		if r.URL.Path == "/field" {

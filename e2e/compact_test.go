@@ -68,7 +68,7 @@ func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
 	for _, tmpl := range demosAndStarters(t) {
 		all[tmpl.Name] = tmpl
 	}
-	for _, folder := range []string{"../core/tidy/testdata/messy", "../core/mend/testdata/faulty"} {
+	for _, folder := range []string{"../core/clean/testdata/messy", "../core/fix/testdata/faulty"} {
 		for name, text := range pages(t, folder) {
 			// what looks like the template language, and is none, is not what is compared here
 			text = strings.NewReplacer("marquee", "i", "data-block", "block", "data-text", "text", `data-picture="logo"`, `src="x.png"`, "data-gen", "gen", "data-cke", "cke", "data-mce", "mce").Replace(text)

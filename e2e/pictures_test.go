@@ -72,7 +72,7 @@ func designs(t *testing.T) map[string]design {
 	return map[string]design{"crossings": {files["crossings.png"], cuts}, "uneven": {b.Bytes(), uneven}}
 }
 
-// TestSlicesJoinWithoutGaps draws the tables of cut designs as every client shows them, at three zooms, on a ground
+// TestSlicesJoinWithoutGaps draws the tables of cut designs as every client shows them, at three zooms, on a background
 // that no design has: nothing of it may be seen within the table. The tables pass all checks.
 func TestSlicesJoinWithoutGaps(t *testing.T) {
 	files := map[string][]byte{}
@@ -120,7 +120,7 @@ func TestSlicesJoinWithoutGaps(t *testing.T) {
 			if profile.Form != "html" {
 				continue
 			}
-			kept, err := prepared.Kept(profile, client.Draw, "new", nil)
+			kept, err := prepared.Kept(profile, client.Render, "new", nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -128,20 +128,20 @@ func TestSlicesJoinWithoutGaps(t *testing.T) {
 			if gaps, _ := gapsIn(t, tab, server.URL, 1, nil); gaps == 0 {
 				t.Fatalf("gaps are not seen where there are some: %s", page)
 			}
-			for _, ground := range []bool{true, false} { // with the pieces' grounds behind them, and without that help
+			for _, background := range []bool{true, false} { // with the pieces' backgrounds behind them, and without that help
 				body := kept.Body
-				if !ground {
+				if !background {
 					body = strings.ReplaceAll(body, "bgcolor=", "data-was=")
 				}
 				for _, zoom := range []float64{1, 1.25, 1.5} {
 					page = `<!doctype html><meta charset="utf-8"><body style="margin: 7px; background: #00ff00">` + body
 					var plain []picture.Piece
-					if !ground {
+					if !background {
 						plain = cut.Pieces
 					}
 					gaps, size := gapsIn(t, tab, server.URL, zoom, plain)
 					if gaps > 0 || size != image.Pt(cut.Width, cut.Height) {
-						t.Errorf("%s in %s at %.0f %%, grounds %v: the table has %v px, and %d pixels show the page behind", name, profile.ID, 100*zoom, ground, size, gaps)
+						t.Errorf("%s in %s at %.0f %%, backgrounds %v: the table has %v px, and %d pixels show the page behind", name, profile.ID, 100*zoom, background, size, gaps)
 					}
 				}
 			}
@@ -149,8 +149,8 @@ func TestSlicesJoinWithoutGaps(t *testing.T) {
 	}
 }
 
-// gapsIn draws the page, counts the pixels of the page's ground within the table and gives the table's size in px.
-// Pieces of plain colour among those given do not count: they are nothing but a ground.
+// gapsIn draws the page, counts the pixels of the page's background within the table and gives the table's size in px.
+// Pieces of plain colour among those given do not count: they are nothing but a background.
 func gapsIn(t *testing.T, tab context.Context, address string, zoom float64, pieces []picture.Piece) (gaps int, size image.Point) {
 	t.Helper()
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(900, 500, chromedp.EmulateScale(zoom)), chromedp.Navigate(address)); err != nil {
@@ -251,15 +251,15 @@ func TestPicturesInTheConsole(t *testing.T) {
 		t.Errorf("stored cuts: %+v", record.Slices)
 	}
 
-	// dark ground
-	do(t, tab, "dark ground", chromedp.Navigate(s.Address+"/pictures/anchor?part=dark"))
-	waitFor(t, tab, "it is measured and mended", `/It vanishes on dark ground/.test(document.body.innerText) && [...document.querySelectorAll('p')].filter(p => /seen on dark: 100 %/.test(p.innerText)).length === 1`)
+	// dark background
+	do(t, tab, "dark background", chromedp.Navigate(s.Address+"/pictures/anchor?part=dark"))
+	waitFor(t, tab, "it is measured and fixed", `/It vanishes on a dark background/.test(document.body.innerText) && [...document.querySelectorAll('p')].filter(p => /seen on dark: 100 %/.test(p.innerText)).length === 1`)
 
-	do(t, tab, "into harbour, mended", rig.Choose("Template", "Harbour"), chromedp.Click(`//button[text()="Put it in"]`))
-	waitFor(t, tab, "harbour has the mended one", `/Saved as version \d of Harbour/.test(document.body.innerText)`)
+	do(t, tab, "into harbour, fixed", rig.Choose("Template", "Harbour"), chromedp.Click(`//button[text()="Put it in"]`))
+	waitFor(t, tab, "harbour has the fixed one", `/Saved as version \d of Harbour/.test(document.body.innerText)`)
 
 	// how they travel
-	do(t, tab, "how they travel", chromedp.Navigate(s.Address+"/pictures?part=travel"))
+	do(t, tab, "how they travel", chromedp.Navigate(s.Address+"/pictures?part=delivery"))
 	waitFor(t, tab, "consequences in figures", `/hosted[\s\S]*0 kB[\s\S]*hidden until allowed[\s\S]*carried[\s\S]*\d MB/.test(document.querySelector('table[aria-label="Ways"]')?.innerText ?? '')`)
 	do(t, tab, "choosing", chromedp.Click(`//button[@aria-label="Choose hosted for message"]`))
 	waitFor(t, tab, "it is chosen", `!document.querySelector('button[aria-label="Choose hosted for message"]') && document.querySelector('button[aria-label="Choose carried for message"]')`)
@@ -273,14 +273,14 @@ func TestPicturesInTheConsole(t *testing.T) {
 	waitFor(t, tab, "the private network is not asked", `/not shown[\s\S]*lies inside a private network/.test(document.querySelector('ul[aria-label="Addresses"]')?.innerText ?? '')`)
 }
 
-// TestLightenAltsAndPhotosInTheConsole: the other tools of the page, as they are used.
-func TestLightenAltsAndPhotosInTheConsole(t *testing.T) {
+// TestCompressAltsAndPhotosInTheConsole: the other tools of the page, as they are used.
+func TestCompressAltsAndPhotosInTheConsole(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	field := func(label string) string {
 		return fmt.Sprintf(`//label[text()=%q]/following-sibling::div//input`, label)
 	}
-	do(t, tab, "lightening the anchor", chromedp.Navigate(s.Address+"/pictures/anchor?part=lighten"))
+	do(t, tab, "compressing the anchor", chromedp.Navigate(s.Address+"/pictures/anchor?part=compress"))
 	waitFor(t, tab, "what was tried is listed", `/chosen/.test(document.querySelector('table[aria-label="Tried"]')?.innerText ?? '')`)
 	if n := evaluate[int](t, tab, `[...document.querySelectorAll('figure img')].filter(i => i.complete && i.naturalWidth === 512).length`); n != 3 {
 		t.Errorf("%d of before, after and difference are shown", n)
@@ -359,7 +359,7 @@ func TestTwoThousandPhotos(t *testing.T) {
 		t.Fatal(err)
 	}
 	command := func() *exec.Cmd {
-		return exec.Command(binary, "picture", "photos", photos, "--width", "48", "--height", "48", "--focus", "find", "--shape", "round", "--ground", "ffffff", "--multiple", "1", "-o", fitted, "--address", "https://pictures.brackwater.example/")
+		return exec.Command(binary, "picture", "photos", photos, "--width", "48", "--height", "48", "--focus", "find", "--shape", "round", "--background", "ffffff", "--multiple", "1", "-o", fitted, "--address", "https://pictures.brackwater.example/")
 	}
 	first := command()
 	if err := first.Start(); err != nil {

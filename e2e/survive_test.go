@@ -13,43 +13,43 @@ import (
 
 const source = `document.querySelector('.cm-content')?.innerText ?? ''`
 
-// TestMendingInTheWorkbench: a mend's difference is shown first, taken, and undone again.
-func TestMendingInTheWorkbench(t *testing.T) {
+// TestFixingInTheWorkbench: a fix's difference is shown first, taken, and undone again.
+func TestFixingInTheWorkbench(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	do(t, tab, "opening regatta", chromedp.Navigate(s.Address+"/templates/regatta"))
-	waitFor(t, tab, "findings can be mended", `document.querySelectorAll('ol[aria-label="Findings"] button[aria-label^="Mend line"]').length > 15`)
-	do(t, tab, "mending one", chromedp.Click(chromedp.CSS(`button[aria-label="Mend line 7, language"]`)))
+	waitFor(t, tab, "findings can be fixed", `document.querySelectorAll('ol[aria-label="Findings"] button[aria-label^="Fix line"]').length > 15`)
+	do(t, tab, "fixing one", chromedp.Click(chromedp.CSS(`button[aria-label="Fix line 7, language"]`)))
 	waitFor(t, tab, "the difference is shown", `document.querySelectorAll('[role="dialog"] .cm-changedLine').length > 0 && /Line 7, language/.test(document.querySelector('[role="dialog"]').innerText)`)
-	do(t, tab, "taking it", chromedp.Click(`//button[text()="Take the mended source" and not(@disabled)]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	waitFor(t, tab, "the source is mended", `(`+source+`).includes('lang="en"')`)
+	do(t, tab, "taking it", chromedp.Click(`//button[text()="Take the fixed source" and not(@disabled)]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "the source is fixed", `(`+source+`).includes('lang="en"')`)
 	waitFor(t, tab, "the finding is gone", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 39`)
 	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); c.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`)
 	waitFor(t, tab, "it is undone", `!(`+source+`).includes('lang="en"')`)
 
-	do(t, tab, "mending all that is safe", chromedp.Click(`//button[text()="Mend 24"]`))
-	waitFor(t, tab, "all mends are listed", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 25 && document.querySelectorAll('ul[aria-label="Pictures that are made"] img').length === 4 && /15 findings are left then/.test(document.querySelector('[role="dialog"]').innerText)`)
+	do(t, tab, "fixing all that is safe", chromedp.Click(`//button[text()="Fix 24"]`))
+	waitFor(t, tab, "all fixes are listed", `document.querySelectorAll('ul[aria-label="Fixes"] li').length === 25 && document.querySelectorAll('ul[aria-label="Pictures that are made"] img').length === 4 && /15 findings are left then/.test(document.querySelector('[role="dialog"]').innerText)`)
 	do(t, tab, "leaving two checks out", chromedp.Click(`//label[.="picture-dark"]`), chromedp.Click(`//label[.="language"]`))
-	waitFor(t, tab, "they are not mended", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 23 && document.querySelectorAll('ul[aria-label="Pictures that are made"] img').length === 3`)
+	waitFor(t, tab, "they are not fixed", `document.querySelectorAll('ul[aria-label="Fixes"] li').length === 23 && document.querySelectorAll('ul[aria-label="Pictures that are made"] img').length === 3`)
 	do(t, tab, "taking them in again", chromedp.Click(`//label[.="picture-dark"]`), chromedp.Click(`//label[.="language"]`))
-	waitFor(t, tab, "all are mended", `document.querySelectorAll('ul[aria-label="Mends"] li').length === 25`)
-	do(t, tab, "taking them", chromedp.Click(`//button[text()="Take the mended source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	waitFor(t, tab, "no safe mend is left", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15 && ![...document.querySelectorAll('button')].some(b => /^Mend \d/.test(b.textContent))`)
-	waitFor(t, tab, "the look has the new pictures", `document.querySelector('iframe').srcdoc.includes('data:image/png;base64,') && /Pictures that a mend made.*anchor\.png, logo\.png, pennant\.png, picture-1\.gif/.test(document.body.innerText)`)
+	waitFor(t, tab, "all are fixed", `document.querySelectorAll('ul[aria-label="Fixes"] li').length === 25`)
+	do(t, tab, "taking them", chromedp.Click(`//button[text()="Take the fixed source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "no safe fix is left", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15 && ![...document.querySelectorAll('button')].some(b => /^Fix \d/.test(b.textContent))`)
+	waitFor(t, tab, "the look has the new pictures", `document.querySelector('iframe').srcdoc.includes('data:image/png;base64,') && /Pictures that a fix made.*anchor\.png, logo\.png, pennant\.png, picture-1\.gif/.test(document.body.innerText)`)
 
 	undo := `(() => { const c = document.querySelector('.cm-content'); c.focus(); c.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`
 	evaluate[bool](t, tab, undo)
-	waitFor(t, tab, "the pictures are undone with the source", `!/Pictures that a mend made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
+	waitFor(t, tab, "the pictures are undone with the source", `!/Pictures that a fix made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
 	evaluate[bool](t, tab, strings.Replace(undo, "'z'", "'y'", 1))
-	waitFor(t, tab, "and done again", `/Pictures that a mend made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15`)
+	waitFor(t, tab, "and done again", `/Pictures that a fix made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15`)
 	do(t, tab, "putting the saved pictures back", chromedp.Click(`//button[text()="Put the saved ones back"]`))
-	waitFor(t, tab, "the settings name them again", `!/Pictures that a mend made/.test(document.body.innerText) && [...document.querySelectorAll('ol[aria-label="Findings"] > li')].some(li => /picture-1/.test(li.innerText))`)
+	waitFor(t, tab, "the settings name them again", `!/Pictures that a fix made/.test(document.body.innerText) && [...document.querySelectorAll('ol[aria-label="Findings"] > li')].some(li => /picture-1/.test(li.innerText))`)
 	evaluate[bool](t, tab, undo)
 	waitFor(t, tab, "all is as it was", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
 	evaluate[bool](t, tab, strings.Replace(undo, "'z'", "'y'", 1))
-	waitFor(t, tab, "and mended once more", `/Pictures that a mend made/.test(document.body.innerText)`)
+	waitFor(t, tab, "and fixed once more", `/Pictures that a fix made/.test(document.body.innerText)`)
 	do(t, tab, "saving", chromedp.Click(`//button[text()="Save a version"]`))
-	waitFor(t, tab, "it is saved", `/Version 2, saved/.test(document.body.innerText) && !/Pictures that a mend made/.test(document.body.innerText)`)
+	waitFor(t, tab, "it is saved", `/Version 2, saved/.test(document.body.innerText) && !/Pictures that a fix made/.test(document.body.innerText)`)
 	var saved struct{ Pictures []struct{ Name, File string } }
 	getJSON(t, s.Address+"/api/v1/templates/regatta", &saved)
 	if text := fmt.Sprint(saved.Pictures); !strings.Contains(text, "{pennant pennant.png}") || !strings.Contains(text, "{picture-1 picture-1.gif}") {
@@ -68,7 +68,7 @@ func TestTheSurvivalMapLeadsToPlaceAndClient(t *testing.T) {
 	waitFor(t, tab, "the look is that client's", `document.querySelector('iframe[title^="As wordproc-desktop"]') !== null`)
 	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('border-radius')`)
 	do(t, tab, "turning dark mode on", chromedp.Click(`//button[text()="Dark mode"]`))
-	waitFor(t, tab, "the ground is dark", `document.querySelector('iframe').srcdoc.includes('background:#1e1e1e')`)
+	waitFor(t, tab, "the background is dark", `document.querySelector('iframe').srcdoc.includes('background:#1e1e1e')`)
 	do(t, tab, "blocking pictures", chromedp.Click(`//button[text()="Pictures blocked"]`))
 	waitFor(t, tab, "no picture is shown", `!document.querySelector('iframe').srcdoc.includes('<img') && document.querySelector('iframe').srcdoc.includes('Brackwater Ferries</span>')`)
 }

@@ -68,7 +68,7 @@ func (p *Pass) wrong(a acceptance) {
 	case !a.used:
 		h := p.hand()
 		h.remove(a.span)
-		p.ReportMend(a.span, client.Note, fmt.Sprintf("Nothing is found here any more for %s.", strings.Join(a.checks, ", ")), h.mend("Take the comment out"))
+		p.ReportFix(a.span, client.Note, fmt.Sprintf("Nothing is found here any more for %s.", strings.Join(a.checks, ", ")), h.fix("Take the comment out"))
 	}
 }
 

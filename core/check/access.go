@@ -27,7 +27,7 @@ var accessChecks = []*Check{
 				}
 				h := p.hand()
 				h.setAttribute(n, "role", "presentation")
-				p.ReportMend(n.Open, client.Note, "The table is not marked as one that only places things.", h.mend(`Write role="presentation"`))
+				p.ReportFix(n.Open, client.Note, "The table is not marked as one that only places things.", h.fix(`Write role="presentation"`))
 			}
 		},
 	},
@@ -52,7 +52,7 @@ var accessChecks = []*Check{
 						h.fails = true
 					}
 				}
-				p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> in a table that is marked as layout.", n.Name), h.mend("Write a plain cell that looks the same"))
+				p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> in a table that is marked as layout.", n.Name), h.fix("Write a plain cell that looks the same"))
 			}
 		},
 	},
@@ -82,16 +82,16 @@ var accessChecks = []*Check{
 	},
 	{
 		ID: "contrast", Title: "Text that hardly stands out",
-		Why:     "Text needs a contrast of 4.5 to 1 against its ground, large text 3 to 1 (WCAG 2.2, 1.4.3).",
-		Remedy:  "Make the text darker, or the ground lighter.",
+		Why:     "Text needs a contrast of 4.5 to 1 against its background, large text 3 to 1 (WCAG 2.2, 1.4.3).",
+		Remedy:  "Make the text darker, or the background lighter.",
 		Failing: `<p style="margin: 0; color: #aab4b8">Registered in Saltmouth</p>`,
 		Passing: `<p style="margin: 0; color: #5a666b">Registered in Saltmouth</p>`,
 		Run:     contrasts,
 	},
 	{
 		ID: "contrast-dark", Title: "Text that hardly stands out in dark mode",
-		Why:     "Dark mode turns some colours over and leaves others: text and ground can meet in the middle.",
-		Remedy:  "Give the text a ground of its own, or choose colours that are far apart.",
+		Why:     "Dark mode turns some colours over and leaves others: text and background can meet in the middle.",
+		Remedy:  "Give the text a background of its own, or choose colours that are far apart.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #ffcc00; color: #14181a">Fares</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #7d2a18; color: #ffffff">Fares</td></tr></table>`,
 		Run:     darkContrasts,
@@ -168,7 +168,7 @@ func languageDeclared(p *Pass) {
 	if p.Template.Settings.Language != "" && roots == 1 {
 		h.setAttribute(first, "lang", p.Template.Settings.Language)
 	}
-	p.ReportMend(first.Open, client.Note, "The template's own text has no declared language.", h.mend("Write the template's language on the outermost element"))
+	p.ReportFix(first.Open, client.Note, "The template's own text has no declared language.", h.fix("Write the template's language on the outermost element"))
 }
 
 func directions(p *Pass) {
@@ -194,25 +194,25 @@ func directions(p *Pass) {
 		if written := p.sourceNode(n.Parent); written != nil {
 			h.setAttribute(written, "dir", "rtl")
 		}
-		p.ReportMend(n.Parent.Open, client.Degrades, "Text from right to left stands in an element without a direction.", h.mend(`Write dir="rtl"`))
+		p.ReportFix(n.Parent.Open, client.Degrades, "Text from right to left stands in an element without a direction.", h.fix(`Write dir="rtl"`))
 		return true
 	})
 }
 
 func contrasts(p *Pass) {
 	p.eachText(func(n *markup.Node, l look) {
-		ratio := contrast(l.text.Color, l.ground)
+		ratio := contrast(l.text.Color, l.background)
 		if ratio >= enough(l.text) || ratio < 1.05 && !l.own {
-			return // the second: white text whose ground is a picture beside or behind it
+			return // the second: white text whose background is a picture beside or behind it
 		}
 		span, m := p.darkened(n, l)
-		p.ReportMend(span, client.Degrades, fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color), style.Hex(l.ground), ratio, enough(l.text)), m)
+		p.ReportFix(span, client.Degrades, fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color), style.Hex(l.background), ratio, enough(l.text)), m)
 	})
 }
 
 // eachText visits each pair of colours in which text is shown, where it is seen first.
 func (p *Pass) eachText(visit func(n *markup.Node, l look)) {
-	type pair struct{ text, ground color.RGBA }
+	type pair struct{ text, background color.RGBA }
 	seen := map[pair]bool{}
 	looks := p.looks()
 	p.Doc.Root.Walk(func(n *markup.Node) bool {
@@ -224,7 +224,7 @@ func (p *Pass) eachText(visit func(n *markup.Node, l look)) {
 		}
 		l, ok := looks[n]
 		if n.Kind == markup.Element && ok && strings.Trim(visibleText(n), "\u00a0|·-–— ") != "" && l.text.Size > 1 {
-			if k := (pair{l.text.Color, l.ground}); !seen[k] {
+			if k := (pair{l.text.Color, l.background}); !seen[k] {
 				seen[k] = true
 				visit(n, l)
 			}
@@ -233,8 +233,8 @@ func (p *Pass) eachText(visit func(n *markup.Node, l look)) {
 	})
 }
 
-// darkened moves a text's colour away from its ground until it stands out.
-func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Mend) {
+// darkened moves a text's colour away from its background until it stands out.
+func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Fix) {
 	for e := n; e != nil && e.Kind == markup.Element; e = e.Parent {
 		for _, d := range e.Style {
 			if d.Property != "color" {
@@ -242,10 +242,10 @@ func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Mend) {
 			}
 			c := l.text.Color
 			target := color.RGBA{A: 255}
-			if luminance(l.ground) < 0.18 {
+			if luminance(l.background) < 0.18 {
 				target = color.RGBA{255, 255, 255, 255}
 			}
-			for step := 1; step <= 40 && contrast(c, l.ground) < enough(l.text); step++ {
+			for step := 1; step <= 40 && contrast(c, l.background) < enough(l.text); step++ {
 				c = style.Mixed(l.text.Color, target, float64(step)/40)
 			}
 			h := p.hand()
@@ -271,7 +271,7 @@ func darkContrasts(p *Pass) {
 		}
 	}
 	p.eachText(func(n *markup.Node, l look) {
-		if contrast(l.text.Color, l.ground) < enough(l.text) {
+		if contrast(l.text.Color, l.background) < enough(l.text) {
 			return // told as a fault in light already
 		}
 		if l.text.Color == browserBlue {
@@ -279,14 +279,14 @@ func darkContrasts(p *Pass) {
 		}
 		var clients, said []string
 		for _, way := range []string{client.Full, client.Partial} {
-			text, ground := client.Recoloured(way, l.text.Color, l.ground)
-			if ratio := contrast(text, ground); len(ways[way]) > 0 && ratio < leastInDark {
+			text, background := client.Recoloured(way, l.text.Color, l.background)
+			if ratio := contrast(text, background); len(ways[way]) > 0 && ratio < leastInDark {
 				clients = append(clients, ways[way]...)
-				said = append(said, fmt.Sprintf("%s on %s in a %s inversion, a contrast of %.1f to 1", style.Hex(text), style.Hex(ground), way, ratio))
+				said = append(said, fmt.Sprintf("%s on %s in a %s inversion, a contrast of %.1f to 1", style.Hex(text), style.Hex(background), way, ratio))
 			}
 		}
 		if len(clients) > 0 {
-			p.reportFor(clients, n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s.", style.Hex(l.text.Color), style.Hex(l.ground), strings.Join(said, "; ")), nil)
+			p.reportFor(clients, n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s.", style.Hex(l.text.Color), style.Hex(l.background), strings.Join(said, "; ")), nil)
 		}
 	})
 }

@@ -38,7 +38,7 @@ func (p *Pass) behaviours() {
 		if profile.Form != "html" {
 			continue
 		}
-		_, events := client.Simulate(profile, p.Doc, client.Draw)
+		_, events := client.Simulate(profile, p.Doc, client.Render)
 		for _, e := range events {
 			check := Find(e.Behaviour.Check)
 			if check == nil {
@@ -54,14 +54,14 @@ func (p *Pass) behaviours() {
 	}
 	for _, c := range order {
 		c.finding.Message = c.message()
-		if c.check.Mend != nil && len(c.nodes) > 0 {
-			c.finding.Mend = c.check.Mend(p, c.target())
+		if c.check.Fix != nil && len(c.nodes) > 0 {
+			c.finding.Fix = c.check.Fix(p, c.target())
 		}
 		p.add(c.finding)
 	}
 }
 
-// target is what a mend for the cause has to deal with.
+// target is what a fix for the cause has to deal with.
 func (c *cause) target() target {
 	t := target{nodes: c.nodes, span: c.event.Span, behaviour: c.event.Behaviour}
 	if property, value, ok := strings.Cut(c.event.What, ": "); ok && !strings.ContainsAny(property, " <") {

@@ -221,11 +221,11 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 	if len(left) == 0 {
 		left = append(left, "an empty line stays")
 	}
-	var m *Mend
+	var m *Fix
 	if len(f.fields[key]) == 1 {
 		m = f.needing(key.block, name, f.lines[key.block]+1)
 	}
-	f.ReportMend(group[0].span, severity, fmt.Sprintf("%s Then %s.", who, strings.Join(left, " and ")), m)
+	f.ReportFix(group[0].span, severity, fmt.Sprintf("%s Then %s.", who, strings.Join(left, " and ")), m)
 	f.findings[len(f.findings)-1].Remedy = fmt.Sprintf("Put data-needs=%q on the element that holds the field and what belongs to it.", name)
 }
 

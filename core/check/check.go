@@ -34,7 +34,7 @@ type Finding struct {
 	Why      string          `json:"why"`
 	Remedy   string          `json:"remedy"`
 	Basis    client.Basis    `json:"basis,omitempty"`    // of the profiles' statements, the weakest; empty where it is plain
-	Mend     *Mend           `json:"mend,omitempty"`     // nil: by hand only
+	Fix      *Fix            `json:"fix,omitempty"`      // nil: by hand only
 	Accepted string          `json:"accepted,omitempty"` // the reason for which the source accepts it
 }
 
@@ -50,14 +50,14 @@ type Budget struct {
 	Sample   int             `json:"sample"`  // of the template's sample person, in that variant; of the first one where there is none
 	Least    int             `json:"least"`   // of all people, in that variant
 	Median   int             `json:"median"`
-	Over     int             `json:"over"` // how many people burst it
+	Over     int             `json:"over"` // how many people are over the limit
 	Severity client.Severity `json:"severity"`
 	Basis    client.Basis    `json:"basis"`
 	Says     string          `json:"says"`
 }
 
-// Burst reports whether the figure is above the limit.
-func (b Budget) Burst() bool { return b.Value > b.Limit }
+// Exceeded reports whether the figure is above the limit.
+func (b Budget) Exceeded() bool { return b.Value > b.Limit }
 
 // Report is what Run finds.
 type Report struct {
@@ -68,7 +68,7 @@ type Report struct {
 	People   int       `json:"people"` // how many were measured; 0: the field names stood in their place
 }
 
-// Fails reports whether something breaks or a budget is burst.
+// Fails reports whether something breaks or a limit is exceeded.
 func (r *Report) Fails() bool {
 	for _, f := range r.Findings {
 		if f.Severity == client.Breaks {
@@ -76,7 +76,7 @@ func (r *Report) Fails() bool {
 		}
 	}
 	for _, b := range r.Budgets {
-		if b.Burst() {
+		if b.Exceeded() {
 			return true
 		}
 	}
@@ -94,8 +94,8 @@ type Check struct {
 	// Run looks at the template by itself. A check without it reports the behaviours of client
 	// profiles that name it.
 	Run func(*Pass)
-	// Mend puts one of its findings right. nil: each finding brings its own, or there is none.
-	Mend func(*Pass, target) *Mend
+	// Fix puts one of its findings right. nil: each finding brings its own, or there is none.
+	Fix func(*Pass, target) *Fix
 }
 
 // Input is what a run looks at.
@@ -117,7 +117,7 @@ func (in Input) Prepare() (*compose.Prepared, error) {
 	if in.People != nil {
 		schema = in.People.Schema
 	}
-	return compose.Prepare(in.Template, schema, in.Day, compose.Travelling(in.Template, compose.Fragment, compose.Beside))
+	return compose.Prepare(in.Template, schema, in.Day, compose.Delivered(in.Template, compose.Fragment, compose.Beside))
 }
 
 // withNumbers is the input with a place for telephone numbers.
@@ -218,10 +218,10 @@ func (p *Pass) ReportWith(span markup.Span, severity client.Severity, message, r
 	p.findings[len(p.findings)-1].Remedy = remedy
 }
 
-// ReportMend is Report with a mend; nil for none.
-func (p *Pass) ReportMend(span markup.Span, severity client.Severity, message string, m *Mend) {
+// ReportFix is Report with a fix; nil for none.
+func (p *Pass) ReportFix(span markup.Span, severity client.Severity, message string, m *Fix) {
 	p.Report(span, severity, message)
-	p.findings[len(p.findings)-1].Mend = m
+	p.findings[len(p.findings)-1].Fix = m
 }
 
 func (p *Pass) add(f Finding) {

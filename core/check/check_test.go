@@ -48,7 +48,7 @@ func pngOf(t *testing.T, width, height int) []byte {
 	return b.Bytes()
 }
 
-// darkLogo is a dark bar on see-through ground.
+// darkLogo is a dark bar on see-through background.
 func darkLogo(t *testing.T) []byte {
 	t.Helper()
 	img := image.NewNRGBA(image.Rect(0, 0, 240, 80))
@@ -340,7 +340,7 @@ func TestMessagesFitWhicheverClientIsAskedFirst(t *testing.T) {
 func TestABurstBudgetFails(t *testing.T) {
 	tmpl := bare(t, "<p>"+strings.Repeat("Ferry and harbour company. ", 400)+"</p>")
 	r := run(t, Input{Template: tmpl, Profiles: []*client.Profile{client.Find("capped-webmail")}})
-	if !r.Fails() || !r.Budgets[0].Burst() || r.Budgets[0].Value != 400*27+6 {
+	if !r.Fails() || !r.Budgets[0].Exceeded() || r.Budgets[0].Value != 400*27+6 {
 		t.Errorf("%+v", r.Budgets)
 	}
 }

@@ -44,12 +44,12 @@ var fieldChecks = []*Check{
 		Remedy:  "Write width and height as attributes, in pixels without a unit.",
 		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" style="width: 120px">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
-		Mend:    sizeAttributes,
+		Fix:     sizeAttributes,
 	},
 	{
 		ID: "picture-pixels", Title: "True pixels unlike the display size",
 		Why:     "A picture with other pixels than it is shown with is blurred, heavy, or blown up where the size is not honoured.",
-		Remedy:  "Make the file exactly the display size, or two or three times it; missivum mend does it where the proportions are the same.",
+		Remedy:  "Make the file exactly the display size, or two or three times it; missivum fix does it where the proportions are the same.",
 		Failing: `<img src="wide.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Run:     picturePixels,
@@ -57,15 +57,15 @@ var fieldChecks = []*Check{
 	{
 		ID: "picture-format", Title: "Picture in a format that a client does not draw",
 		Why:     "Every client that shows pictures draws PNG, JPEG in screen colours and GIF; each other format is missing in some, and an animation may stand still at its first frame.",
-		Remedy:  "Make it PNG or JPEG: missivum mend does it for the template's own pictures, missivum picture fit for others.",
+		Remedy:  "Make it PNG or JPEG: missivum fix does it for the template's own pictures, missivum picture fit for others.",
 		Failing: `<img src="pennant.svg" alt="Pennant" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Run:     pictureFormat,
 	},
 	{
-		ID: "picture-dark", Title: "Picture that vanishes on dark ground",
-		Why:     "In dark mode the ground behind a see-through picture is dark while the picture stays as it is: dark lines and letters on it are gone.",
-		Remedy:  "Give it a light outline, as missivum mend does for the template's own pictures, or a plate with missivum picture dark.",
+		ID: "picture-dark", Title: "Picture that vanishes on a dark background",
+		Why:     "In dark mode the background behind a see-through picture is dark while the picture stays as it is: dark lines and letters on it are gone.",
+		Remedy:  "Give it a light outline, as missivum fix does for the template's own pictures, or a plate with missivum picture dark.",
 		Failing: `<img src="dark.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Run:     pictureDark,
@@ -92,7 +92,7 @@ var fieldChecks = []*Check{
 		Remedy:  "Host the picture, or carry it beside the signature with data-picture.",
 		Failing: `<img src="data:image/gif;base64,R0lGODlhAQABAAAAACw=" alt="Brackwater" width="1" height="1">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/dot.gif" alt="Brackwater" width="1" height="1">Brackwater`,
-		Mend:    writtenOut,
+		Fix:     writtenOut,
 	},
 	{
 		ID: "picture-alt", Title: "Missing alternative text",
@@ -116,7 +116,7 @@ var fieldChecks = []*Check{
 		Remedy:  "Put the inline element inside the block.",
 		Failing: `<span style="color: #123456"><div>Harbour office</div></span>`,
 		Passing: `<div><span style="color: #123456">Harbour office</span></div>`,
-		Mend:    turnedInsideOut,
+		Fix:     turnedInsideOut,
 	},
 	{
 		ID: "document-tags", Title: "html, head or body in a fragment",
@@ -125,7 +125,7 @@ var fieldChecks = []*Check{
 		Failing: `<table><tr><td><html><body><p>Harbour office</p></body></html></td></tr></table>`,
 		Passing: `<table><tr><td><p>Harbour office</p></td></tr></table>`,
 		Run:     bareDocumentTags,
-		Mend:    withoutDocumentTags,
+		Fix:     withoutDocumentTags,
 	},
 	{
 		ID: "active-content", Title: "Script, form or event handler",
@@ -134,7 +134,7 @@ var fieldChecks = []*Check{
 		Failing: `<p onclick="dial()">Harbour office</p>`,
 		Passing: `<p><a href="tel:+441632960100">Harbour office</a></p>`,
 		Run:     scriptAddresses,
-		Mend:    withoutProgram,
+		Fix:     withoutProgram,
 	},
 	{
 		ID: "character-set", Title: "Characters that depend on the character set",
@@ -281,7 +281,7 @@ func addressRelative(p *Pass) {
 				remedy = fmt.Sprintf("Write data-picture=%q in place of src; the address is then filled in.", picture.Name)
 			}
 		}
-		p.ReportMend(a.attr.Span, client.Breaks, message, p.fullAddress(a))
+		p.ReportFix(a.attr.Span, client.Breaks, message, p.fullAddress(a))
 		p.findings[len(p.findings)-1].Remedy = remedy
 	}
 }
@@ -314,7 +314,7 @@ func linkTarget(p *Pass) {
 	}
 	for _, a := range p.addresses() {
 		if message := undialled(a.value); message != "" {
-			p.ReportMend(a.attr.Span, client.Degrades, message, p.dialled(a))
+			p.ReportFix(a.attr.Span, client.Degrades, message, p.dialled(a))
 			p.findings[len(p.findings)-1].Remedy = "Write tel: with a plus sign and digits only, or mailto: with a mail address."
 		}
 	}
@@ -449,6 +449,6 @@ func characterSet(p *Pass) {
 	if count > 1 {
 		message = fmt.Sprintf("%q and %d more characters are outside ASCII, and the source declares no character set.", string(r), count-1)
 	}
-	p.ReportMend(markup.Span{Start: firstAt, End: firstAt + size}, client.Degrades, message, references(p))
+	p.ReportFix(markup.Span{Start: firstAt, End: firstAt + size}, client.Degrades, message, references(p))
 	p.findings[len(p.findings)-1].Remedy = fmt.Sprintf("Declare <meta charset=\"utf-8\"> in a head, or write the character as a reference: &#%d;.", r)
 }

@@ -26,7 +26,7 @@ var layoutChecks = []*Check{
 		Remedy:  "Make the pieces the cells of one table row.",
 		Failing: `<div style="display: flex; gap: 8px"><span>Bridge</span><span>Engine</span></div>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="padding: 4px">Bridge</td><td>Engine</td></tr></table>`,
-		Mend:    flexToCells,
+		Fix:     flexToCells,
 	},
 	{
 		ID: "block-padding", Title: "Padding on something other than a cell",
@@ -34,7 +34,7 @@ var layoutChecks = []*Check{
 		Remedy:  "Put the padding on the cell around the block, or make the block a table of one cell.",
 		Failing: `<div style="padding: 8px">All crossings</div>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="padding: 8px">All crossings</td></tr></table>`,
-		Mend:    paddingToCell,
+		Fix:     paddingToCell,
 	},
 	{
 		ID: "block-width", Title: "Width or height of something other than a table, cell or picture",
@@ -42,15 +42,15 @@ var layoutChecks = []*Check{
 		Remedy:  "Make the block a table of one cell and give that the width.",
 		Failing: `<div style="width: 240px">All crossings</div>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" width="240"><tr><td>All crossings</td></tr></table>`,
-		Mend:    widthToTable,
+		Fix:     widthToTable,
 	},
 	{
 		ID: "size-bound", Title: "Largest or smallest size, or a fit, that a client does not honour",
-		Why:     "The word-processor engine knows no max-width, min-width or object-fit: the piece is drawn in the size of its attributes, or its own.",
+		Why:     "The word-processor engine knows no max-width, min-width or object-fit: the piece is rendered in the size of its attributes, or its own.",
 		Remedy:  "Give the size itself, as an attribute.",
 		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" height="40" style="max-width: 120px">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
-		Mend:    boundToAttribute,
+		Fix:     boundToAttribute,
 	},
 	{
 		ID: "position-property", Title: "Positioned piece",
@@ -58,7 +58,7 @@ var layoutChecks = []*Check{
 		Remedy:  "Place the piece with table cells and padding.",
 		Failing: `<div style="position: relative">Ask at the ticket office</div>`,
 		Passing: `<div>Ask at the ticket office</div>`,
-		Mend:    dropPosition,
+		Fix:     dropPosition,
 	},
 	{
 		ID: "negative-margin", Title: "Negative margin",
@@ -73,7 +73,7 @@ var layoutChecks = []*Check{
 		Remedy:  "Write cellspacing and cellpadding on every table; 0 for none, 2 and 1 for what browsers do by themselves.",
 		Failing: `<table role="presentation"><tr><td>Bridge</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
-		Mend:    writeGaps,
+		Fix:     writeGaps,
 	},
 	{
 		ID: "picture-gap", Title: "Gap below a picture in a cell",
@@ -81,10 +81,10 @@ var layoutChecks = []*Check{
 		Remedy:  "Write display: block on each picture that fills a cell.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td style="line-height: 0; mso-line-height-rule: exactly"><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img style="display: block" src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			h.declare(t.first(), "display: block")
-			return h.mend("Write display: block on the picture")
+			return h.fix("Write display: block on the picture")
 		},
 	},
 	{
@@ -130,7 +130,7 @@ var layoutChecks = []*Check{
 		Remedy:  "Write the width as an attribute, which is copied as it stands, or in px.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0" style="width: 100%"><tr><td>Harbour office</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" width="100%"><tr><td>Harbour office</td></tr></table>`,
-		Mend:    shareToAttribute,
+		Fix:     shareToAttribute,
 	},
 	{
 		ID: "lone-block", Title: "One paragraph that is all of the signature",
@@ -138,10 +138,10 @@ var layoutChecks = []*Check{
 		Remedy:  "Put it into a table of one cell.",
 		Failing: `<p style="margin: 0; font-size: 12px">Harbour office, <b>Saltmouth</b></p>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-size: 12px">Harbour office, <b>Saltmouth</b></td></tr></table>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			h.wrap(t.first(), layoutTable+"><tr><td>", "</td></tr></table>")
-			return h.mend("Put it into a table of one cell")
+			return h.fix("Put it into a table of one cell")
 		},
 	},
 	{
@@ -150,7 +150,7 @@ var layoutChecks = []*Check{
 		Remedy:  "Write the margin: 0, or what it shall be.",
 		Failing: `<p>Harbour office</p><div>Saltmouth</div>`,
 		Passing: `<p style="margin: 0">Harbour office</p><div>Saltmouth</div>`,
-		Mend:    writeMargins,
+		Fix:     writeMargins,
 	},
 }
 
@@ -158,7 +158,7 @@ const layoutTable = `<table role="presentation" cellpadding="0" cellspacing="0" 
 
 // flexToCells makes the pieces of a flex or grid row the cells of a table row. Columns, wrapping, and text between
 // the pieces are left to a hand.
-func flexToCells(p *Pass, t target) *Mend {
+func flexToCells(p *Pass, t target) *Fix {
 	h := p.hand()
 	for _, n := range t.nodes {
 		if !n.Is("div", "section", "p", "span", "nav", "header", "footer") || n.Close.Len() == 0 || !within(n, t.span) {
@@ -190,10 +190,10 @@ func flexToCells(p *Pass, t target) *Mend {
 		}
 		h.flexRow(n, gap, valign, dropped)
 	}
-	return h.mend("Make the pieces the cells of a table row")
+	return h.fix("Make the pieces the cells of a table row")
 }
 
-// alignments are the values of valign that draw the cells of a row as a flex row with that alignment (CSS Flexible Box
+// alignments are the values of valign that place the cells of a row as a flex row with that alignment (CSS Flexible Box
 // Layout 1, 8.3).
 var alignments = map[string]string{"center": "middle", "end": "bottom", "flex-end": "bottom", "baseline": "baseline"}
 
@@ -231,7 +231,7 @@ func (h *hand) flexRow(n *markup.Node, gap, valign string, dropped []markup.Span
 
 // paddingToCell moves the padding of a block to the cell that holds nothing else, or makes the block a table of one
 // cell.
-func paddingToCell(p *Pass, t target) *Mend {
+func paddingToCell(p *Pass, t target) *Fix {
 	h := p.hand()
 	n := t.first()
 	if len(t.nodes) > 1 || !within(n, t.span) || n.Close.Len() == 0 {
@@ -248,7 +248,7 @@ func paddingToCell(p *Pass, t target) *Mend {
 		if len(paddings(n)) != 1 {
 			return nil
 		}
-		return h.mend("Put the padding on the cell around it")
+		return h.fix("Put the padding on the cell around it")
 	}
 	if !n.Is("div") {
 		return nil
@@ -266,7 +266,7 @@ func paddingToCell(p *Pass, t target) *Mend {
 	if p.marginsPassThrough(n) {
 		return h.costly("Make the block a table of one cell with the padding", "the margins of what stands first and last in it no longer reach out of it")
 	}
-	return h.mend("Make the block a table of one cell with the padding")
+	return h.fix("Make the block a table of one cell with the padding")
 }
 
 // outerWidth is the width of a table that takes as much room as a block with a width, its padding and its border; empty
@@ -365,7 +365,7 @@ func (h *hand) toTable(n *markup.Node, width string) {
 	h.replace(n.Close, "</td></tr></table>")
 }
 
-func widthToTable(p *Pass, t target) *Mend {
+func widthToTable(p *Pass, t target) *Fix {
 	n := t.first()
 	if len(t.nodes) > 1 || !n.Is("div") || !within(n, t.span) || n.Close.Len() == 0 || t.property != "width" {
 		return nil
@@ -382,10 +382,10 @@ func widthToTable(p *Pass, t target) *Mend {
 	h := p.hand()
 	h.toTable(n, width)
 	h.drop(t.span)
-	return h.mend("Make the block a table of one cell with the width")
+	return h.fix("Make the block a table of one cell with the width")
 }
 
-func boundToAttribute(p *Pass, t target) *Mend {
+func boundToAttribute(p *Pass, t target) *Fix {
 	side := strings.TrimPrefix(t.property, "max-")
 	px, ok := style.Length(t.value, 16)
 	if !ok || strings.HasSuffix(t.value, "%") || side != "width" && side != "height" {
@@ -399,11 +399,11 @@ func boundToAttribute(p *Pass, t target) *Mend {
 		h.setAttribute(n, side, strconv.Itoa(int(px+0.5)))
 	}
 	h.drop(t.span)
-	return h.mend(fmt.Sprintf("Write the %s as an attribute", side))
+	return h.fix(fmt.Sprintf("Write the %s as an attribute", side))
 }
 
 // shareToAttribute writes a share of the width as an attribute, or takes it from a block that is as wide anyway.
-func shareToAttribute(p *Pass, t target) *Mend {
+func shareToAttribute(p *Pass, t target) *Fix {
 	if t.property != "width" {
 		return nil
 	}
@@ -421,7 +421,7 @@ func shareToAttribute(p *Pass, t target) *Mend {
 			return nil
 		}
 	}
-	return h.mend(title)
+	return h.fix(title)
 }
 
 // asWideAnyway tells a block that takes all of the width by itself, with nothing that is added to a width of its own.
@@ -431,7 +431,7 @@ func (p *Pass) asWideAnyway(n *markup.Node) bool {
 }
 
 // dropPosition takes away a position that moves nothing.
-func dropPosition(p *Pass, t target) *Mend {
+func dropPosition(p *Pass, t target) *Fix {
 	if t.property != "position" {
 		return nil
 	}
@@ -454,13 +454,13 @@ func dropPosition(p *Pass, t target) *Mend {
 		h.drop(d.Span)
 	}
 	if !moved {
-		return h.mend("Take the position away; it moves nothing")
+		return h.fix("Take the position away; it moves nothing")
 	}
 	return h.costly("Take the position away", "the piece no longer moves in the clients that honour it")
 }
 
 // writeGaps writes what browsers do by themselves, so that nothing moves.
-func writeGaps(p *Pass, t target) *Mend {
+func writeGaps(p *Pass, t target) *Fix {
 	h := p.hand()
 	n := t.first()
 	spacing := "2"
@@ -473,7 +473,7 @@ func writeGaps(p *Pass, t target) *Mend {
 	if n.Attribute("cellpadding") == nil {
 		h.setAttribute(n, "cellpadding", "1")
 	}
-	return h.mend("Write the gaps that browsers leave by themselves")
+	return h.fix("Write the gaps that browsers leave by themselves")
 }
 
 func collapsed(table *markup.Node) bool {
@@ -497,13 +497,13 @@ func spacerCells(p *Pass) {
 		if height == 0 || height >= 14 || line || strings.TrimSpace(strings.ReplaceAll(n.TextContent(), "\u00a0", "")) != "" || len(n.Elements("img")) > 0 {
 			continue
 		}
-		var m *Mend
+		var m *Fix
 		if written := p.sourceNode(n); written != nil {
 			h := p.hand()
 			h.declare(written, fmt.Sprintf("font-size: 1px; line-height: %dpx; mso-line-height-rule: exactly", height))
-			m = h.mend("Give the cell a line as low as itself")
+			m = h.fix("Give the cell a line as low as itself")
 		}
-		p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("The cell shall be %d px high, but a line of its text is higher.", height), m)
+		p.ReportFix(n.Open, client.Degrades, fmt.Sprintf("The cell shall be %d px high, but a line of its text is higher.", height), m)
 	}
 }
 
@@ -520,7 +520,7 @@ func unevenRows(p *Pass) {
 				first = columns
 			}
 			if columns != first && columns > 0 && !spans && row.Attribute("data-each") == nil && row.Attribute("data-in") == nil {
-				p.ReportMend(row.Open, client.Note, fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first), p.completed(table))
+				p.ReportFix(row.Open, client.Note, fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first), p.completed(table))
 				break
 			}
 		}
@@ -539,7 +539,7 @@ func columnsOf(row *markup.Node) (columns int, down bool) {
 }
 
 // completed writes the empty cells that browsers put behind short rows.
-func (p *Pass) completed(table *markup.Node) *Mend {
+func (p *Pass) completed(table *markup.Node) *Fix {
 	lengths, most := map[*markup.Node]int{}, 0
 	h := p.hand()
 	for _, row := range table.Elements("tr") {
@@ -561,16 +561,16 @@ func (p *Pass) completed(table *markup.Node) *Mend {
 		}
 		h.insert(written.Close.Start, strings.Repeat("<td></td>", most-columns))
 	}
-	return h.mend("Complete the short rows with the empty cells that browsers put there")
+	return h.fix("Complete the short rows with the empty cells that browsers put there")
 }
 
 // writeMargins writes the margins that browsers give a paragraph by themselves.
-func writeMargins(p *Pass, t target) *Mend {
+func writeMargins(p *Pass, t target) *Fix {
 	n := t.first()
 	if !n.Is("p", "ul", "ol") || n.Inside("ul") != nil || n.Inside("ol") != nil {
 		return nil
 	}
 	h := p.hand()
 	h.declare(n, "margin: "+pixels(p.lookOf(n).text.Size)+" 0")
-	return h.mend("Write the margins that browsers give it by themselves")
+	return h.fix("Write the margins that browsers give it by themselves")
 }

@@ -20,7 +20,7 @@ var linkChecks = []*Check{
 		Remedy:  "Write the colour on the link and on a span around its text.",
 		Failing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none">Timetable</a>`,
 		Passing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span style="color: #0b3c49">Timetable</span></a>`,
-		Mend:    doubleColour,
+		Fix:     doubleColour,
 	},
 	{
 		ID: "link-underline", Title: "Link that leaves its underline to the client",
@@ -28,12 +28,12 @@ var linkChecks = []*Check{
 		Remedy:  "Write text-decoration: underline, or none, on the link.",
 		Failing: `<a href="https://www.brackwater.example/" style="color: #0b3c49"><span style="color: #0b3c49">Timetable</span></a>`,
 		Passing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span style="color: #0b3c49">Timetable</span></a>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			for _, n := range t.nodes {
 				h.declare(n, "text-decoration: underline")
 			}
-			return h.mend("Write the underline that browsers draw by themselves")
+			return h.fix("Write the underline that browsers render by themselves")
 		},
 	},
 	{
@@ -64,7 +64,7 @@ var linkChecks = []*Check{
 		Remedy:  "Make it a link with tel: and give that the colour.",
 		Failing: `<p data-needs="mobile" style="margin: 0">{{ mobile | phone }}</p>`,
 		Passing: `<p data-needs="mobile" style="margin: 0"><a href="tel:{{ mobile | dial }}" style="color: #20343d; text-decoration: none"><span style="color: #20343d">{{ mobile | phone }}</span></a></p>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			return p.linked(t, func(text string) (string, bool) {
 				if strings.HasPrefix(text, "{{") {
 					return "tel:" + dialling.ReplaceAllString(strings.TrimSuffix(text, "}}"), "") + "| dial }}", strings.Count(text, "{{") == 1
@@ -80,7 +80,7 @@ var linkChecks = []*Check{
 		Remedy:  "Make it a link and give that the colour.",
 		Failing: `<p style="margin: 0">{{ mail }}</p>`,
 		Passing: `<p style="margin: 0"><a href="mailto:{{ mail }}" style="color: #20343d; text-decoration: none"><span style="color: #20343d">{{ mail }}</span></a></p>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			return p.linked(t, func(text string) (string, bool) {
 				name, lone := loneField(text)
 				switch {
@@ -113,7 +113,7 @@ var linkChecks = []*Check{
 	},
 	{
 		ID: "address-http", Title: "Address without encryption",
-		Why:     "Clients that draw in a web view leave pictures with http: out or warn of them, and links are marked as unsafe.",
+		Why:     "Clients that render in a web view leave pictures with http: out or warn of them, and links are marked as unsafe.",
 		Remedy:  "Write https: if the host answers to it.",
 		Failing: `<a href="http://www.brackwater.example/">Timetable</a>`,
 		Passing: `<a href="https://www.brackwater.example/">Timetable</a>`,
@@ -124,7 +124,7 @@ var linkChecks = []*Check{
 					if at := strings.Index(p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End], "http://"); at >= 0 {
 						h.insert(a.attr.Inner.Start+at+len("http"), "s")
 					}
-					p.ReportMend(a.attr.Span, client.Degrades, fmt.Sprintf("%s is not encrypted.", quote("http://"+rest)),
+					p.ReportFix(a.attr.Span, client.Degrades, fmt.Sprintf("%s is not encrypted.", quote("http://"+rest)),
 						h.costly("Write https:", "a host that does not answer to it is not reached any more"))
 				}
 			}
@@ -132,7 +132,7 @@ var linkChecks = []*Check{
 	},
 	{
 		ID: "address-page", Title: "Picture address that is a page",
-		Why:     "The address of a page that shows a picture is not that of the picture: nothing is drawn.",
+		Why:     "The address of a page that shows a picture is not that of the picture: nothing is rendered.",
 		Remedy:  "Take the address of the picture itself; it ends with the file's name. missivum picture addresses looks at what answers.",
 		Failing: `<img src="https://files.brackwater.example/shared/logo/view" alt="Brackwater" width="120" height="40">Brackwater Ferries`,
 		Passing: `<img src="https://files.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater Ferries`,
@@ -185,7 +185,7 @@ var expiring = regexp.MustCompile(`(?i)^(expires?|expiry|exp|sig|signature|token
 const plainLink = "#0000ee"
 
 // doubleColour writes the link's colour on a span around its text too.
-func doubleColour(p *Pass, t target) *Mend {
+func doubleColour(p *Pass, t target) *Fix {
 	n := t.first()
 	colour := ""
 	if prepared := p.preparedNode(n); prepared != nil {
@@ -203,7 +203,7 @@ func doubleColour(p *Pass, t target) *Mend {
 		}
 		h.declare(n, "color: "+plainLink)
 		h.wrapContent(n, `<span style="color: `+plainLink+`">`, "</span>")
-		return h.costly("Write the blue that browsers give it", "it stays that blue where a client would take another one, on dark ground too")
+		return h.costly("Write the blue that browsers give it", "it stays that blue where a client would take another one, on a dark background too")
 	}
 	for _, c := range n.Children {
 		if c.Kind == markup.Element && markup.Block(c.Name) {
@@ -211,11 +211,11 @@ func doubleColour(p *Pass, t target) *Mend {
 		}
 	}
 	h.wrapContent(n, `<span style="color: `+colour+`">`, "</span>")
-	return h.mend("Write the colour on a span inside the link too")
+	return h.fix("Write the colour on a span inside the link too")
 }
 
 // linked makes a text a link that looks like the text around it.
-func (p *Pass) linked(t target, address func(text string) (string, bool)) *Mend {
+func (p *Pass) linked(t target, address func(text string) (string, bool)) *Fix {
 	text := ""
 	if t.span.End <= len(p.Source.Source) {
 		text = p.Source.Source[t.span.Start:t.span.End]
@@ -228,7 +228,7 @@ func (p *Pass) linked(t target, address func(text string) (string, bool)) *Mend 
 	h := p.hand()
 	h.insert(t.span.Start, `<a href="`+href+`" style="color: `+colour+`; text-decoration: none"><span style="color: `+colour+`">`)
 	h.insert(t.span.End, "</span></a>")
-	return h.mend("Make it a link that looks like the text around it")
+	return h.fix("Make it a link that looks like the text around it")
 }
 
 // dialling is the modifier that is left out where a number is dialled.
@@ -269,7 +269,7 @@ func ampersands(p *Pass) {
 			h.insert(a.attr.Inner.Start+at[0]+1, "amp;")
 		}
 		if len(h.edits) > 0 {
-			p.ReportMend(a.attr.Span, client.Note, fmt.Sprintf("%s holds an ampersand that is not written as &amp;.", quote(raw)), h.mend("Write &amp;"))
+			p.ReportFix(a.attr.Span, client.Note, fmt.Sprintf("%s holds an ampersand that is not written as &amp;.", quote(raw)), h.fix("Write &amp;"))
 		}
 	}
 }
@@ -289,7 +289,7 @@ func addressSpaces(p *Pass) {
 		if raw := p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End]; strings.TrimSpace(raw) == a.value || raw == a.attr.Value {
 			h.replace(a.attr.Inner, markup.EscapeAttr(encoded))
 		}
-		p.ReportMend(a.attr.Span, client.Degrades, fmt.Sprintf("%s holds signs that do not belong into an address.", quote(a.value)), h.mend("Encode them"))
+		p.ReportFix(a.attr.Span, client.Degrades, fmt.Sprintf("%s holds signs that do not belong into an address.", quote(a.value)), h.fix("Encode them"))
 	}
 }
 

@@ -12,9 +12,9 @@ import (
 
 // look is how text in an element looks and what stands behind it.
 type look struct {
-	text   style.Text
-	ground color.RGBA // white where nothing is said
-	own    bool       // an element around gives the ground
+	text       style.Text
+	background color.RGBA // white where nothing is said
+	own        bool       // an element around gives the background
 }
 
 // looks works out the look in every element of the prepared document, once for a run.
@@ -28,7 +28,7 @@ func (p *Pass) looks() map[*markup.Node]look {
 		if n.Kind == markup.Element {
 			l.text = l.text.In(n)
 			if c, ok := style.Background(n); ok {
-				l.ground, l.own = c, true
+				l.background, l.own = c, true
 			}
 			p.look[n] = l
 		}
@@ -38,7 +38,7 @@ func (p *Pass) looks() map[*markup.Node]look {
 			}
 		}
 	}
-	visit(p.Doc.Root, look{text: style.PlainText, ground: color.RGBA{255, 255, 255, 255}})
+	visit(p.Doc.Root, look{text: style.PlainText, background: color.RGBA{255, 255, 255, 255}})
 	return p.look
 }
 
@@ -49,7 +49,7 @@ func (p *Pass) lookOf(written *markup.Node) look {
 			return l
 		}
 	}
-	return look{text: style.PlainText, ground: color.RGBA{255, 255, 255, 255}}
+	return look{text: style.PlainText, background: color.RGBA{255, 255, 255, 255}}
 }
 
 // preparedNode finds the element of the prepared document that came from one of the source; nil when it is gone.

@@ -6,12 +6,12 @@ import (
 	"slices"
 	"sort"
 
+	"missivum/core/block"
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
-	"missivum/core/rule"
 )
 
 // figure is what is counted of one program's output, once for each person however many limits there are of it.
@@ -93,7 +93,7 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 	return worst(gauges, best, who, in.People != nil), nil
 }
 
-// spread notes the least figure and the middle one, and for how many people the limit is burst.
+// spread notes the least figure and the middle one, and for how many people the limit is exceeded.
 func (g *gauge) spread(figures []int, people int) {
 	slices.Sort(figures)
 	g.budget.Least, g.budget.Median = figures[0], figures[len(figures)/2]
@@ -176,13 +176,13 @@ func (m *measuring) stored(profile *client.Profile, measure client.Measure, vari
 	if profile.Pasted() {
 		client.Paste(doc)
 	}
-	if dialect := rule.Find(profile.Install.Dialect); dialect != nil {
+	if dialect := block.Find(profile.Install.Dialect); dialect != nil {
 		// the block is the same for everybody: nobody's values are needed
 		program, err := m.prepared.FragmentProgram(doc, m.prepared.NewTable(), variant)
 		if err != nil {
 			return nil, false, err
 		}
-		n := rule.Export(program, doc, dialect, nil).Characters
+		n := block.Export(program, doc, dialect, nil).Characters
 		return func(*field.Filler, int) int { return n }, true, nil
 	}
 	key := variant + "\n" + doc.Render()

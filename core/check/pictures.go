@@ -26,7 +26,7 @@ func picturePixels(p *Pass) {
 		if a := img.Attribute("width"); a != nil && a.Span.Len() > 0 {
 			span = a.Span
 		}
-		p.ReportMend(span, client.Degrades,
+		p.ReportFix(span, client.Degrades,
 			fmt.Sprintf("%s has %d x %d px but is shown at %d x %d px.", shown.File, shown.Width, shown.Height, width, height),
 			p.fitPicture(shown))
 		p.findings[len(p.findings)-1].Remedy = fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens: missivum picture fit --width %d --height %d.", width, height, 2*width, 2*height, width, height)
@@ -44,25 +44,25 @@ func pictureFormat(p *Pass) {
 		for _, profile := range p.Profiles {
 			switch pictures := profile.Pictures; {
 			case pictures == nil:
-			case !slices.Contains(pictures.Formats.Drawn, shown.Format):
+			case !slices.Contains(pictures.Formats.Rendered, shown.Format):
 				missing = append(missing, profile.ID)
 			case shown.Frames > 1 && pictures.Formats.Animation == "first-frame":
 				still = append(still, profile.ID)
 			}
 		}
 		if len(missing) > 0 {
-			p.reportFor(missing, img.Open, client.Breaks, fmt.Sprintf("%s is %s and is not drawn.", shown.File, strings.ToUpper(shown.Format)), p.convertPicture(shown))
+			p.reportFor(missing, img.Open, client.Breaks, fmt.Sprintf("%s is %s and is not rendered.", shown.File, strings.ToUpper(shown.Format)), p.convertPicture(shown))
 		}
 		if len(still) > 0 {
 			p.reportFor(still, img.Open, client.Note, fmt.Sprintf("Of the %d frames of %s only the first is shown: it must say all that matters.", shown.Frames, shown.File), nil)
 		}
 		if shown.Colours == "cmyk" {
-			p.ReportMend(img.Open, client.Degrades, fmt.Sprintf("%s has printing colours (CMYK); clients draw them wrongly or not at all.", shown.File), p.fitPicture(shown))
+			p.ReportFix(img.Open, client.Degrades, fmt.Sprintf("%s has printing colours (CMYK); clients render them wrongly or not at all.", shown.File), p.fitPicture(shown))
 		}
 	}
 }
 
-// pictureDark measures see-through pictures on the grounds of dark modes.
+// pictureDark measures see-through pictures on the backgrounds of dark modes.
 func pictureDark(p *Pass) {
 	told := map[string]bool{}
 	for _, img := range p.Doc.Root.Elements("img") {
@@ -75,20 +75,20 @@ func pictureDark(p *Pass) {
 			continue
 		}
 		sights := picture.Sights(read.Image())
-		if grounds := picture.Vanishes(sights); len(grounds) > 0 {
+		if backgrounds := picture.Vanishes(sights); len(backgrounds) > 0 {
 			told[shown.File] = true
 			var figures []string
 			for _, s := range sights {
-				figures = append(figures, fmt.Sprintf("%.0f %% on %s (%s)", 100*s.Seen, s.Ground, s.Colour))
+				figures = append(figures, fmt.Sprintf("%.0f %% on %s (%s)", 100*s.Seen, s.Background, s.Colour))
 			}
-			p.ReportMend(img.Open, client.Degrades, fmt.Sprintf("%s vanishes on %s ground: of its edges are seen %s.", shown.File, strings.Join(grounds, " and "), strings.Join(figures, ", ")), p.outlinePicture(shown, grounds))
+			p.ReportFix(img.Open, client.Degrades, fmt.Sprintf("%s vanishes on a %s background: of its edges are seen %s.", shown.File, strings.Join(backgrounds, " and "), strings.Join(figures, ", ")), p.outlinePicture(shown, backgrounds))
 		}
 	}
 }
 
-// reportFor is ReportMend for some of the clients.
-func (p *Pass) reportFor(clients []string, span markup.Span, severity client.Severity, message string, m *Mend) {
-	p.ReportMend(span, severity, message, m)
+// reportFor is ReportFix for some of the clients.
+func (p *Pass) reportFor(clients []string, span markup.Span, severity client.Severity, message string, m *Fix) {
+	p.ReportFix(span, severity, message, m)
 	p.findings[len(p.findings)-1].Clients = clients
 }
 
@@ -98,7 +98,7 @@ func pictureAlt(p *Pass) {
 		link := img.Inside("a")
 		switch {
 		case !ok:
-			p.ReportMend(img.Open, client.Degrades, "The picture has no alternative text.", p.silentLine(img))
+			p.ReportFix(img.Open, client.Degrades, "The picture has no alternative text.", p.silentLine(img))
 		case strings.TrimSpace(alt) == "" && link != nil && strings.TrimSpace(link.TextContent()) == "":
 			p.Report(img.Open, client.Degrades, "The picture is all of a link and its alternative text is empty: blocked, the link is gone.")
 		}

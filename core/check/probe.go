@@ -41,7 +41,7 @@ func Picture(ctx context.Context, name string, data []byte, width, height int, p
 		}
 	}
 	for _, b := range report.Budgets {
-		if b.Measure == client.PictureBytes && b.Burst() {
+		if b.Measure == client.PictureBytes && b.Exceeded() {
 			if n := len(found); n > 0 && found[n-1].Check == "picture-bytes" {
 				found[n-1].Clients = append(found[n-1].Clients, b.Client)
 				continue
@@ -49,7 +49,7 @@ func Picture(ctx context.Context, name string, data []byte, width, height int, p
 			found = append(found, Finding{
 				Check: "picture-bytes", Severity: b.Severity, Clients: []string{b.Client},
 				Message: fmt.Sprintf("The picture alone has %d bytes; the limit for all of them is %d: %s.", b.Value, b.Limit, b.Says),
-				Why:     "Pictures that are carried weigh on every message.", Remedy: "Make it lighter with missivum picture fit or lighten.",
+				Why:     "Pictures that are carried weigh on every message.", Remedy: "Make it lighter with missivum picture fit or compress.",
 			})
 		}
 	}

@@ -88,7 +88,7 @@ func TestFindingsFollowTheWayOfPictures(t *testing.T) {
 	if findings != 0 {
 		t.Errorf("hosted: %d findings", findings)
 	}
-	written, findings := characters("  travel: {fragment: data}\n")
+	written, findings := characters("  delivery: {fragment: data}\n")
 	if findings != 1 || written == hosted {
 		t.Errorf("written in: %d findings, %d characters and %d hosted", findings, written, hosted)
 	}

@@ -17,7 +17,7 @@ import (
 	"missivum/core/template"
 )
 
-// Redraw is a picture file that a mend makes: from one of the template's pictures by a recipe, or from bytes that
+// Redraw is a picture file that a fix makes: from one of the template's pictures by a recipe, or from bytes that
 // stood in the source. A file of that name is replaced.
 type Redraw struct {
 	File   string          `json:"file"`             // below the picture folder
@@ -28,14 +28,14 @@ type Redraw struct {
 	Data   []byte          `json:"-"`                // without From
 }
 
-// redrawn gives the mend that makes a picture, with the edits of the hand that there may be.
-func (h *hand) redrawn(title string, r Redraw) *Mend {
-	m := h.mend(title)
+// redrawn gives the fix that makes a picture, with the edits of the hand that there may be.
+func (h *hand) redrawn(title string, r Redraw) *Fix {
+	m := h.fix(title)
 	if m == nil {
 		if h.fails || len(h.edits) > 0 {
 			return nil
 		}
-		m = &Mend{Title: title, Edits: []Edit{}, Safe: true}
+		m = &Fix{Title: title, Edits: []Edit{}, Safe: true}
 	}
 	m.Pictures = []Redraw{r}
 	return m
@@ -102,7 +102,7 @@ func (p *Pass) recipeFor(shown *template.Picture) *picture.Recipe {
 }
 
 // fitPicture makes the file as large as it is shown, or twice that.
-func (p *Pass) fitPicture(shown *template.Picture) *Mend {
+func (p *Pass) fitPicture(shown *template.Picture) *Fix {
 	recipe := p.recipeFor(shown)
 	if recipe == nil {
 		return nil
@@ -118,7 +118,7 @@ func times(multiple int) string {
 }
 
 // convertPicture makes a PNG or a JPEG of a file in a format that is not drawn everywhere.
-func (p *Pass) convertPicture(shown *template.Picture) *Mend {
+func (p *Pass) convertPicture(shown *template.Picture) *Fix {
 	recipe := p.recipeFor(shown)
 	if recipe == nil || shown.Name == "" || shown.Frames > 1 {
 		return nil
@@ -140,10 +140,10 @@ func (p *Pass) convertPicture(shown *template.Picture) *Mend {
 }
 
 // outlinePicture draws a thin white line around what is seen of a see-through picture, unless it vanishes on light
-// ground too.
-func (p *Pass) outlinePicture(shown *template.Picture, grounds []string) *Mend {
+// background too.
+func (p *Pass) outlinePicture(shown *template.Picture, backgrounds []string) *Fix {
 	recipe := p.recipeFor(shown)
-	if recipe == nil || slices.Contains(grounds, "light") || shown.Format != picture.PNG { // a GIF has no half-seen edges
+	if recipe == nil || slices.Contains(backgrounds, "light") || shown.Format != picture.PNG { // a GIF has no half-seen edges
 		return nil
 	}
 	recipe.Dark = &picture.DarkSafe{Way: picture.Outline}
@@ -151,7 +151,7 @@ func (p *Pass) outlinePicture(shown *template.Picture, grounds []string) *Mend {
 }
 
 // cutCorners cuts round corners into the picture itself and takes the property away.
-func cutCorners(p *Pass, t target) *Mend {
+func cutCorners(p *Pass, t target) *Fix {
 	var shown *template.Picture
 	for _, n := range t.nodes {
 		prepared := p.preparedNode(n)
@@ -195,7 +195,7 @@ func shaped(r *picture.Recipe, value string) bool {
 }
 
 // writtenOut puts a picture that is written into the source into a file of its own.
-func writtenOut(p *Pass, t target) *Mend {
+func writtenOut(p *Pass, t target) *Fix {
 	n := t.first()
 	src := n.Attribute("src")
 	if p.Template.Bare || !n.Is("img") || src == nil {

@@ -15,12 +15,12 @@ import (
 // styleChecks look at declarations: values, units, colours and fonts.
 var styleChecks = []*Check{
 	{
-		ID: "rounded-corners", Title: "Rounded corners that a client draws square",
+		ID: "rounded-corners", Title: "Rounded corners that a client renders square",
 		Why:     "The word-processor engine knows no border-radius: a round photo is square there.",
-		Remedy:  "Cut the shape into the picture itself: missivum mend does it for the template's own PNG pictures, missivum picture fit --shape for others. Or live with square corners.",
+		Remedy:  "Cut the shape into the picture itself: missivum fix does it for the template's own PNG pictures, missivum picture fit --shape for others. Or live with square corners.",
 		Failing: `<img src="https://p.brackwater.example/a.png" alt="Maren Lind" width="60" height="60" style="border-radius: 50%"><span>Brackwater Ferries</span>`,
 		Passing: `<img src="https://p.brackwater.example/round.png" alt="Maren Lind" width="60" height="60"><span>Brackwater Ferries</span>`,
-		Mend:    cutCorners,
+		Fix:     cutCorners,
 	},
 	{
 		ID: "effect-property", Title: "Effect that a client does not draw",
@@ -28,15 +28,15 @@ var styleChecks = []*Check{
 		Remedy:  "Take it away, or put it into a picture.",
 		Failing: `<div style="box-shadow: 2px 2px 4px #999999">Harbour office</div>`,
 		Passing: `<div style="border: 1px solid #999999">Harbour office</div>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			h.drop(t.span)
-			return h.costly("Take the effect away", "it is gone in the clients that draw it too")
+			return h.costly("Take the effect away", "it is gone in the clients that render it too")
 		},
 	},
 	{
 		ID: "background-picture", Title: "Background picture or run of colours",
-		Why:     "The word-processor engine draws no background picture, and others take it away: light text on it stands on a white page.",
+		Why:     "The word-processor engine renders no background picture, and others take it away: light text on it stands on a white page.",
 		Remedy:  "Give the cell a background colour on which its text can be read, and put the picture beside the text.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-image: url(https://p.brackwater.example/sea.png)">Harbour office</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #e8eef0">Harbour office</td></tr></table>`,
@@ -47,7 +47,7 @@ var styleChecks = []*Check{
 		Remedy:  "Write the colour with six digits, such as #0b3c49.",
 		Failing: `<p style="margin: 0; color: hsl(194, 74%, 16%)">Harbour office</p>`,
 		Passing: `<p style="margin: 0; color: #0b3c49">Harbour office</p>`,
-		Mend:    plainColour,
+		Fix:     plainColour,
 	},
 	{
 		ID: "value-unit", Title: "Unit or function that a client does not read",
@@ -55,7 +55,7 @@ var styleChecks = []*Check{
 		Remedy:  "Write the value in px.",
 		Failing: `<p style="margin: 0; font-size: 0.875rem">Harbour office</p>`,
 		Passing: `<p style="margin: 0; font-size: 14px">Harbour office</p>`,
-		Mend:    plainUnit,
+		Fix:     plainUnit,
 	},
 	{
 		ID: "custom-property", Title: "Custom property",
@@ -63,7 +63,7 @@ var styleChecks = []*Check{
 		Remedy:  "Write the value itself.",
 		Failing: `<p style="margin: 0; color: var(--ink, #0b3c49)">Harbour office</p>`,
 		Passing: `<p style="margin: 0; color: #0b3c49">Harbour office</p>`,
-		Mend:    plainVariable,
+		Fix:     plainVariable,
 	},
 	{
 		ID: "line-height-rule", Title: "Line height without the word processor's exact rule",
@@ -71,7 +71,7 @@ var styleChecks = []*Check{
 		Remedy:  "Write mso-line-height-rule: exactly beside line-height; the others leave it aside.",
 		Failing: `<p style="margin: 0; line-height: 20px">Harbour office</p>`,
 		Passing: `<p style="margin: 0; line-height: 20px; mso-line-height-rule: exactly">Harbour office</p>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			h.beside(t.span, "mso-line-height-rule: exactly")
 			done := map[*markup.Node]bool{}
@@ -80,7 +80,7 @@ var styleChecks = []*Check{
 					h.letGrow(img, n, done)
 				}
 			}
-			return h.mend("Write the exact rule beside it")
+			return h.fix("Write the exact rule beside it")
 		},
 	},
 	{
@@ -89,10 +89,10 @@ var styleChecks = []*Check{
 		Remedy:  "Write mso-line-height-rule: at-least on the cell that holds the picture.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="line-height: 18px; mso-line-height-rule: exactly"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" style="line-height: 18px; mso-line-height-rule: exactly"><tr><td style="mso-line-height-rule: at-least"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			h.letGrow(t.first(), nil, map[*markup.Node]bool{})
-			return h.mend("Let the line of the picture grow")
+			return h.fix("Let the line of the picture grow")
 		},
 	},
 	{
@@ -101,7 +101,7 @@ var styleChecks = []*Check{
 		Remedy:  "Tell that engine its font in a style sheet for it alone, or begin the list with a font that everybody has.",
 		Failing: `<p style="margin: 0; font-family: 'Fira Sans', Verdana, sans-serif">Harbour office</p>`,
 		Passing: `<p style="margin: 0; font-family: Verdana, sans-serif">Harbour office</p>`,
-		Mend:    engineSheet,
+		Fix:     engineSheet,
 	},
 	{
 		ID: "generic-font", Title: "Font list without a generic family",
@@ -124,10 +124,10 @@ var styleChecks = []*Check{
 		Remedy:  "Take it out, or write mso-hide: all beside it.",
 		Failing: `<div style="display: none">Fares from Monday on</div><div>Harbour office</div>`,
 		Passing: `<div style="display: none; mso-hide: all">Fares from Monday on</div><div>Harbour office</div>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			h.beside(t.span, "mso-hide: all")
-			return h.mend("Tell the word processor to hide it too")
+			return h.fix("Tell the word processor to hide it too")
 		},
 	},
 	{
@@ -168,7 +168,7 @@ var styleChecks = []*Check{
 		Remedy:  "Make it 9 px or more; 11 for what must be read.",
 		Failing: `<p style="margin: 0; font-size: 7px">Registered in Saltmouth</p>`,
 		Passing: `<p style="margin: 0; font-size: 10px">Registered in Saltmouth</p>`,
-		Mend: func(p *Pass, t target) *Mend {
+		Fix: func(p *Pass, t target) *Fix {
 			h := p.hand()
 			text := ""
 			if h.isDeclaration(t.span) {
@@ -178,7 +178,7 @@ var styleChecks = []*Check{
 				return nil
 			}
 			h.setValue(t.span, "9px")
-			return h.mend("Make it 9 px")
+			return h.fix("Make it 9 px")
 		},
 	},
 }
@@ -206,37 +206,37 @@ func (h *hand) letGrow(img, exact *markup.Node, done map[*markup.Node]bool) {
 	}
 }
 
-// plainColour writes a colour with six digits. One that lets the ground through is laid over the ground that it
+// plainColour writes a colour with six digits. One that lets the background through is laid over the background that it
 // stands on.
-func plainColour(p *Pass, t target) *Mend {
+func plainColour(p *Pass, t target) *Fix {
 	l := p.lookOf(t.first())
-	ground, ink := l.ground, l.text.Color
+	background, ink := l.background, l.text.Color
 	if parent := t.first().Parent; t.property == "color" && parent.Kind == markup.Element {
 		ink = p.lookOf(parent).text.Color // currentColor is then that of the element around
 	}
-	value, ok := style.Opaque(t.value, ground, ink)
+	value, ok := style.Opaque(t.value, background, ink)
 	if !ok {
 		return nil
 	}
 	h := p.hand()
 	h.setValue(t.span, value)
-	return h.mend("Write the colour with six digits")
+	return h.fix("Write the colour with six digits")
 }
 
 // plainUnit writes rem as px, and sums of calc() that are all px.
-func plainUnit(p *Pass, t target) *Mend {
+func plainUnit(p *Pass, t target) *Fix {
 	value, ok := style.InPixels(t.value)
 	if !ok {
 		return nil
 	}
 	h := p.hand()
 	h.setValue(t.span, value)
-	return h.mend("Write the value in px")
+	return h.fix("Write the value in px")
 }
 
 // plainVariable writes the value of a custom property: the one that an element around or the sheet's root declares,
 // else the stand-by.
-func plainVariable(p *Pass, t target) *Mend {
+func plainVariable(p *Pass, t target) *Fix {
 	_, rest, found := strings.Cut(t.value, "var(")
 	inner, after, closed := strings.Cut(rest, ")")
 	if !found || !closed || strings.Contains(inner, "(") {
@@ -268,12 +268,12 @@ func plainVariable(p *Pass, t target) *Mend {
 	before, _, _ := strings.Cut(t.value, "var(")
 	h := p.hand()
 	h.setValue(t.span, before+value+after)
-	return h.mend("Write the value itself")
+	return h.fix("Write the value itself")
 }
 
 // engineSheet puts a style sheet for the word-processor engine in front, with the first font of the list that it
 // has.
-func engineSheet(p *Pass, t target) *Mend {
+func engineSheet(p *Pass, t target) *Fix {
 	families := client.FamiliesOf(markup.Declaration{Property: "font-family", Value: p.fontsAt(t)})
 	for _, name := range families[min(1, len(families)):] {
 		if !slices.ContainsFunc(t.behaviour.Match.Fonts, func(f string) bool { return strings.EqualFold(f, name) }) {
@@ -286,7 +286,7 @@ func engineSheet(p *Pass, t target) *Mend {
 		}
 		h := p.hand()
 		h.insert(p.start(), "<!--[if mso]><style>table, td, div, p, a, span { font-family: "+list+" !important }</style><![endif]-->\n")
-		return h.mend("Tell that engine its font in a style sheet for it alone")
+		return h.fix("Tell that engine its font in a style sheet for it alone")
 	}
 	return nil
 }
@@ -349,8 +349,8 @@ func genericFonts(p *Pass) {
 		}
 		h := p.hand()
 		h.setValue(d.Span, d.Value+", "+style.Generic(families[0]))
-		p.ReportMend(d.Span, client.Note, fmt.Sprintf("The list ends with %s; where that is not there either, each client takes its own default.", families[len(families)-1]),
-			h.mend("End the list with "+style.Generic(families[0])))
+		p.ReportFix(d.Span, client.Note, fmt.Sprintf("The list ends with %s; where that is not there either, each client takes its own default.", families[len(families)-1]),
+			h.fix("End the list with "+style.Generic(families[0])))
 	})
 }
 
@@ -371,7 +371,7 @@ func bareLengths(p *Pass) {
 		}
 		h := p.hand()
 		h.setValue(d.Span, strings.Join(words, " "))
-		p.ReportMend(d.Span, client.Degrades, fmt.Sprintf("%s has no unit.", quote(d.Property+": "+d.Value)), h.mend("Write px behind it"))
+		p.ReportFix(d.Span, client.Degrades, fmt.Sprintf("%s has no unit.", quote(d.Property+": "+d.Value)), h.fix("Write px behind it"))
 	})
 }
 
@@ -381,7 +381,7 @@ func unknownProperties(p *Pass) {
 			return
 		}
 		nearest := person.Nearest(d.Property, style.Properties())
-		var m *Mend
+		var m *Fix
 		remedy := "Take it out, or write the property's name as it is."
 		if len(nearest) > 0 {
 			remedy = "Probably meant: " + strings.Join(nearest, ", ") + "."
@@ -389,7 +389,7 @@ func unknownProperties(p *Pass) {
 			h.replace(markup.Span{Start: d.Span.Start, End: d.Span.Start + len(d.Property)}, nearest[0])
 			m = h.costly("Write "+nearest[0], "it does something from then on; look at it")
 		}
-		p.ReportMend(d.Span, client.Degrades, fmt.Sprintf("There is no property %q.", d.Property), m)
+		p.ReportFix(d.Span, client.Degrades, fmt.Sprintf("There is no property %q.", d.Property), m)
 		p.findings[len(p.findings)-1].Remedy = remedy
 	})
 }
@@ -412,7 +412,7 @@ func duplicateDeclarations(p *Pass) {
 		}
 		h := p.hand()
 		h.drop(before.Span)
-		p.ReportMend(before.Span, client.Note, fmt.Sprintf("%s is written again behind it: %s counts.", d.Property, quote(d.Value)), h.mend("Keep the last one"))
+		p.ReportFix(before.Span, client.Note, fmt.Sprintf("%s is written again behind it: %s counts.", d.Property, quote(d.Value)), h.fix("Keep the last one"))
 	})
 }
 
@@ -434,6 +434,6 @@ func importantMarks(p *Pass) {
 		h := p.hand()
 		at := strings.LastIndexByte(p.Source.Source[d.Span.Start:d.Span.End], '!') + d.Span.Start
 		h.remove(markup.Span{Start: at, End: d.Span.End})
-		p.ReportMend(d.Span, client.Note, fmt.Sprintf("%s carries !important in a style attribute.", d.Property), h.mend("Take the mark away"))
+		p.ReportFix(d.Span, client.Note, fmt.Sprintf("%s carries !important in a style attribute.", d.Property), h.fix("Take the mark away"))
 	})
 }

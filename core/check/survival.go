@@ -11,7 +11,7 @@ import (
 	"missivum/core/markup"
 )
 
-// Verdict says in how many clients a template is safe: nothing breaks there and no limit is burst.
+// Verdict says in how many clients a template is safe: nothing breaks there and no limit is exceeded.
 type Verdict struct {
 	Safe   int      `json:"safe"`
 	Of     int      `json:"of"`
@@ -54,7 +54,7 @@ func verdict(profiles []*client.Profile, r *Report) Verdict {
 		}
 	}
 	for _, b := range r.Budgets {
-		if b.Burst() && b.Severity == client.Breaks {
+		if b.Exceeded() && b.Severity == client.Breaks {
 			broken[b.Client] = true
 		}
 	}
@@ -166,7 +166,7 @@ func Survival(in Input) (*Map, error) {
 		if profile.Form != "html" {
 			continue
 		}
-		_, events := client.Simulate(profile, p.Doc, client.Draw)
+		_, events := client.Simulate(profile, p.Doc, client.Render)
 		for _, e := range events {
 			if e.Behaviour.Severity == "" {
 				continue

@@ -80,10 +80,10 @@ func TestContrasts(t *testing.T) {
 		}
 	}
 	f := found(t, "contrast", `<p style="margin: 0; color: #aaaaaa">x</p>`)[0]
-	if f.Mend == nil || f.Mend.Safe {
+	if f.Fix == nil || f.Fix.Safe {
 		t.Fatalf("%+v", f)
 	}
-	after, err := Apply(`<p style="margin: 0; color: #aaaaaa">x</p>`, f.Mend.Edits)
+	after, err := Apply(`<p style="margin: 0; color: #aaaaaa">x</p>`, f.Fix.Edits)
 	if err != nil || len(found(t, "contrast", after)) != 0 || after == `<p style="margin: 0; color: #000000">x</p>` {
 		t.Errorf("%s, %v", after, err)
 	}
@@ -171,8 +171,8 @@ func TestPlaceholdersOfOtherSystems(t *testing.T) {
 			}
 		case len(got) != 1:
 			t.Errorf("%s: %d findings", text, len(got))
-		case want != "" && (got[0].Mend == nil || got[0].Mend.Edits[0].Text != "{{ "+want+" }}"), want == "" && got[0].Mend != nil:
-			t.Errorf("%s: %+v", text, got[0].Mend)
+		case want != "" && (got[0].Fix == nil || got[0].Fix.Edits[0].Text != "{{ "+want+" }}"), want == "" && got[0].Fix != nil:
+			t.Errorf("%s: %+v", text, got[0].Fix)
 		}
 	}
 }

@@ -29,18 +29,18 @@ var writtenChecks = []*Check{
 		Remedy:  "Write div, span, p or a table cell.",
 		Failing: `<section>Harbour office</section>`,
 		Passing: `<div>Harbour office</div>`,
-		Mend:    plainElement,
+		Fix:     plainElement,
 	},
 	{
 		ID: "inline-drawing", Title: "Drawing written into the markup",
-		Why:     "Most clients take <svg> out; the word-processor engine draws none.",
+		Why:     "Most clients take <svg> out; the word-processor engine renders none.",
 		Remedy:  "Make it a PNG picture with missivum picture fit.",
 		Failing: `<p style="margin: 0">Harbour <svg width="20" height="20"></svg></p>`,
 		Passing: `<p style="margin: 0">Harbour <img src="https://p.brackwater.example/a.png" alt="" width="20" height="20"></p>`,
 	},
 	{
 		ID: "obsolete-element", Title: "Obsolete element",
-		Why:     "font, center and their like are drawn by most clients and taken away by some; styles on a span or a cell do the same.",
+		Why:     "font, center and their like are rendered by most clients and taken away by some; styles on a span or a cell do the same.",
 		Remedy:  "Write a span or div with the styles.",
 		Failing: `<p style="margin: 0"><font face="Verdana, sans-serif" color="#0b3c49">Harbour office</font></p>`,
 		Passing: `<p style="margin: 0"><span style="font-family: Verdana, sans-serif; color: #0b3c49">Harbour office</span></p>`,
@@ -54,7 +54,7 @@ var writtenChecks = []*Check{
 		Passing: `<p style="margin: 0; font-weight: bold">Harbour office</p>`,
 		Run: func(p *Pass) {
 			for _, n := range p.Doc.Root.Elements("h1", "h2", "h3", "h4", "h5", "h6") {
-				p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> is a heading of the whole message for who hears it.", n.Name), p.headingToParagraph(n))
+				p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> is a heading of the whole message for who hears it.", n.Name), p.headingToParagraph(n))
 			}
 		},
 	},
@@ -73,14 +73,14 @@ var writtenChecks = []*Check{
 	{
 		ID: "word-leftovers", Title: "Leftovers of a word processor",
 		Why:     "They take room, mean nothing outside the program, and tools stumble over them.",
-		Remedy:  "Take them out; missivum tidy does it for the whole source.",
+		Remedy:  "Take them out; missivum clean does it for the whole source.",
 		Failing: `<p class="MsoNormal" style="margin: 0">Harbour office<o:p></o:p></p>`,
 		Passing: `<p style="margin: 0">Harbour office</p>`,
 		Run:     wordLeftovers,
 	},
 	{
 		ID: "empty-element", Title: "Element with nothing in it",
-		Why:     "It takes room, and some clients draw a line for it.",
+		Why:     "It takes room, and some clients render a line for it.",
 		Remedy:  "Take it out.",
 		Failing: `<p style="margin: 0">Harbour office<span></span></p>`,
 		Passing: `<p style="margin: 0">Harbour office</p>`,
@@ -91,7 +91,7 @@ var writtenChecks = []*Check{
 				}
 				h := p.hand()
 				h.replace(markup.Span{Start: n.Open.Start, End: n.Close.End}, "")
-				p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> has nothing in it.", n.Name), h.mend("Take it out"))
+				p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> has nothing in it.", n.Name), h.fix("Take it out"))
 			}
 		},
 	},
@@ -106,7 +106,7 @@ var writtenChecks = []*Check{
 				if n.Kind == markup.Stray && !slices.Contains([]string{"html", "head", "body", "p", "br"}, n.Name) {
 					h := p.hand()
 					h.replace(n.Open, "")
-					p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("</%s> closes nothing.", n.Name), h.mend("Take it out"))
+					p.ReportFix(n.Open, client.Degrades, fmt.Sprintf("</%s> closes nothing.", n.Name), h.fix("Take it out"))
 				}
 				return n.Kind != markup.Conditional
 			})
@@ -131,7 +131,7 @@ var writtenChecks = []*Check{
 				for _, span := range n.Repeated {
 					h := p.hand()
 					h.remove(span)
-					p.ReportMend(span, client.Degrades, fmt.Sprintf("%s stands on <%s> a second time.", quote(p.Source.Source[span.Start:span.End]), n.Name), h.mend("Keep the first, as browsers do"))
+					p.ReportFix(span, client.Degrades, fmt.Sprintf("%s stands on <%s> a second time.", quote(p.Source.Source[span.Start:span.End]), n.Name), h.fix("Keep the first, as browsers do"))
 				}
 			}
 		},
@@ -180,7 +180,7 @@ var writtenChecks = []*Check{
 
 // plainElement writes an element that every client knows: a div for a block, a span for one with attributes, and
 // nothing for one without.
-func plainElement(p *Pass, t target) *Mend {
+func plainElement(p *Pass, t target) *Fix {
 	h := p.hand()
 	for _, n := range t.nodes {
 		switch {
@@ -194,7 +194,7 @@ func plainElement(p *Pass, t target) *Mend {
 			return nil
 		}
 	}
-	return h.mend("Write an element that every client knows")
+	return h.fix("Write an element that every client knows")
 }
 
 var fontSizeNames = map[string]string{"1": "10px", "2": "13px", "3": "16px", "4": "18px", "5": "24px", "6": "32px", "7": "48px"}
@@ -227,7 +227,7 @@ func obsoleteElements(p *Pass) {
 				h.replaceTags(n, "div", []string{"text-align: center"})
 			}
 		}
-		p.ReportMend(n.Open, client.Note, fmt.Sprintf("<%s> is obsolete.", n.Name), h.mend("Write styles in its place"))
+		p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> is obsolete.", n.Name), h.fix("Write styles in its place"))
 	}
 }
 
@@ -293,7 +293,7 @@ func wordLeftovers(p *Pass) {
 		}
 	})
 	if count > 0 {
-		p.ReportMend(first, client.Note, fmt.Sprintf("%d leftovers of a word processor; this is the first.", count), h.mend("Take them out"))
+		p.ReportFix(first, client.Note, fmt.Sprintf("%d leftovers of a word processor; this is the first.", count), h.fix("Take them out"))
 	}
 }
 
@@ -319,11 +319,11 @@ func missingEndTags(p *Pass) {
 		}
 		h := p.hand()
 		h.insert(endOf(n), "</"+n.Name+">")
-		m := h.mend("Close it where browsers do")
+		m := h.fix("Close it where browsers do")
 		if slices.Contains(formatting, n.Name) && p.showsBehind(endOf(n)) {
 			m = h.costly("Close it at the end of what it stands in", "what stands behind it no longer has its look, which browsers give to all of that")
 		}
-		p.ReportMend(n.Open, client.Degrades, fmt.Sprintf("<%s> is not closed.", n.Name), m)
+		p.ReportFix(n.Open, client.Degrades, fmt.Sprintf("<%s> is not closed.", n.Name), m)
 	}
 }
 
@@ -348,7 +348,7 @@ func duplicateIDs(p *Pass) {
 			continue
 		}
 		if seen[a.Value] {
-			p.ReportMend(a.Span, client.Note, fmt.Sprintf("The id %q is on an element before this one too.", a.Value), p.withoutID(n))
+			p.ReportFix(a.Span, client.Note, fmt.Sprintf("The id %q is on an element before this one too.", a.Value), p.withoutID(n))
 		}
 		seen[a.Value] = true
 	}
@@ -366,7 +366,7 @@ func curlyQuotes(p *Pass) {
 			if strings.Trim(a.Value, "“”″") == trimmed && a.Value != value {
 				h.replace(a.Inner, `"`+markup.EscapeAttr(trimmed)+`"`)
 			}
-			p.ReportMend(a.Span, client.Breaks, fmt.Sprintf("The value of %s stands in curly quotes.", a.Name), h.mend("Write straight quotes"))
+			p.ReportFix(a.Span, client.Breaks, fmt.Sprintf("The value of %s stands in curly quotes.", a.Name), h.fix("Write straight quotes"))
 		}
 	}
 }
@@ -390,7 +390,7 @@ func invisibleCharacters(p *Pass) {
 		}
 	}
 	if count > 0 {
-		p.ReportMend(markup.Span{Start: first, End: first + 3}, client.Note, fmt.Sprintf("%d characters that nobody sees; this is the first.", count), h.mend("Take them out"))
+		p.ReportFix(markup.Span{Start: first, End: first + 3}, client.Note, fmt.Sprintf("%d characters that nobody sees; this is the first.", count), h.fix("Take them out"))
 	}
 }
 
@@ -444,7 +444,7 @@ func foreignPlaceholders(p *Pass) {
 			} else if nearest := person.Nearest(name, p.Fields.Schema.Names()); len(nearest) > 0 {
 				remedy = "Probably the field " + strings.Join(nearest, ", ") + "."
 			}
-			p.ReportMend(span, client.Breaks, fmt.Sprintf("%s is a placeholder of another system and is sent as it stands.", quote(raw[at[0]:at[1]])), h.mend("Write the field "+known))
+			p.ReportFix(span, client.Breaks, fmt.Sprintf("%s is a placeholder of another system and is sent as it stands.", quote(raw[at[0]:at[1]])), h.fix("Write the field "+known))
 			p.findings[len(p.findings)-1].Remedy = remedy
 		}
 		return true

@@ -42,8 +42,8 @@ func TestWrongProfilesAreRefusedWithTheLine(t *testing.T) {
 		"wrong form":         {strings.Replace(good, "html", "pdf", 1), "line 4", "form"},
 		"missing":            {strings.Replace(good, "title: X\n", "", 1), "line 1", "title"},
 		"no basis":           {good + "limits:\n  - {measure: characters, max: 10, severity: breaks, says: x}\n", "line 8", "basis"},
-		"check, no words":    {good + "behaviours:\n  - id: a\n    hop: draw\n    match: {elements: [b]}\n    does: dropped\n    check: c\n    basis: assumed\n", "line 8", "severity"},
-		"wrong hop":          {good + "behaviours:\n  - id: a\n    hop: fly\n    match: {elements: [b]}\n    does: dropped\n    basis: assumed\n", "line 9", "hop"},
+		"check, no words":    {good + "behaviours:\n  - id: a\n    stage: render\n    match: {elements: [b]}\n    does: dropped\n    check: c\n    basis: assumed\n", "line 8", "severity"},
+		"wrong stage":        {good + "behaviours:\n  - id: a\n    stage: fly\n    match: {elements: [b]}\n    does: dropped\n    basis: assumed\n", "line 9", "stage"},
 		"two faults at once": {strings.Replace(good, "html", "pdf", 1) + "width: 3\n", "line 7", "width"},
 	} {
 		_, err := Parse([]byte(c.text))
@@ -53,7 +53,7 @@ func TestWrongProfilesAreRefusedWithTheLine(t *testing.T) {
 	}
 }
 
-func simulate(t *testing.T, id, html string, last Hop) (string, []Event) {
+func simulate(t *testing.T, id, html string, last Stage) (string, []Event) {
 	t.Helper()
 	d, err := markup.Parse(html)
 	if err != nil {
@@ -71,29 +71,29 @@ func simulate(t *testing.T, id, html string, last Hop) (string, []Event) {
 func TestSimulate(t *testing.T) {
 	for _, c := range []struct {
 		name, id, html, want string
-		last                 Hop
+		last                 Stage
 		events               int
 	}{
-		{"word processor ignores round corners when it draws", "wordproc-desktop", `<b style="border-radius: 4px; color: red">x</b>`, `<b style="color: red">x</b>`, Draw, 1},
+		{"word processor ignores round corners when it renders", "wordproc-desktop", `<b style="border-radius: 4px; color: red">x</b>`, `<b style="color: red">x</b>`, Render, 1},
 		{"and stores them", "wordproc-desktop", `<b style="border-radius: 4px">x</b>`, `<b style="border-radius: 4px">x</b>`, Install, 0},
-		{"neutral values are nothing", "wordproc-desktop", `<b style="padding: 0; float: none; border-radius: 0">x</b>`, `<b style="padding: 0; float: none; border-radius: 0">x</b>`, Draw, 0},
-		{"padding stays on cells", "wordproc-desktop", `<table cellspacing=0 cellpadding=0><tr><td style="padding: 4px">x</table><p style="padding-left: 4px">y`, `<table cellspacing=0 cellpadding=0><tr><td style="padding: 4px">x</table><p>y`, Draw, 1},
-		{"only some displays", "wordproc-desktop", `<i style="display: block">x</i><i style="display: inline-flex">y</i>`, `<i style="display: block">x</i><i>y</i>`, Draw, 1},
-		{"a background's picture goes, its colour stays", "wordproc-desktop", `<td style="background: #123 url('a b.png') no-repeat">x</td>`, `<td style="background: #123 no-repeat">x</td>`, Draw, 1},
-		{"a background's colour alone is fine", "wordproc-desktop", `<td style="background: #123">x</td>`, `<td style="background: #123">x</td>`, Draw, 0},
-		{"conditions are honoured", "wordproc-desktop", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<b>w</b>z`, Draw, 2},
-		{"conditions are comments elsewhere", "capped-webmail", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<i>o</i>z`, Draw, 1},
+		{"neutral values are nothing", "wordproc-desktop", `<b style="padding: 0; float: none; border-radius: 0">x</b>`, `<b style="padding: 0; float: none; border-radius: 0">x</b>`, Render, 0},
+		{"padding stays on cells", "wordproc-desktop", `<table cellspacing=0 cellpadding=0><tr><td style="padding: 4px">x</table><p style="padding-left: 4px">y`, `<table cellspacing=0 cellpadding=0><tr><td style="padding: 4px">x</table><p>y`, Render, 1},
+		{"only some displays", "wordproc-desktop", `<i style="display: block">x</i><i style="display: inline-flex">y</i>`, `<i style="display: block">x</i><i>y</i>`, Render, 1},
+		{"a background's picture goes, its colour stays", "wordproc-desktop", `<td style="background: #123 url('a b.png') no-repeat">x</td>`, `<td style="background: #123 no-repeat">x</td>`, Render, 1},
+		{"a background's colour alone is fine", "wordproc-desktop", `<td style="background: #123">x</td>`, `<td style="background: #123">x</td>`, Render, 0},
+		{"conditions are honoured", "wordproc-desktop", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<b>w</b>z`, Render, 2},
+		{"conditions are comments elsewhere", "capped-webmail", `<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<i>o</i>z`, Render, 1},
 		{"a paste drops names and sheets", "capped-webmail", `<html><body><style>a:hover{color:red}</style><p class=x id=y>z</p></body></html>`, `<p>z</p>`, Install, 2},
 		{"sheets of a head are told before the head goes", "capped-webmail", `<html><head><link rel="stylesheet" href="s.css"><link rel="icon" href="i.png"><style>a:hover{color:red} p{margin:0}</style></head><body><p>z</p></body></html>`, `<p style="margin: 0">z</p>`, Install, 3},
-		{"linked sheets are for nobody", "wordproc-desktop", `<link rel="stylesheet" href="s.css"><p>z</p>`, `<p>z</p>`, Draw, 1},
+		{"linked sheets are for nobody", "wordproc-desktop", `<link rel="stylesheet" href="s.css"><p>z</p>`, `<p>z</p>`, Render, 1},
 		{"scripts go with what is in them", "capped-webmail", `<p onclick="x()">a<script>b</script><form>c</form></p>`, `<p>a</p>`, Install, 3},
 		{"data pictures are refused", "capped-webmail", `<img src="data:image/gif;base64,AA" width=1 height=1>`, `<img src="" width=1 height=1>`, Install, 1},
-		{"an unsized picture stays and is noted", "wordproc-desktop", `<img src="x.png" width=10 style="width: 10px">`, `<img src="x.png" width=10>`, Draw, 2},
-		{"a link's colour that stands once is the engine's", "wordproc-desktop", `<a href="x" style="font-size: 9px; color: red; text-decoration: none">y</a>`, `<a href="x" style="font-size: 9px; text-decoration: none; color: #0563c1">y</a>`, Draw, 1},
-		{"one that stands twice is kept", "wordproc-desktop", `<a href="x" style="color: red; text-decoration: none"><span style="color: red">y</span></a>`, `<a href="x" style="color: red; text-decoration: none"><span style="color: red">y</span></a>`, Draw, 0},
-		{"a link without a colour", "wordproc-desktop", `<a href="x" style="text-decoration: none">y</a>`, `<a href="x" style="text-decoration: none; color: #0563c1">y</a>`, Draw, 1},
+		{"an unsized picture stays and is noted", "wordproc-desktop", `<img src="x.png" width=10 style="width: 10px">`, `<img src="x.png" width=10>`, Render, 2},
+		{"a link's colour that stands once is the engine's", "wordproc-desktop", `<a href="x" style="font-size: 9px; color: red; text-decoration: none">y</a>`, `<a href="x" style="font-size: 9px; text-decoration: none; color: #0563c1">y</a>`, Render, 1},
+		{"one that stands twice is kept", "wordproc-desktop", `<a href="x" style="color: red; text-decoration: none"><span style="color: red">y</span></a>`, `<a href="x" style="color: red; text-decoration: none"><span style="color: red">y</span></a>`, Render, 0},
+		{"a link without a colour", "wordproc-desktop", `<a href="x" style="text-decoration: none">y</a>`, `<a href="x" style="text-decoration: none; color: #0563c1">y</a>`, Render, 1},
 		{"a share of the width is told where it is pasted", "capped-webmail", `<table cellspacing=0 cellpadding=0 style="width: 50%"><tr><td>x</td></tr></table>`, `<table cellspacing=0 cellpadding=0 style="width: 50%"><tr><td>x</td></tr></table>`, Install, 1},
-		{"a block in an inline element", "wordproc-desktop", `<span><div>x</div></span><a href=x><table cellspacing=0 cellpadding=0></table></a><div><p>y</p></div>`, `<span><div>x</div></span><a href=x><table cellspacing=0 cellpadding=0></table></a><div><p>y</p></div>`, Draw, 2},
+		{"a block in an inline element", "wordproc-desktop", `<span><div>x</div></span><a href=x><table cellspacing=0 cellpadding=0></table></a><div><p>y</p></div>`, `<span><div>x</div></span><a href=x><table cellspacing=0 cellpadding=0></table></a><div><p>y</p></div>`, Render, 2},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, log := simulate(t, c.id, c.html, c.last)
@@ -104,7 +104,7 @@ func TestSimulate(t *testing.T) {
 				t.Errorf("%d events, want %d: %v", len(log), c.events, log)
 			}
 			for _, e := range log {
-				if e.What == "" || e.Span.End > len(c.html) || !strings.Contains(e.String(), string(e.Hop)) {
+				if e.What == "" || e.Span.End > len(c.html) || !strings.Contains(e.String(), string(e.Stage)) {
 					t.Errorf("event %+v", e)
 				}
 			}
@@ -150,7 +150,7 @@ func FuzzSimulate(f *testing.F) {
 		}
 		style.Inline(d)
 		for _, p := range Shipped() {
-			kept, log := Simulate(p, d, Draw)
+			kept, log := Simulate(p, d, Render)
 			if _, err := markup.Parse(kept.Render()); err != nil && len(html) < 1000 {
 				t.Fatalf("%s: what is kept cannot be read: %v", p.ID, err)
 			}

@@ -6,38 +6,38 @@ import (
 	"missivum/core/style"
 )
 
-// darkGround is what stands in the place of white in dark modes.
-var darkGround = color.RGBA{30, 30, 30, 255}
+// darkBackground is what stands in the place of white in dark modes.
+var darkBackground = color.RGBA{30, 30, 30, 255}
 
-// Recoloured gives the colours of text and of the ground behind it as a dark mode shows them. In a full inversion
-// the lightness of both is turned over; in a partial one a light ground is made dark and dark text light, and each
+// Recoloured gives the colours of text and of the background behind it as a dark mode shows them. In a full inversion
+// the lightness of both is turned over; in a partial one a light background is made dark and dark text light, and each
 // stays that is neither. Hue is kept.
-func Recoloured(as string, text, ground color.RGBA) (color.RGBA, color.RGBA) {
+func Recoloured(as string, text, background color.RGBA) (color.RGBA, color.RGBA) {
 	switch as {
 	case Full:
-		return turned(text), turned(ground)
+		return turned(text), turned(background)
 	case Partial:
-		return lightened(text), darkened(ground)
+		return lightened(text), darkened(background)
 	}
-	return text, ground
+	return text, background
 }
 
-// RecolouredText and RecolouredGround are the two halves of Recoloured.
+// RecolouredText and RecolouredBackground are the two halves of Recoloured.
 func RecolouredText(as string, text color.RGBA) color.RGBA {
 	c, _ := Recoloured(as, text, text)
 	return c
 }
 
-// RecolouredGround is the colour of a ground in dark mode.
-func RecolouredGround(as string, ground color.RGBA) color.RGBA {
-	_, c := Recoloured(as, ground, ground)
+// RecolouredBackground is the colour of a background in dark mode.
+func RecolouredBackground(as string, background color.RGBA) color.RGBA {
+	_, c := Recoloured(as, background, background)
 	return c
 }
 
-// turned turns the lightness over and keeps white at the dark ground's.
+// turned turns the lightness over and keeps white at the dark background's.
 func turned(c color.RGBA) color.RGBA {
 	h, s, l := style.HSL(c)
-	_, _, least := style.HSL(darkGround)
+	_, _, least := style.HSL(darkBackground)
 	return style.FromHSL(h, s, 1-l*(1-least))
 }
 
@@ -50,12 +50,12 @@ func lightened(c color.RGBA) color.RGBA {
 	return style.FromHSL(h, s, 1-l)
 }
 
-// darkened makes a ground darker that is lighter than the middle.
+// darkened makes a background darker that is lighter than the middle.
 func darkened(c color.RGBA) color.RGBA {
 	h, s, l := style.HSL(c)
 	if l <= 0.5 {
 		return c
 	}
-	_, _, least := style.HSL(darkGround)
+	_, _, least := style.HSL(darkBackground)
 	return style.FromHSL(h, s, max(1-l, least))
 }

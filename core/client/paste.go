@@ -14,7 +14,7 @@ import (
 func (p *Profile) Pasted() bool { return p.Install.Way == "paste-rendered" }
 
 // Paste changes a document into what stands in an editable element after a browser copied and pasted it: declarations
-// in the browser's own spelling, unknown ones gone, spans that say nothing new gone, white space that is not drawn
+// in the browser's own spelling, unknown ones gone, spans that say nothing new gone, white space that is not rendered
 // gone, a row group in every table, attributes in double quotes and the style last, references decoded but those that
 // must stay. It is what Chromium does (measured by a test, see docs/clients.md); Node.Style must be set.
 func Paste(doc *markup.Document) {

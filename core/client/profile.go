@@ -54,19 +54,19 @@ const (
 	Assumed   Basis = "assumed"
 )
 
-// Hop is a stage of a signature's journey.
-type Hop string
+// Stage is a stage of a signature's journey.
+type Stage string
 
-// The hops in their order.
+// The stages in their order.
 const (
-	Install Hop = "install"
-	Send    Hop = "send"
-	Receive Hop = "receive"
-	Draw    Hop = "draw"
+	Install Stage = "install"
+	Send    Stage = "send"
+	Receive Stage = "receive"
+	Render  Stage = "render"
 )
 
-// Hops lists the hops in the order of the journey.
-var Hops = []Hop{Install, Send, Receive, Draw}
+// Stages lists the stages in the order of the journey.
+var Stages = []Stage{Install, Send, Receive, Render}
 
 // Profile describes one family of mail clients.
 type Profile struct {
@@ -95,8 +95,8 @@ type Dark struct {
 
 // The ways to recolour. Kept is that of a client that leaves a message's colours alone.
 const (
-	Partial = "partial" // light grounds and dark text are swapped, others stay
-	Full    = "full"    // every colour of text and ground is turned over
+	Partial = "partial" // light backgrounds and dark text are swapped, others stay
+	Full    = "full"    // every colour of text and background is turned over
 )
 
 // Installation says how a signature gets into the client.
@@ -112,7 +112,7 @@ type Pictures struct {
 	Data    Arrival        `json:"data"`
 	Formats PictureFormats `json:"formats"`
 	SizedBy []string       `json:"sized-by"` // attributes, styles: what the display size is taken from
-	Unsized string         `json:"unsized"`  // pixels or tag: what is drawn where no size is honoured
+	Unsized string         `json:"unsized"`  // pixels or tag: what is rendered where no size is honoured
 	Best    Multiple       `json:"multiple"`
 }
 
@@ -142,9 +142,9 @@ func (p *Pictures) Ways() []WayArrival {
 	return []WayArrival{{"hosted", p.Hosted}, {"carried", p.Carried}, {"data", p.Data}}
 }
 
-// PictureFormats are those that a client draws.
+// PictureFormats are those that a client renders.
 type PictureFormats struct {
-	Drawn     []string `json:"drawn"`
+	Rendered  []string `json:"rendered"`
 	Animation string   `json:"animation"` // plays or first-frame
 	Basis     Basis    `json:"basis"`
 }
@@ -157,7 +157,7 @@ type Multiple struct {
 }
 
 // Multiple is how many pixels for each px a picture should have here when its size is written as attributes, as
-// styles or both: where the size is not taken from what is written, the true pixels are drawn, and only one is
+// styles or both: where the size is not taken from what is written, the true pixels are rendered, and only one is
 // right unless the tag says otherwise. The second result says why.
 func (p *Pictures) Multiple(written ...string) (int, string) {
 	for _, w := range written {
@@ -168,9 +168,9 @@ func (p *Pictures) Multiple(written ...string) (int, string) {
 		}
 	}
 	if p.Unsized == "tag" {
-		return 1, "the size as written is not honoured; the true pixels are drawn, scaled by the resolution tag to 96 per inch"
+		return 1, "the size as written is not honoured; the true pixels are rendered, scaled by the resolution tag to 96 per inch"
 	}
-	return 1, "the size as written is not honoured and the true pixels are drawn"
+	return 1, "the size as written is not honoured and the true pixels are rendered"
 }
 
 // Measure is what a limit counts.
@@ -223,7 +223,7 @@ type Limit struct {
 // Behaviour is one thing that a client does.
 type Behaviour struct {
 	ID       string   `json:"id"`
-	Hop      Hop      `json:"hop"`
+	Stage    Stage    `json:"stage"`
 	Match    Match    `json:"match"`
 	Does     Action   `json:"does"`
 	Check    string   `json:"check,omitempty"` // the check that reports it
@@ -273,7 +273,7 @@ type Action string
 const (
 	Dropped   Action = "dropped"   // removed with all in it
 	Unwrapped Action = "unwrapped" // the tags removed, the content kept
-	Ignored   Action = "ignored"   // kept, but not honoured when drawn
+	Ignored   Action = "ignored"   // kept, but not honoured when rendered
 	Refused   Action = "refused"   // not accepted
 	Honoured  Action = "honoured"  // done as it asks (conditional comments)
 	Rewritten Action = "rewritten" // turned into something else

@@ -15,7 +15,7 @@ type View struct {
 	Blocked bool // pictures from outside are not loaded
 }
 
-// Show changes a document, as Simulate gave it for the last hop, into what the view shows: colours as the profile's
+// Show changes a document, as Simulate gave it for the last stage, into what the view shows: colours as the profile's
 // dark mode recolours them, and a box with the alternative text in the place of each blocked picture. Node.Style
 // must be set.
 func (p *Profile) Show(doc *markup.Document, v View) {
@@ -27,8 +27,8 @@ func (p *Profile) Show(doc *markup.Document, v View) {
 	}
 }
 
-// Ground is the colour behind the message in a view, and that of its text.
-func (p *Profile) Ground(v View) (ground, text color.RGBA) {
+// Background is the colour behind the message in a view, and that of its text.
+func (p *Profile) Background(v View) (background, text color.RGBA) {
 	white, black := color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}
 	if !v.Dark {
 		return white, black
@@ -36,8 +36,8 @@ func (p *Profile) Ground(v View) (ground, text color.RGBA) {
 	if p.Dark == nil {
 		return white, black
 	}
-	text, ground = Recoloured(p.Dark.As, black, white)
-	return ground, text
+	text, background = Recoloured(p.Dark.As, black, white)
+	return background, text
 }
 
 // declaresSchemes reports whether the document says that it is made for light and dark.
@@ -65,7 +65,7 @@ func recolour(doc *markup.Document, as string) {
 	for _, n := range doc.Root.Elements() {
 		if a, ok := n.Attr("bgcolor"); ok {
 			if c, ok := style.Color(a); ok {
-				n.SetAttr("bgcolor", style.Hex(RecolouredGround(as, c)))
+				n.SetAttr("bgcolor", style.Hex(RecolouredBackground(as, c)))
 			}
 		}
 		if a, ok := n.Attr("color"); ok && n.Is("font", "hr") {
@@ -95,7 +95,7 @@ func recoloured(as string, d markup.Declaration) (string, bool) {
 	switch {
 	case d.Property == "color" || strings.HasPrefix(d.Property, "border") || strings.HasPrefix(d.Property, "text-decoration") || strings.HasPrefix(d.Property, "outline"):
 	case d.Property == "background-color" || d.Property == "background":
-		turn = RecolouredGround
+		turn = RecolouredBackground
 	default:
 		return "", false
 	}

@@ -18,7 +18,7 @@ func shown(t *testing.T, id, html string, v View) string {
 	}
 	style.Inline(doc)
 	p := Find(id)
-	kept, _ := SimulateIn(v, p, doc, Draw)
+	kept, _ := SimulateIn(v, p, doc, Render)
 	p.Show(kept, v)
 	return kept.Render()
 }
@@ -26,25 +26,25 @@ func shown(t *testing.T, id, html string, v View) string {
 func TestRecoloured(t *testing.T) {
 	white, black, orange := color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}, color.RGBA{200, 85, 61, 255}
 	for _, way := range []string{Full, Partial} {
-		text, ground := Recoloured(way, black, white)
-		if text != white || ground != darkGround {
-			t.Errorf("%s: black on white becomes %v on %v", way, text, ground)
+		text, background := Recoloured(way, black, white)
+		if text != white || background != darkBackground {
+			t.Errorf("%s: black on white becomes %v on %v", way, text, background)
 		}
 	}
-	if text, ground := Recoloured(Full, white, black); text != darkGround || ground != white {
-		t.Errorf("white on black becomes %v on %v", text, ground)
+	if text, background := Recoloured(Full, white, black); text != darkBackground || background != white {
+		t.Errorf("white on black becomes %v on %v", text, background)
 	}
-	if text, ground := Recoloured(Partial, white, black); text != white || ground != black {
-		t.Errorf("a partial inversion leaves white on black alone: %v on %v", text, ground)
+	if text, background := Recoloured(Partial, white, black); text != white || background != black {
+		t.Errorf("a partial inversion leaves white on black alone: %v on %v", text, background)
 	}
 	if text := RecolouredText(Partial, orange); text != orange {
 		t.Errorf("a bright text stays: %v", text)
 	}
 	h1, _, _ := style.HSL(orange)
-	if h2, _, _ := style.HSL(RecolouredGround(Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
+	if h2, _, _ := style.HSL(RecolouredBackground(Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
 		t.Errorf("the hue went from %.0f to %.0f", h1, h2)
 	}
-	if text, ground := Recoloured("", black, white); text != black || ground != white {
+	if text, background := Recoloured("", black, white); text != black || background != white {
 		t.Error("recoloured without a way")
 	}
 }
@@ -56,7 +56,7 @@ func TestShow(t *testing.T) {
 		v              View
 		want           string
 	}{
-		{"colours of text, ground and border", "inverting-phone", `<div style="color: #000000; background: #ffffff; border-top: 2px solid #000000">x</div><i>y</i>`, dark, `<div style="color: #ffffff; background: #1e1e1e; border-top: 2px solid #ffffff">x</div><i>y</i>`},
+		{"colours of text, background and border", "inverting-phone", `<div style="color: #000000; background: #ffffff; border-top: 2px solid #000000">x</div><i>y</i>`, dark, `<div style="color: #ffffff; background: #1e1e1e; border-top: 2px solid #ffffff">x</div><i>y</i>`},
 		{"attributes", "inverting-phone", `<table cellpadding=0 cellspacing=0><tr><td bgcolor="#ffffff"><font color="#000000">x</font></td></tr></table>`, dark, `bgcolor="#1e1e1e"><font color="#ffffff">`},
 		{"a link without a colour", "inverting-phone", `<a href="https://x.example/">x</a>`, dark, `style="color: #8ab4ff"`},
 		{"pictures are left alone", "inverting-phone", `<b>x</b><img src="https://x.example/a.png" width="9" height="9">`, dark, `<img src="https://x.example/a.png" width="9" height="9">`},
@@ -106,7 +106,7 @@ func TestPaste(t *testing.T) {
 func TestOverridingAProfile(t *testing.T) {
 	book, err := Book(Shipped()).With(map[string][]byte{
 		"b.yaml": []byte("id: yard\nbased-on: quay\ntitle: Yard\n"), // before the one that it is based on
-		"a.yaml": []byte("id: quay\nbased-on: wordproc-desktop\nwithout: [effects]\ndark: {as: partial}\nlimits:\n  - {measure: picture-bytes, max: 7, severity: note, says: x, basis: assumed}\n  - {measure: bytes, max: 9, severity: note, says: x, basis: assumed}\nbehaviours:\n  - {id: padding, hop: draw, match: {properties: [padding]}, does: kept, basis: assumed}\n"),
+		"a.yaml": []byte("id: quay\nbased-on: wordproc-desktop\nwithout: [effects]\ndark: {as: partial}\nlimits:\n  - {measure: picture-bytes, max: 7, severity: note, says: x, basis: assumed}\n  - {measure: bytes, max: 9, severity: note, says: x, basis: assumed}\nbehaviours:\n  - {id: padding, stage: render, match: {properties: [padding]}, does: kept, basis: assumed}\n"),
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -11,7 +11,7 @@ import (
 
 // Event is one entry of a simulation's log.
 type Event struct {
-	Hop       Hop
+	Stage     Stage
 	Behaviour *Behaviour
 	Node      *markup.Node // of the document that was simulated, not of the result
 	What      string       // such as "border-radius: 50%" or "<script>"
@@ -20,33 +20,33 @@ type Event struct {
 
 // String is the event as one line.
 func (e Event) String() string {
-	s := fmt.Sprintf("%s: %s is %s", e.Hop, e.What, e.Behaviour.Does)
+	s := fmt.Sprintf("%s: %s is %s", e.Stage, e.What, e.Behaviour.Does)
 	if e.Behaviour.Says != "" {
 		s += ": " + e.Behaviour.Says
 	}
 	return s
 }
 
-// Simulate gives the document as it is after the hops up to and including last, and the log of
-// what happened. The document itself is not changed. Properties that the client ignores when it draws
-// are taken away at the last hop, so that the result can be looked at in a browser.
+// Simulate gives the document as it is after the stages up to and including last, and the log of
+// what happened. The document itself is not changed. Properties that the client ignores when it renders
+// are taken away at the last stage, so that the result can be looked at in a browser.
 //
 // Node.Style must have been set by style.Inline. Pictures are taken to be allowed.
-func Simulate(p *Profile, doc *markup.Document, last Hop) (*markup.Document, []Event) {
+func Simulate(p *Profile, doc *markup.Document, last Stage) (*markup.Document, []Event) {
 	return SimulateIn(View{}, p, doc, last)
 }
 
 // SimulateIn is Simulate in a view: in one with pictures blocked, what the client does until they are allowed
 // happens too.
-func SimulateIn(v View, p *Profile, doc *markup.Document, last Hop) (*markup.Document, []Event) {
+func SimulateIn(v View, p *Profile, doc *markup.Document, last Stage) (*markup.Document, []Event) {
 	s := simulation{doc: doc.Clone()}
-	for _, hop := range Hops {
+	for _, stage := range Stages {
 		for i := range p.Behaviours {
-			if b := &p.Behaviours[i]; b.Hop == hop && (b.While == "" || v.Blocked) {
+			if b := &p.Behaviours[i]; b.Stage == stage && (b.While == "" || v.Blocked) {
 				s.run(b)
 			}
 		}
-		if hop == last {
+		if stage == last {
 			break
 		}
 	}
@@ -72,7 +72,7 @@ func (s *simulation) elements() []*markup.Node {
 func (s *simulation) changed() { s.nodes = nil }
 
 func (s *simulation) note(b *Behaviour, n *markup.Node, what string, span markup.Span) {
-	s.log = append(s.log, Event{Hop: b.Hop, Behaviour: b, Node: n, What: what, Span: span})
+	s.log = append(s.log, Event{Stage: b.Stage, Behaviour: b, Node: n, What: what, Span: span})
 }
 
 func (s *simulation) run(b *Behaviour) {

@@ -119,7 +119,7 @@ func TestTheEngine(t *testing.T) {
 		{"states in a sheet", `match: {selectors: [state]}, does: dropped`, `<style>@media print{b{color:red}}a:hover{color:red}</style><a>x</a>`, `@media`},
 		{"values of attributes", `match: {attributes: [align], values: ["cent*"]}, does: dropped`, `<p align="center">x</p><p align="left">y</p>`, `<p>x</p><p align="left">y</p>`},
 	} {
-		p, err := Parse([]byte("id: x\ntitle: X\nabout: x\nform: html\ninstall: {way: file}\nbehaviours:\n  - {id: a, hop: draw, basis: assumed, " + c.behaviour + "}\n"))
+		p, err := Parse([]byte("id: x\ntitle: X\nabout: x\nform: html\ninstall: {way: file}\nbehaviours:\n  - {id: a, stage: render, basis: assumed, " + c.behaviour + "}\n"))
 		if err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
@@ -128,7 +128,7 @@ func TestTheEngine(t *testing.T) {
 			t.Fatal(err)
 		}
 		style.Inline(doc)
-		kept, log := Simulate(p, doc, Draw)
+		kept, log := Simulate(p, doc, Render)
 		got := kept.Render()
 		if got != c.want && !(strings.HasPrefix(c.html, "<style>") && strings.Contains(got, c.want) && strings.Count(got, "color:red") <= 1) {
 			t.Errorf("%s:\n%s\nwant\n%s", c.name, got, c.want)

@@ -51,10 +51,10 @@ func Reached(t *template.Template) Addresser {
 	return Below("https://pictures.invalid/")
 }
 
-// Travelling gives the addresses of a form's pictures in the way that the template says; beside is where files
+// Delivered gives the addresses of a form's pictures in the way that the template says; beside is where files
 // beside the page lie.
-func Travelling(t *template.Template, form Form, beside Addresser) Addresser {
-	switch t.Travel(string(form)) {
+func Delivered(t *template.Template, form Form, beside Addresser) Addresser {
+	switch t.Delivery(string(form)) {
 	case template.Beside:
 		return beside
 	case template.Carried:
@@ -285,14 +285,14 @@ func CompileIn(beside Addresser, t *template.Template, schema *person.Schema, da
 			return nil, err
 		}
 	}
-	fragment, err := Prepare(t, schema, day, Travelling(t, Fragment, beside))
+	fragment, err := Prepare(t, schema, day, Delivered(t, Fragment, beside))
 	if err != nil {
 		return nil, err
 	}
 	s := &Signature{table: fragment.NewTable(), forms: map[formKey]appender{}, pictures: fragment.picturesUsed()}
 	c := compiler{Signature: s, fragment: fragment, pages: map[Form]*Prepared{}}
-	for _, form := range []Form{HTML, Part, Message} {
-		if c.pages[form], err = Prepare(t, schema, day, Travelling(t, form, beside)); err != nil {
+	for _, form := range []Form{HTML, MIME, Message} {
+		if c.pages[form], err = Prepare(t, schema, day, Delivered(t, form, beside)); err != nil {
 			return nil, err
 		}
 		c.pages[form].page()
@@ -308,7 +308,7 @@ func CompileIn(beside Addresser, t *template.Template, schema *person.Schema, da
 			return nil, err
 		}
 		s.forms[formKey{variant, Fragment}] = program
-		s.forms[formKey{variant, Copy}] = newCopyForm(t.Title(), program)
+		s.forms[formKey{variant, CopyPage}] = newCopyPage(t.Title(), program)
 	}
 	return s, nil
 }
@@ -341,7 +341,7 @@ func (c *compiler) variant(variant string, day time.Time) error {
 		return err
 	}
 	message.page, message.text = pages[Message], text
-	for form, program := range map[Form]appender{HTML: pages[HTML], Text: text, RTF: rich, Part: partForm{pages[Part]}, Message: message, hostedPage: pages[Part]} {
+	for form, program := range map[Form]appender{HTML: pages[HTML], Text: text, RTF: rich, MIME: mimeForm{pages[MIME]}, Message: message, hostedPage: pages[MIME]} {
 		c.forms[formKey{variant, form}] = program
 	}
 	return nil

@@ -278,11 +278,11 @@ func TestKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	who := d.Find("bo@brackwater.example")
-	text, err := p.Kept(client.Find("text-reader"), client.Draw, "new", who)
+	text, err := p.Kept(client.Find("text-reader"), client.Render, "new", who)
 	if err != nil || text.Form != Text || !strings.HasPrefix(text.Body, SeparatorLine) {
 		t.Errorf("text reader: %+v, %v", text, err)
 	}
-	kept, err := p.Kept(client.Find("capped-webmail"), client.Draw, "new", who)
+	kept, err := p.Kept(client.Find("capped-webmail"), client.Render, "new", who)
 	if err != nil || strings.Contains(kept.Body, "position") || strings.Contains(kept.Body, "{{") || len(kept.Log) == 0 {
 		t.Errorf("capped webmail: %+v, %v", kept, err)
 	}

@@ -13,18 +13,18 @@ import (
 //go:embed copypage.html
 var copyPageSource string
 
-// copyForm is a page for the person, from which the signature is copied.
-type copyForm struct {
+// copyPage is a page for the person, from which the signature is copied.
+type copyPage struct {
 	fragment   appender
 	head, tail string
 }
 
-func newCopyForm(title string, fragment appender) copyForm {
+func newCopyPage(title string, fragment appender) copyPage {
 	page := strings.ReplaceAll(copyPageSource, "!title!", html.EscapeString(title))
 	head, tail, _ := strings.Cut(page, "!signature!")
-	return copyForm{fragment, head, tail}
+	return copyPage{fragment, head, tail}
 }
 
-func (c copyForm) Append(dst []byte, f *field.Filler) []byte {
+func (c copyPage) Append(dst []byte, f *field.Filler) []byte {
 	return append(c.fragment.Append(append(dst, c.head...), f), c.tail...)
 }

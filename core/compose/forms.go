@@ -11,13 +11,13 @@ type Form string
 
 // The forms.
 const (
-	HTML     Form = "html"     // a whole page; pictures lie beside it
-	Fragment Form = "fragment" // what is pasted: no html, head or body; pictures are hosted
-	Text     Form = "text"     // RFC 3676, below its separator line
-	RTF      Form = "rtf"      // rich text, pictures embedded
-	Part     Form = "part"     // a MIME part (RFC 2045): header and body; pictures are hosted
-	Message  Form = "message"  // a message draft (RFC 5322) with text, page and carried pictures
-	Copy     Form = "copy"     // a page to copy the signature from; pictures are hosted
+	HTML     Form = "html"      // a whole page; pictures lie beside it
+	Fragment Form = "fragment"  // what is pasted: no html, head or body; pictures are hosted
+	Text     Form = "text"      // RFC 3676, below its separator line
+	RTF      Form = "rtf"       // rich text, pictures embedded
+	MIME     Form = "mime"      // a MIME part (RFC 2045): header and body; pictures are hosted
+	Message  Form = "message"   // a message draft (RFC 5322) with text, page and carried pictures
+	CopyPage Form = "copy-page" // a page to copy the signature from; pictures are hosted
 )
 
 // FormInfo describes a form.
@@ -36,9 +36,9 @@ var formInfos = []FormInfo{
 	{Fragment, ".fragment.html", "text/html", "what is pasted: without html, head and body; pictures are hosted"},
 	{Text, ".txt", "text/plain", "below a line of two hyphens and a space (RFC 3676, 4.3), at most 72 columns; links as label <address>, pictures by their alternative text"},
 	{RTF, ".rtf", "text/rtf", "rich text: paragraphs, tables, fonts, colours, links; the template's pictures embedded"},
-	{Part, ".mime", "application/octet-stream", "a MIME part (RFC 2045): header lines and the page as body, with hosted pictures"},
+	{MIME, ".mime", "application/octet-stream", "a MIME part (RFC 2045): header lines and the page as body, with hosted pictures"},
 	{Message, ".eml", "message/rfc822", "a message draft: text and page as alternatives (RFC 2046, 5.1.4), the pictures carried in it (RFC 2387, RFC 2392)"},
-	{Copy, ".copy.html", "text/html", "a page for the person, with a button that copies the signature"},
+	{CopyPage, ".copy-page.html", "text/html", "a page for the person, with a button that copies the signature"},
 }
 
 // Set are the forms that clients with three formats read side by side: one base name, one picture folder.

@@ -57,7 +57,7 @@ func TestTextByHand(t *testing.T) {
 func TestPart(t *testing.T) {
 	tmpl, d := demoParts(t, "harbour")
 	p := d.Find("eleni.thalassinou@brackwater.example")
-	part := compile(t, tmpl, d.Schema, "new").Fill("new", Part, p)
+	part := compile(t, tmpl, d.Schema, "new").Fill("new", MIME, p)
 	m, err := mail.ReadMessage(bytes.NewReader(part))
 	if err != nil {
 		t.Fatal(err)
@@ -200,7 +200,7 @@ func TestCopyPage(t *testing.T) {
 	tmpl, d := demoParts(t, "harbour")
 	s := compile(t, tmpl, d.Schema, "new")
 	p := d.Find("siobhan.nifhloinn@brackwater.example")
-	page, fragment := string(s.Fill("new", Copy, p)), string(s.Fill("new", Fragment, p))
+	page, fragment := string(s.Fill("new", CopyPage, p)), string(s.Fill("new", Fragment, p))
 	if !strings.Contains(page, `<div id="signature">`+fragment+`</div>`) || strings.Contains(page, "!title!") || strings.Contains(page, "!signature!") {
 		t.Error("the page does not hold the fragment")
 	}

@@ -55,7 +55,7 @@ func TestHostileValuesStayTextInEveryForm(t *testing.T) {
 		if m.Header.Get("Bcc") != "" || len(parts(t, m.Header.Get("Content-Type"), m.Body)) != 2 {
 			t.Errorf("%q changes the draft", value)
 		}
-		part, err := mail.ReadMessage(bytes.NewReader(s.Fill("new", Part, p)))
+		part, err := mail.ReadMessage(bytes.NewReader(s.Fill("new", MIME, p)))
 		if err != nil || len(part.Header) != 3 {
 			t.Errorf("%q changes the part's header: %v, %v", value, part.Header, err)
 		}

@@ -9,18 +9,18 @@ import (
 	"missivum/core/person"
 )
 
-// Kept is a signature as a client has it at some hop.
+// Kept is a signature as a client has it at some stage.
 type Kept struct {
 	Form Form           // Text for clients that show text
 	Body string         // markup, or text
 	Log  []client.Event // what happened on the way
 }
 
-// Kept gives the signature of one person as a client keeps it up to and including a hop; at
-// client.Draw, as it shows it. A nil person leaves the template's own marks in markup, and shows the
+// Kept gives the signature of one person as a client keeps it up to and including a stage; at
+// client.Render, as it shows it. A nil person leaves the template's own marks in markup, and shows the
 // field names in text. An empty variant shows the elements of all variants.
-func (p *Prepared) Kept(profile *client.Profile, hop client.Hop, variant string, who *person.Person) (Kept, error) {
-	return p.Seen(profile, hop, client.View{}, variant, who)
+func (p *Prepared) Kept(profile *client.Profile, stage client.Stage, variant string, who *person.Person) (Kept, error) {
+	return p.Seen(profile, stage, client.View{}, variant, who)
 }
 
 // Pasted is what is predicted to stand in an editable element after one person's signature was copied from a browser
@@ -32,18 +32,18 @@ func (p *Prepared) Pasted(variant string, who *person.Person) (string, error) {
 }
 
 // Seen is Kept with a view: in dark mode, or with pictures blocked.
-func (p *Prepared) Seen(profile *client.Profile, hop client.Hop, view client.View, variant string, who *person.Person) (Kept, error) {
+func (p *Prepared) Seen(profile *client.Profile, stage client.Stage, view client.View, variant string, who *person.Person) (Kept, error) {
 	switch profile.Form {
 	case "text":
 		return keptText(p, Text, p.TextProgram, variant, who)
 	case "rtf":
 		return keptText(p, RTF, p.RTFProgram, variant, who)
 	}
-	doc, log := client.SimulateIn(view, profile, p.Outgoing(), hop)
+	doc, log := client.SimulateIn(view, profile, p.Outgoing(), stage)
 	if profile.Pasted() {
 		client.Paste(doc)
 	}
-	if hop == client.Draw {
+	if stage == client.Render {
 		profile.Show(doc, view)
 		p.showPictures(doc)
 	}

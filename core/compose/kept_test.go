@@ -34,7 +34,7 @@ func TestPicturesAreSimulatedAtOneAddressAndShownAtAnother(t *testing.T) {
 	}
 	p.ShowAt = Below("/preview/")
 	for id, want := range map[string]string{"washing-webmail": `src="/preview/dot.gif"`, "wordproc-desktop": `src="/preview/dot.gif"`} {
-		kept, err := p.Kept(client.Find(id), client.Draw, "", who)
+		kept, err := p.Kept(client.Find(id), client.Render, "", who)
 		if err != nil || !strings.Contains(kept.Body, want) || !strings.Contains(kept.Body, "Ann &amp; Bo") {
 			t.Errorf("%s: %s, %v", id, kept.Body, err)
 		}
@@ -44,7 +44,7 @@ func TestPicturesAreSimulatedAtOneAddressAndShownAtAnother(t *testing.T) {
 	if err != nil || !strings.Contains(kept.Body, "https://pictures.invalid/dot.gif") {
 		t.Errorf("%s, %v", kept.Body, err)
 	}
-	seen, err := p.Seen(client.Find("washing-webmail"), client.Draw, client.View{Blocked: true}, "", who)
+	seen, err := p.Seen(client.Find("washing-webmail"), client.Render, client.View{Blocked: true}, "", who)
 	if err != nil || strings.Contains(seen.Body, "<img") || !strings.Contains(seen.Body, ">Dot</span>") {
 		t.Errorf("blocked: %s, %v", seen.Body, err)
 	}
@@ -63,11 +63,11 @@ func TestHostedPicturesAreReachedWhereTheyAreHosted(t *testing.T) {
 func TestWhatClientsOfTextGet(t *testing.T) {
 	p, who := preparedFor(t, `<p>{{ cn }}</p>`, "", Reached)
 	for id, want := range map[string]string{"text-reader": "-- \nAnn & Bo", "rich-text-desktop": `{\rtf1`} {
-		kept, err := p.Kept(client.Find(id), client.Draw, p.Template.Variants()[0], who)
+		kept, err := p.Kept(client.Find(id), client.Render, p.Template.Variants()[0], who)
 		if err != nil || !strings.HasPrefix(kept.Body, want) {
 			t.Errorf("%s: %.60q, %v", id, kept.Body, err)
 		}
-		names, err := p.Kept(client.Find(id), client.Draw, p.Template.Variants()[0], nil)
+		names, err := p.Kept(client.Find(id), client.Render, p.Template.Variants()[0], nil)
 		if err != nil || !strings.Contains(names.Body, "cn") {
 			t.Errorf("%s without a person: %.60q, %v", id, names.Body, err)
 		}

@@ -208,7 +208,7 @@ func (j *judge) way() {
 	case status == 404 || status == 410:
 		j.add("missing", true, "Restore the picture at its address; messages already sent show it again then.", "There is nothing at the address any more (status %d).", status)
 	case status >= 500:
-		j.add("status", true, "Mend the host, or host the picture elsewhere.", "The host fails (status %d).", status)
+		j.add("status", true, "Fix the host, or host the picture elsewhere.", "The host fails (status %d).", status)
 	case status != 200:
 		j.add("status", true, "Let the address answer with the picture itself.", "The host answers with status %d in place of the picture.", status)
 	}

@@ -23,7 +23,7 @@ func BenchmarkFit(b *testing.B) {
 	})
 	for name, recipe := range map[string]Recipe{
 		"96px":           {Width: 96, Height: 96},
-		"96px round":     {Width: 96, Height: 96, Detect: true, Shape: Round, Ground: "#ffffff"},
+		"96px round":     {Width: 96, Height: 96, Detect: true, Shape: Round, Background: "#ffffff"},
 		"480px no limit": {Width: 480},
 	} {
 		b.Run(name, func(b *testing.B) {

@@ -37,14 +37,14 @@ func SideBySide(pictures ...*image.NRGBA) *image.NRGBA {
 		height = max(height, p.Rect.Dy())
 		clear = clear || !p.Opaque()
 	}
-	rows := []color.NRGBA{darkGrounds[0].colour}
+	rows := []color.NRGBA{darkBackgrounds[0].colour}
 	if clear {
-		rows = append(rows, darkGrounds[1].colour)
+		rows = append(rows, darkBackgrounds[1].colour)
 	}
 	out := image.NewNRGBA(image.Rect(0, 0, width, len(rows)*(height+2*gap)))
-	for i, ground := range rows {
+	for i, background := range rows {
 		top := i * (height + 2*gap)
-		draw.Draw(out, image.Rect(0, top, width, top+height+2*gap), image.NewUniform(ground), image.Point{}, draw.Src)
+		draw.Draw(out, image.Rect(0, top, width, top+height+2*gap), image.NewUniform(background), image.Point{}, draw.Src)
 		x := gap
 		for _, p := range pictures {
 			draw.Draw(out, image.Rect(x, top+gap, x+p.Rect.Dx(), top+gap+p.Rect.Dy()), p, image.Point{}, draw.Over)

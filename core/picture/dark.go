@@ -8,8 +8,8 @@ import (
 	"slices"
 )
 
-// Grounds on which a signature is looked at: the page, that of partial dark modes, and that of full inversion.
-var darkGrounds = []struct {
+// Backgrounds on which a signature is looked at: the page, that of partial dark modes, and that of full inversion.
+var darkBackgrounds = []struct {
 	name   string
 	colour color.NRGBA
 }{
@@ -18,11 +18,11 @@ var darkGrounds = []struct {
 	{"inverted", color.NRGBA{0, 0, 0, 255}},
 }
 
-// Sight is how much of a picture can be told from a ground.
+// Sight is how much of a picture can be told from a background.
 type Sight struct {
-	Ground string  `json:"ground"` // light, dark or inverted
-	Colour string  `json:"colour"`
-	Seen   float64 `json:"seen"` // share of the picture's edges that can be seen, 0 to 1
+	Background string  `json:"background"` // light, dark or inverted
+	Colour     string  `json:"colour"`
+	Seen       float64 `json:"seen"` // share of the picture's edges that can be seen, 0 to 1
 	// Vanishes is set when too few are seen.
 	Vanishes bool `json:"vanishes"`
 }
@@ -33,21 +33,21 @@ const enoughSeen = 0.5
 // edgeStep is how many steps of lightness (CIE L*, 0 to 100) make an edge that is seen.
 const edgeStep = 12
 
-// Sights measures on which grounds a picture vanishes: how many edges can be seen there, those inside and those
-// against the ground, as a share of those on white; or of those on the ground that shows most, where white shows
+// Sights measures on which backgrounds a picture vanishes: how many edges can be seen there, those inside and those
+// against the background, as a share of those on white; or of those on the background that shows most, where white shows
 // hardly any. A picture without see-through parts is the same everywhere.
 func Sights(img *image.NRGBA) []Sight {
-	counts := make([]int, len(darkGrounds))
-	for i, g := range darkGrounds {
+	counts := make([]int, len(darkBackgrounds))
+	for i, g := range darkBackgrounds {
 		counts[i] = edges(img, g.colour)
 	}
 	all := counts[0]
-	if most := slices.Max(counts); all < most/4 { // made for dark ground
+	if most := slices.Max(counts); all < most/4 { // made for dark background
 		all = most
 	}
 	var list []Sight
-	for i, g := range darkGrounds {
-		s := Sight{Ground: g.name, Colour: Hex(g.colour), Seen: 1}
+	for i, g := range darkBackgrounds {
+		s := Sight{Background: g.name, Colour: Hex(g.colour), Seen: 1}
 		if all > 0 {
 			s.Seen = min(float64(counts[i])/float64(all), 1)
 		}
@@ -57,28 +57,28 @@ func Sights(img *image.NRGBA) []Sight {
 	return list
 }
 
-// Vanishes lists the grounds on which too little is seen.
+// Vanishes lists the backgrounds on which too little is seen.
 func Vanishes(sights []Sight) []string {
 	var names []string
 	for _, s := range sights {
 		if s.Vanishes {
-			names = append(names, s.Ground)
+			names = append(names, s.Background)
 		}
 	}
 	return names
 }
 
-// edges counts the pixels whose lightness over a ground differs from that of the pixel to the right or below.
-func edges(img *image.NRGBA, ground color.NRGBA) int {
+// edges counts the pixels whose lightness over a background differs from that of the pixel to the right or below.
+func edges(img *image.NRGBA, background color.NRGBA) int {
 	w, h := img.Rect.Dx(), img.Rect.Dy()
-	lightness := make([]float64, (w+2)*(h+2)) // with a border of ground
+	lightness := make([]float64, (w+2)*(h+2)) // with a border of background
 	for i := range lightness {
-		lightness[i] = lightnessOf(ground)
+		lightness[i] = lightnessOf(background)
 	}
 	for y := range h {
 		for x := range w {
 			i := img.PixOffset(x, y)
-			lightness[(y+1)*(w+2)+x+1] = lightnessOf(blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, ground, 1))
+			lightness[(y+1)*(w+2)+x+1] = lightnessOf(blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, background, 1))
 		}
 	}
 	found := 0
@@ -102,13 +102,13 @@ func lightnessOf(c color.NRGBA) float64 {
 	return 116*math.Cbrt(y) - 16
 }
 
-// The ways to make a picture safe on dark ground.
+// The ways to make a picture safe on a dark background.
 const (
 	Outline = "outline" // a thin line around what is seen
-	Plate   = "plate"   // a ground of its own, with round corners
+	Plate   = "plate"   // a background of its own, with round corners
 )
 
-// DarkSafe says how a picture is made safe on dark ground.
+// DarkSafe says how a picture is made safe on a dark background.
 type DarkSafe struct {
 	Way    string  `json:"way"`
 	Colour string  `json:"colour,omitempty"` // #rrggbb; empty for white
@@ -140,17 +140,17 @@ func (d DarkSafe) pixels(multiple int) float64 {
 	return 2
 }
 
-// MakeDarkSafe mends a picture that vanishes on dark ground. The outline needs room: the picture grows by it on
+// MakeDarkSafe fixes a picture that vanishes on a dark background. The outline needs room: the picture grows by it on
 // every side, and so does it by a plate.
 func MakeDarkSafe(img *image.NRGBA, d DarkSafe) (*image.NRGBA, error) {
 	if err := d.check(); err != nil {
 		return nil, err
 	}
-	return d.mended(img, 1), nil
+	return d.fixed(img, 1), nil
 }
 
-// mended is MakeDarkSafe for a picture with so many pixels for each px.
-func (d DarkSafe) mended(img *image.NRGBA, multiple int) *image.NRGBA {
+// fixed is MakeDarkSafe for a picture with so many pixels for each px.
+func (d DarkSafe) fixed(img *image.NRGBA, multiple int) *image.NRGBA {
 	c := color.NRGBA{255, 255, 255, 255}
 	if d.Colour != "" {
 		c, _ = ParseColour(d.Colour) // was checked
@@ -199,11 +199,11 @@ func outlined(img *image.NRGBA, line color.NRGBA, width float64) *image.NRGBA {
 	return out
 }
 
-// Over draws a picture over a ground, as it is seen there.
-func Over(img *image.NRGBA, ground color.NRGBA) *image.NRGBA {
+// Over draws a picture over a background, as it is seen there.
+func Over(img *image.NRGBA, background color.NRGBA) *image.NRGBA {
 	out := image.NewNRGBA(image.Rect(0, 0, img.Rect.Dx(), img.Rect.Dy()))
 	for i := 0; i+3 < len(img.Pix); i += 4 {
-		c := blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, ground, 1)
+		c := blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, background, 1)
 		out.Pix[i], out.Pix[i+1], out.Pix[i+2], out.Pix[i+3] = c.R, c.G, c.B, 255
 	}
 	return out

@@ -10,8 +10,8 @@ const Measure = "1 - SSIM (Wang, Bovik, Sheikh, Simoncelli, IEEE TIP 13, 2004: 1
 	"of luma, and of chroma at half the pixels each way, weighted 8:1:1 (Wang, Lu, Bovik, Signal Processing: Image Communication 19, 2004), " +
 	"pooled as the root of the mean square so that a small spoilt place counts; over white and over dark where it is transparent, the worse of both"
 
-// The largest differences by Measure that Lighten takes for not visible at the picture's own pixels: our own figures,
-// found by looking. A photograph's grain may go; the edge of a drawing stands on flat ground, where all can be seen;
+// The largest differences by Measure that Compress takes for not visible at the picture's own pixels: our own figures,
+// found by looking. A photograph's grain may go; the edge of a drawing stands on flat background, where all can be seen;
 // and the bands that few colours make of a photograph's sky are seen sooner than the measure says.
 const (
 	UnseenInPhoto   = 0.04
@@ -37,8 +37,8 @@ func Resized(img *image.NRGBA, width, height int) *image.NRGBA {
 	return l.resampled(window{0, 0, float64(l.width), float64(l.height)}, width, height).image()
 }
 
-// grounds are what a transparent picture is looked at over: white, and the grey of dark mode.
-var grounds = [2]float32{255, 31}
+// backgrounds are what a transparent picture is looked at over: white, and the grey of dark mode.
+var backgrounds = [2]float32{255, 31}
 
 // plane is one channel of a picture.
 type plane []float32
@@ -46,12 +46,12 @@ type plane []float32
 // reference is a picture that others are held against, with what does not change worked out.
 type reference struct {
 	width, height int
-	looks         []look // one, or one for each ground
+	looks         []look // one, or one for each background
 }
 
 type look struct {
-	ground   float32
-	channels [3]channel
+	background float32
+	channels   [3]channel
 }
 
 // channel is luma, or chroma at half the pixels each way.
@@ -62,9 +62,9 @@ type channel struct {
 
 func newReference(img *image.NRGBA) *reference {
 	r := &reference{width: img.Rect.Dx(), height: img.Rect.Dy()}
-	for _, ground := range grounds {
-		l := look{ground: ground}
-		planes := planesOver(img, ground)
+	for _, background := range backgrounds {
+		l := look{background: background}
+		planes := planesOver(img, background)
 		for i, values := range planes {
 			c := &l.channels[i]
 			c.values, c.width, c.height = values, r.width, r.height
@@ -85,8 +85,8 @@ func newReference(img *image.NRGBA) *reference {
 	return r
 }
 
-// planesOver gives luma and chroma (ITU-R BT.601, full range) of a picture over a grey ground.
-func planesOver(img *image.NRGBA, ground float32) [3]plane {
+// planesOver gives luma and chroma (ITU-R BT.601, full range) of a picture over a grey background.
+func planesOver(img *image.NRGBA, background float32) [3]plane {
 	n := img.Rect.Dx() * img.Rect.Dy()
 	all := make(plane, 3*n)
 	y, cb, cr := all[:n], all[n:2*n], all[2*n:]
@@ -97,7 +97,7 @@ func planesOver(img *image.NRGBA, ground float32) [3]plane {
 			r, g, b := float32(p[0]), float32(p[1]), float32(p[2])
 			if p[3] != 255 {
 				a := float32(p[3]) / 255
-				r, g, b = a*r+(1-a)*ground, a*g+(1-a)*ground, a*b+(1-a)*ground
+				r, g, b = a*r+(1-a)*background, a*g+(1-a)*background, a*b+(1-a)*background
 			}
 			luma := 0.299*r + 0.587*g + 0.114*b
 			y[i], cb[i], cr[i] = luma, 0.564*(b-luma), 0.713*(r-luma)
@@ -164,7 +164,7 @@ func (r *reference) difference(img *image.NRGBA) float64 {
 	worst := 0.0
 	for _, l := range r.looks {
 		d := make(plane, r.width*r.height)
-		for i, values := range planesOver(img, l.ground) {
+		for i, values := range planesOver(img, l.background) {
 			if i > 0 {
 				values, _, _ = halved(values, r.width, r.height)
 			}

@@ -29,20 +29,20 @@ type Area struct {
 
 // Recipe says how a rendition is made. The same picture and recipe always give the same bytes.
 type Recipe struct {
-	Width    int     `json:"width,omitempty"`    // px at which it is shown; 0: follows from the height
-	Height   int     `json:"height,omitempty"`   // px; 0: follows from the width
-	Multiple int     `json:"multiple,omitempty"` // pixels for each px, 1 to 3; 0 for 2
-	Crop     *Area   `json:"crop,omitempty"`     // the part that is shown; nil for as much as the shape allows
-	Focus    *Point  `json:"focus,omitempty"`    // what must stay in view when something is cut off; nil for the middle
-	Detect   bool    `json:"detect,omitempty"`   // look for the focus
-	Zoom     float64 `json:"zoom,omitempty"`     // how much closer than needed, from 1; 0 for 1
-	Pad      bool    `json:"pad,omitempty"`      // keep all of the picture and fill up with ground
-	Shape    Shape   `json:"shape,omitempty"`
-	Radius   float64 `json:"radius,omitempty"` // px, of rounded corners
-	Ring     float64 `json:"ring,omitempty"`   // px, of a line around the shape
-	Colour   string  `json:"colour,omitempty"` // of the ring, #rrggbb
-	Ground   string  `json:"ground,omitempty"` // what shows where the picture does not, #rrggbb; empty for transparent
-	// Dark makes the picture safe on dark ground, within its size; nil leaves it.
+	Width      int     `json:"width,omitempty"`    // px at which it is shown; 0: follows from the height
+	Height     int     `json:"height,omitempty"`   // px; 0: follows from the width
+	Multiple   int     `json:"multiple,omitempty"` // pixels for each px, 1 to 3; 0 for 2
+	Crop       *Area   `json:"crop,omitempty"`     // the part that is shown; nil for as much as the shape allows
+	Focus      *Point  `json:"focus,omitempty"`    // what must stay in view when something is cut off; nil for the middle
+	Detect     bool    `json:"detect,omitempty"`   // look for the focus
+	Zoom       float64 `json:"zoom,omitempty"`     // how much closer than needed, from 1; 0 for 1
+	Pad        bool    `json:"pad,omitempty"`      // keep all of the picture and fill up with background
+	Shape      Shape   `json:"shape,omitempty"`
+	Radius     float64 `json:"radius,omitempty"`     // px, of rounded corners
+	Ring       float64 `json:"ring,omitempty"`       // px, of a line around the shape
+	Colour     string  `json:"colour,omitempty"`     // of the ring, #rrggbb
+	Background string  `json:"background,omitempty"` // what shows where the picture does not, #rrggbb; empty for transparent
+	// Dark makes the picture safe on a dark background, within its size; nil leaves it.
 	Dark *DarkSafe `json:"dark,omitempty"`
 	Weight
 }
@@ -73,7 +73,7 @@ func (r Recipe) Check() error {
 	case r.Radius < 0 || r.Ring < 0 || r.Radius > MaxDisplay || r.Ring > MaxDisplay:
 		return fmt.Errorf("radius and ring are from 0 to %d px", MaxDisplay)
 	}
-	for _, c := range []string{r.Colour, r.Ground} {
+	for _, c := range []string{r.Colour, r.Background} {
 		if _, err := ParseColour(c); c != "" && err != nil {
 			return err
 		}
@@ -157,7 +157,7 @@ func (p *Picture) Fit(r Recipe) (*Rendition, error) {
 			return nil, err
 		}
 		if r.Dark != nil {
-			img = r.Dark.mended(img, r.multiple())
+			img = r.Dark.fixed(img, r.multiple())
 		}
 		out.Frames = append(out.Frames, Frame{img, f.Shown})
 	}

@@ -311,16 +311,16 @@ func TestFitIsExact(t *testing.T) {
 		width, height int
 		left, right   color.NRGBA // in the middle row, a tenth from each side
 	}{
-		"by width":    {Recipe{Width: 100}, 200, 100, coral, teal},
-		"by height":   {Recipe{Height: 30, Multiple: 3}, 180, 90, coral, teal},
-		"both":        {Recipe{Width: 50, Height: 50, Multiple: 1}, 50, 50, coral, teal},
-		"focus":       {Recipe{Width: 50, Height: 50, Focus: &Point{0, 0.5}}, 100, 100, coral, coral},
-		"crop":        {Recipe{Width: 50, Crop: &Area{0.5, 0, 0.5, 1}}, 100, 100, teal, teal},
-		"zoom":        {Recipe{Width: 40, Height: 20, Zoom: 2, Focus: &Point{1, 1}}, 80, 40, teal, teal},
-		"padded":      {Recipe{Width: 50, Height: 50, Pad: true, Multiple: 1}, 50, 50, coral, teal},
-		"round":       {Recipe{Width: 60, Height: 60, Shape: Round, Multiple: 1}, 60, 60, coral, teal},
-		"enlarged":    {Recipe{Width: 1000, Multiple: 1}, 1000, 500, coral, teal},
-		"with ground": {Recipe{Width: 50, Height: 100, Pad: true, Ground: "#fff", Multiple: 1}, 50, 100, coral, teal},
+		"by width":        {Recipe{Width: 100}, 200, 100, coral, teal},
+		"by height":       {Recipe{Height: 30, Multiple: 3}, 180, 90, coral, teal},
+		"both":            {Recipe{Width: 50, Height: 50, Multiple: 1}, 50, 50, coral, teal},
+		"focus":           {Recipe{Width: 50, Height: 50, Focus: &Point{0, 0.5}}, 100, 100, coral, coral},
+		"crop":            {Recipe{Width: 50, Crop: &Area{0.5, 0, 0.5, 1}}, 100, 100, teal, teal},
+		"zoom":            {Recipe{Width: 40, Height: 20, Zoom: 2, Focus: &Point{1, 1}}, 80, 40, teal, teal},
+		"padded":          {Recipe{Width: 50, Height: 50, Pad: true, Multiple: 1}, 50, 50, coral, teal},
+		"round":           {Recipe{Width: 60, Height: 60, Shape: Round, Multiple: 1}, 60, 60, coral, teal},
+		"enlarged":        {Recipe{Width: 1000, Multiple: 1}, 1000, 500, coral, teal},
+		"with background": {Recipe{Width: 50, Height: 100, Pad: true, Background: "#fff", Multiple: 1}, 50, 100, coral, teal},
 	} {
 		r, err := Fit(source, c.recipe)
 		if err != nil {
@@ -352,14 +352,14 @@ func TestShapesAreCutIntoThePixels(t *testing.T) {
 	for name, c := range map[string]struct {
 		got, want color.NRGBA
 	}{
-		"outside a circle":       {at(Recipe{Shape: Round}, 5, 5), color.NRGBA{}},
-		"inside a circle":        {at(Recipe{Shape: Round}, 20, 50), coral},
-		"ground beside a circle": {at(Recipe{Shape: Round, Ground: "#f2f6f5"}, 5, 5), color.NRGBA{0xf2, 0xf6, 0xf5, 255}},
-		"ring":                   {at(Recipe{Shape: Round, Ring: 4, Colour: "#ffffff"}, 2, 50), color.NRGBA{255, 255, 255, 255}},
-		"inside the ring":        {at(Recipe{Shape: Round, Ring: 4, Colour: "#ffffff"}, 7, 50), coral},
-		"rounded corner":         {at(Recipe{Shape: Rounded, Radius: 12}, 1, 1), color.NRGBA{}},
-		"rounded side":           {at(Recipe{Shape: Rounded, Radius: 12}, 0, 50), coral},
-		"ring without a shape":   {at(Recipe{Ring: 2, Colour: "#000"}, 99, 50), color.NRGBA{0, 0, 0, 255}},
+		"outside a circle":           {at(Recipe{Shape: Round}, 5, 5), color.NRGBA{}},
+		"inside a circle":            {at(Recipe{Shape: Round}, 20, 50), coral},
+		"background beside a circle": {at(Recipe{Shape: Round, Background: "#f2f6f5"}, 5, 5), color.NRGBA{0xf2, 0xf6, 0xf5, 255}},
+		"ring":                       {at(Recipe{Shape: Round, Ring: 4, Colour: "#ffffff"}, 2, 50), color.NRGBA{255, 255, 255, 255}},
+		"inside the ring":            {at(Recipe{Shape: Round, Ring: 4, Colour: "#ffffff"}, 7, 50), coral},
+		"rounded corner":             {at(Recipe{Shape: Rounded, Radius: 12}, 1, 1), color.NRGBA{}},
+		"rounded side":               {at(Recipe{Shape: Rounded, Radius: 12}, 0, 50), coral},
+		"ring without a shape":       {at(Recipe{Ring: 2, Colour: "#000"}, 99, 50), color.NRGBA{0, 0, 0, 255}},
 	} {
 		if !near(c.got, c.want, 2) {
 			t.Errorf("%s: %v, want %v", name, c.got, c.want)
@@ -384,7 +384,7 @@ func TestWrongRecipesAreRefused(t *testing.T) {
 		"focus":          {Recipe{Width: 1, Focus: &Point{2, 0}}, "0,0"},
 		"focus no value": {Recipe{Width: 1, Focus: &Point{math.NaN(), 0}}, "0,0"},
 		"crop":           {Recipe{Width: 1, Crop: &Area{0.5, 0.5, 0.6, 0.1}}, "within the picture"},
-		"colour":         {Recipe{Width: 1, Ground: "white"}, "#0b3c49"},
+		"colour":         {Recipe{Width: 1, Background: "white"}, "#0b3c49"},
 		"zoom":           {Recipe{Width: 1, Zoom: 0.5}, "1 to 20"},
 	} {
 		if _, err := Fit(written(t, PNG, halves(9, 9)), c.recipe); err == nil || !strings.Contains(err.Error(), c.want) {

@@ -1,7 +1,7 @@
 // Package picture is the heart of what is done to pictures: it reads them safely whatever they are (Probe, Read),
 // makes the exact rendition for a display size (Fit), cuts shapes into the pixels, slices a design into linked
-// pieces (Cut), makes files lighter without a visible loss (Lighten), finds and mends pictures that vanish on dark
-// ground (Dark), draws code pictures (Code), and judges what an address answers (Judge). Pictures go in and come
+// pieces (Cut), makes files lighter without a visible loss (Compress), finds and fixes pictures that vanish on dark
+// background (Dark), draws code pictures (Code), and judges what an address answers (Judge). Pictures go in and come
 // out as plain bytes; everything between is Picture.
 package picture
 

@@ -45,11 +45,11 @@ func ParseColour(s string) (color.NRGBA, error) {
 // Hex writes a colour as #rrggbb.
 func Hex(c color.NRGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
-// shaped cuts the shape, draws the ring and lays the ground, in the pixels of a rendition with so many for each px.
+// shaped cuts the shape, draws the ring and lays the background, in the pixels of a rendition with so many for each px.
 func (r Recipe) shaped(img *image.NRGBA, scale float64) *image.NRGBA {
 	ring, _ := ParseColour(r.Colour) // was checked; black without one
 	ring.A = 255
-	ground, err := ParseColour(r.Ground)
+	background, err := ParseColour(r.Background)
 	covered := err == nil
 	if r.Shape == Square && r.Ring == 0 && !covered {
 		return img
@@ -66,7 +66,7 @@ func (r Recipe) shaped(img *image.NRGBA, scale float64) *image.NRGBA {
 			c.A = uint8(float64(c.A)*coverage(edge) + 0.5)
 			switch {
 			case covered:
-				c = blended(c, ground, 1)
+				c = blended(c, background, 1)
 			case c.A == 0:
 				c = color.NRGBA{}
 			}
@@ -110,7 +110,7 @@ func blended(over, under color.NRGBA, share float64) color.NRGBA {
 	return color.NRGBA{mixed(over.R, under.R), mixed(over.G, under.G), mixed(over.B, under.B), uint8((a+b)*255 + 0.5)}
 }
 
-// Detect finds what a picture is about, for portraits on a ground: the upper part of what differs most from the
+// Detect finds what a picture is about, for portraits on a background: the upper part of what differs most from the
 // picture's border. It is a guess to begin with, not a face finder.
 func Detect(img *image.NRGBA) Point {
 	const size = 48

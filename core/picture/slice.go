@@ -42,17 +42,17 @@ type SliceMap struct {
 
 // Piece is one piece of a design.
 type Piece struct {
-	Name    string `json:"name"` // of its picture; empty when it needs none
-	X       int    `json:"x"`    // px
-	Y       int    `json:"y"`
-	Width   int    `json:"width"`
-	Height  int    `json:"height"`
-	Link    string `json:"link"`
-	Alt     string `json:"alt"`
-	Ground  string `json:"ground"`  // its mean colour, which shows while the picture is blocked
-	Plain   string `json:"plain"`   // the colour when it is only that; it becomes the cell's ground
-	Letters bool   `json:"letters"` // it seems to hold text, which is better typed
-	Bytes   int    `json:"bytes"`
+	Name       string `json:"name"` // of its picture; empty when it needs none
+	X          int    `json:"x"`    // px
+	Y          int    `json:"y"`
+	Width      int    `json:"width"`
+	Height     int    `json:"height"`
+	Link       string `json:"link"`
+	Alt        string `json:"alt"`
+	Background string `json:"background"` // its mean colour, which shows while the picture is blocked
+	Plain      string `json:"plain"`      // the colour when it is only that; it becomes the cell's background
+	Letters    bool   `json:"letters"`    // it seems to hold text, which is better typed
+	Bytes      int    `json:"bytes"`
 
 	Rendition *Rendition `json:"-"`
 }
@@ -232,7 +232,7 @@ func (m SliceMap) labelled(cut []image.Rectangle, s *Sliced) ([]Piece, error) {
 func (p *Piece) render(pixels *image.NRGBA, multiple int, name string) error {
 	at := image.Rect(p.X, p.Y, p.X+p.Width, p.Y+p.Height)
 	part := cloned(toNRGBA(pixels.SubImage(image.Rectangle{at.Min.Mul(multiple), at.Max.Mul(multiple)})))
-	p.Ground = Hex(meanColour(part))
+	p.Background = Hex(meanColour(part))
 	if c, plain := onlyColour(part); plain && p.Link == "" && p.Alt == "" {
 		p.Plain = Hex(c)
 		if c.A == 0 {
@@ -254,9 +254,9 @@ func meanColour(img *image.NRGBA) color.NRGBA {
 	return Resized(Over(img, color.NRGBA{255, 255, 255, 255}), 1, 1).NRGBAAt(0, 0)
 }
 
-// readableOn is the colour of text that contrasts more with a ground.
-func readableOn(ground string) string {
-	if c, err := ParseColour(ground); err == nil && lightnessOf(c) < 55 {
+// readableOn is the colour of text that contrasts more with a background.
+func readableOn(background string) string {
+	if c, err := ParseColour(background); err == nil && lightnessOf(c) < 55 {
 		return "#ffffff"
 	}
 	return "#1c1c1c"
@@ -395,11 +395,11 @@ func sameColumns(p part) bool {
 
 func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent string) {
 	piece := pieces[p.at.Min]
-	ground := ""
-	if p.parts == nil && piece.Ground != "" && piece.Plain != "transparent" {
-		ground = fmt.Sprintf(" bgcolor=%q", piece.Ground)
+	background := ""
+	if p.parts == nil && piece.Background != "" && piece.Plain != "transparent" {
+		background = fmt.Sprintf(" bgcolor=%q", piece.Background)
 	}
-	fmt.Fprintf(b, "%s<td width=\"%d\" height=\"%d\"%s style=\"padding: 0; font-size: 0; line-height: 0\">", indent, p.at.Dx(), p.at.Dy(), ground)
+	fmt.Fprintf(b, "%s<td width=\"%d\" height=\"%d\"%s style=\"padding: 0; font-size: 0; line-height: 0\">", indent, p.at.Dx(), p.at.Dy(), background)
 	switch {
 	case p.parts != nil:
 		b.WriteString("\n")
@@ -409,7 +409,7 @@ func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent
 		b.WriteString("&nbsp;")
 	default:
 		img := fmt.Sprintf(`<img data-picture=%q width="%d" height="%d" alt="%s" style="display: block; border: 0; font-family: Arial, sans-serif; font-size: 12px; line-height: 16px; color: %s">`,
-			piece.Name, piece.Width, piece.Height, html.EscapeString(piece.Alt), readableOn(piece.Ground))
+			piece.Name, piece.Width, piece.Height, html.EscapeString(piece.Alt), readableOn(piece.Background))
 		if piece.Link != "" {
 			img = fmt.Sprintf(`<a href="%s" style="text-decoration: none">%s</a>`, html.EscapeString(piece.Link), img)
 		}
@@ -419,10 +419,10 @@ func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent
 }
 
 // holdsLetters guesses whether a piece holds text: several marks of nearly one height that stand side by side and
-// differ from the ground around them.
+// differ from the background around them.
 func holdsLetters(img *image.NRGBA) bool {
 	w, h := img.Rect.Dx(), img.Rect.Dy()
-	around := Resized(Resized(img, max(w/48, 1), max(h/48, 1)), w, h) // the ground, with all detail gone
+	around := Resized(Resized(img, max(w/48, 1), max(h/48, 1)), w, h) // the background, with all detail gone
 	light, dark := make([]bool, w*h), make([]bool, w*h)
 	for i := range light {
 		d := lightnessOf(color.NRGBA{img.Pix[4*i], img.Pix[4*i+1], img.Pix[4*i+2], 255}) - lightnessOf(color.NRGBA{around.Pix[4*i], around.Pix[4*i+1], around.Pix[4*i+2], 255})

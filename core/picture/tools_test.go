@@ -44,7 +44,7 @@ func TestDifferenceOrdersWhatIsSeen(t *testing.T) {
 	if d := Difference(img, other); d < last {
 		t.Errorf("another picture differs by %v only", d)
 	}
-	// what shows on dark ground alone counts too
+	// what shows on a dark background alone counts too
 	clear := image.NewNRGBA(image.Rect(0, 0, 40, 40))
 	white := cloned(clear)
 	draw.Draw(white, image.Rect(10, 10, 30, 30), image.White, image.Point{}, draw.Src)
@@ -102,7 +102,7 @@ func TestOurJPEG(t *testing.T) {
 	}
 }
 
-func TestLighten(t *testing.T) {
+func TestCompress(t *testing.T) {
 	flat := halves(300, 200)
 	draw.Draw(flat, image.Rect(50, 50, 90, 90), image.NewUniform(color.NRGBA{0, 0, 0, 128}), image.Point{}, draw.Src)
 	for name, c := range map[string]struct {
@@ -117,7 +117,7 @@ func TestLighten(t *testing.T) {
 		"a photograph as PNG if wanted": {portrait(t, 1), Weight{Format: PNG, Threshold: 0.2}, PNG, 1000},
 		"a GIF if wanted":               {written(t, PNG, flat), Weight{Format: GIF, Threshold: 0.5}, GIF, 400},
 	} {
-		r, err := Lighten(c.data, c.weight)
+		r, err := Compress(c.data, c.weight)
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -135,24 +135,24 @@ func TestLighten(t *testing.T) {
 		}
 	}
 	// what is light already stays as it is, byte for byte
-	light, err := Lighten(written(t, PNG, flat), Weight{})
+	light, err := Compress(written(t, PNG, flat), Weight{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := Lighten(light.Data, Weight{})
+	again, err := Compress(light.Data, Weight{})
 	if err != nil || len(again.Data) > len(light.Data) {
 		t.Errorf("%d bytes become %d, %v", len(light.Data), len(again.Data), err)
 	}
-	limited, err := Lighten(portrait(t, 2), Weight{Limit: 3000})
+	limited, err := Compress(portrait(t, 2), Weight{Limit: 3000})
 	if err != nil || len(limited.Data) > 3000 || !strings.Contains(strings.Join(limited.Notes, "\n"), "can be seen") {
 		t.Errorf("%d bytes, %v, %v", len(limited.Data), limited.Notes, err)
 	}
-	impossible, err := Lighten(portrait(t, 2), Weight{Limit: 50})
+	impossible, err := Compress(portrait(t, 2), Weight{Limit: 50})
 	if err != nil || !strings.Contains(strings.Join(impossible.Notes, "\n"), "more than the 50 asked for") {
 		t.Errorf("%v, %v", impossible.Notes, err)
 	}
 	tells := inserted(portrait(t, 3), 0xe1, exifBlock(1))
-	if r, err := Lighten(tells, Weight{}); err != nil || len(r.Facts.Holds) > 0 {
+	if r, err := Compress(tells, Weight{}); err != nil || len(r.Facts.Holds) > 0 {
 		t.Errorf("what a file tells besides the picture stays: %+v, %v", r.Facts, err)
 	}
 }
@@ -192,14 +192,14 @@ func TestTheFocusIsWhereThePersonIs(t *testing.T) {
 	}
 }
 
-// bar is a bar of one colour on see-through ground.
+// bar is a bar of one colour on a see-through background.
 func bar(c color.NRGBA) *image.NRGBA {
 	img := image.NewNRGBA(image.Rect(0, 0, 120, 60))
 	draw.Draw(img, image.Rect(20, 20, 100, 40), image.NewUniform(c), image.Point{}, draw.Src)
 	return img
 }
 
-func TestPicturesThatVanishAreFoundAndMended(t *testing.T) {
+func TestPicturesThatVanishAreFoundAndFixed(t *testing.T) {
 	for name, c := range map[string]struct {
 		img  *image.NRGBA
 		want []string
@@ -220,8 +220,8 @@ func TestPicturesThatVanishAreFoundAndMended(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if grounds := Vanishes(Sights(made)); len(grounds) > 0 || made.Rect.Dx() <= 120 {
-			t.Errorf("%+v vanishes on %v", d, grounds)
+		if backgrounds := Vanishes(Sights(made)); len(backgrounds) > 0 || made.Rect.Dx() <= 120 {
+			t.Errorf("%+v vanishes on %v", d, backgrounds)
 		}
 	}
 	for _, d := range []DarkSafe{{Way: Outline}, {Way: Plate, Width: 3}} { // in a recipe: within the size that is asked for
@@ -331,7 +331,7 @@ func TestSideBySide(t *testing.T) {
 		t.Errorf("opaque: %v", got)
 	}
 	if got := SideBySide(bar(teal)).Rect.Size(); got != image.Pt(144, 168) {
-		t.Errorf("on two grounds: %v", got)
+		t.Errorf("on two backgrounds: %v", got)
 	}
 	d := DifferenceImage(halves(10, 10), halves(10, 10))
 	if d.NRGBAAt(3, 3) != (color.NRGBA{0, 0, 0, 255}) {

@@ -1,6 +1,6 @@
 // Package sheet makes the contact sheet: one page that shows a signature as every chosen client shows it to chosen
 // people, light, dark and with pictures blocked, with a ring around what breaks. The page stands by itself: it can be
-// drawn, printed and handed round. Start with Make and Sheet.HTML.
+// rendered, printed and handed round. Start with Make and Sheet.HTML.
 package sheet
 
 import (
@@ -57,21 +57,21 @@ type Input struct {
 
 // Cell is one drawing.
 type Cell struct {
-	View    View
-	Width   int // px at which the client shows it
-	Zoom    int // percent, where the client scales what is too wide for it
-	Body    template.HTML
-	Text    string // for clients that show text
-	Ground  string
-	Ink     string
-	Same    string       // why there is nothing to draw: it looks as in light
-	Picture template.URL // a drawing made elsewhere, as a data address
+	View       View
+	Width      int // px at which the client shows it
+	Zoom       int // percent, where the client scales what is too wide for it
+	Body       template.HTML
+	Text       string // for clients that show text
+	Background string
+	Ink        string
+	Same       string       // why there is nothing to draw: it looks as in light
+	Picture    template.URL // a drawing made elsewhere, as a data address
 }
 
 // Line is one client for one person.
 type Line struct {
 	ID, Title string
-	Breaks    []string // what breaks or is burst there
+	Breaks    []string // what breaks there or is over its limit
 	Cells     []Cell
 	Note      string
 }
@@ -111,7 +111,7 @@ func Make(in Input, report *check.Report) (*Sheet, error) {
 		who := &in.People.People[i]
 		sitter := Sitter{Name: in.People.Get(who, "cn"), Mail: in.People.Get(who, "mail")}
 		for _, profile := range in.Profiles {
-			line, err := drawn(prepared, profile, in, who, report)
+			line, err := rendered(prepared, profile, in, who, report)
 			if err != nil {
 				return nil, err
 			}
@@ -152,18 +152,18 @@ func Choose(t *signature.Template, people *person.Directory, mails []string) ([]
 	return chosen, nil
 }
 
-func drawn(prepared *compose.Prepared, profile *client.Profile, in Input, who *person.Person, report *check.Report) (Line, error) {
+func rendered(prepared *compose.Prepared, profile *client.Profile, in Input, who *person.Person, report *check.Report) (Line, error) {
 	line := Line{ID: profile.ID, Title: profile.Title, Breaks: breaks(profile.ID, report)}
 	rings := rings(profile.ID, report, prepared.Source)
 	widest := widestRow(prepared.Doc)
 	for _, view := range in.Views {
 		v := client.View{Dark: view == Dark, Blocked: view == Blocked}
-		kept, err := prepared.Seen(profile, client.Draw, v, in.Variant, who)
+		kept, err := prepared.Seen(profile, client.Render, v, in.Variant, who)
 		if err != nil {
 			return line, err
 		}
-		ground, ink := profile.Ground(v)
-		cell := Cell{View: view, Width: min(max(profile.Width, 320), 620), Zoom: 100, Ground: style.Hex(ground), Ink: style.Hex(ink)}
+		background, ink := profile.Background(v)
+		cell := Cell{View: view, Width: min(max(profile.Width, 320), 620), Zoom: 100, Background: style.Hex(background), Ink: style.Hex(ink)}
 		switch {
 		case kept.Form == compose.RTF:
 			cell.Same = "Shows the rich text form; missivum fill --form rtf writes it."
@@ -225,14 +225,14 @@ func breaks(id string, report *check.Report) []string {
 		}
 	}
 	for _, b := range report.Budgets {
-		if b.Client == id && b.Burst() && b.Severity == client.Breaks {
+		if b.Client == id && b.Exceeded() && b.Severity == client.Breaks {
 			list = append(list, fmt.Sprintf("%d of %d %s", b.Value, b.Limit, b.Unit))
 		}
 	}
 	return list
 }
 
-// rings is a style sheet that draws a ring around each element in which something breaks.
+// rings is a style sheet that renders a ring around each element in which something breaks.
 func rings(id string, report *check.Report, source *markup.Document) string {
 	var b strings.Builder
 	for _, f := range report.Findings {
@@ -280,11 +280,11 @@ func (s *Sheet) SecondOpinion(id, by, address string) {
 			if line.ID != id {
 				continue
 			}
-			cells := []Cell{{View: Light, Picture: template.URL(address), Ground: "#ffffff", Ink: "#000000"}} //nolint:gosec // made by the caller
+			cells := []Cell{{View: Light, Picture: template.URL(address), Background: "#ffffff", Ink: "#000000"}} //nolint:gosec // made by the caller
 			for range s.Views[1:] {
-				cells = append(cells, Cell{Same: "Drawn in light only."})
+				cells = append(cells, Cell{Same: "Rendered in light only."})
 			}
-			added := Line{ID: line.ID, Title: "A second opinion", Note: "Drawn by " + by + ", another word processor: not this client's own engine.", Cells: cells}
+			added := Line{ID: line.ID, Title: "A second opinion", Note: "Rendered by " + by + ", another word processor: not this client's own engine.", Cells: cells}
 			s.Sitters[i].Lines = slices.Insert(s.Sitters[i].Lines, k+1, added)
 			return
 		}

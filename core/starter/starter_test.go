@@ -40,7 +40,7 @@ func TestStartersBreakNowhere(t *testing.T) {
 				}
 			}
 			for _, b := range r.Budgets {
-				if b.Burst() && b.Client != "crm-box" { // whose box holds a name and a number
+				if b.Exceeded() && b.Client != "crm-box" { // whose box holds a name and a number
 					t.Errorf("%s %s: %s of %s is %d of %d", tmpl.Name, name, b.Measure, b.Client, b.Value, b.Limit)
 				}
 			}

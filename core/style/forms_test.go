@@ -73,10 +73,10 @@ func TestColourForms(t *testing.T) {
 func TestOpaque(t *testing.T) {
 	white, blue, ink := color.RGBA{255, 255, 255, 255}, color.RGBA{0, 0, 255, 255}, color.RGBA{18, 52, 86, 255}
 	for _, c := range []struct {
-		value  string
-		ground color.RGBA
-		want   string
-		ok     bool
+		value      string
+		background color.RGBA
+		want       string
+		ok         bool
 	}{
 		{"hsl(120, 100%, 25%)", white, "#008000", true},
 		{"hsl(-240deg 100% 25%)", white, "#008000", true},
@@ -91,7 +91,7 @@ func TestOpaque(t *testing.T) {
 		{"rgba(1, 2)", white, "", false},
 		{"lab(50% 40 59.5)", white, "", false},
 	} {
-		got, ok := Opaque(c.value, c.ground, ink)
+		got, ok := Opaque(c.value, c.background, ink)
 		if got != c.want || ok != c.ok {
 			t.Errorf("%q: %q, %v; want %q, %v", c.value, got, ok, c.want, c.ok)
 		}

@@ -11,9 +11,9 @@ import (
 )
 
 // Opaque writes every colour of a value that is not in one of the forms all engines read (a name, three or six
-// digits, rgb()) with six digits. One that lets the ground through is laid over it; currentColor is the ink. It is
+// digits, rgb()) with six digits. One that lets the background through is laid over it; currentColor is the ink. It is
 // not ok when a colour cannot be read.
-func Opaque(value string, ground, ink color.RGBA) (string, bool) {
+func Opaque(value string, background, ink color.RGBA) (string, bool) {
 	var b strings.Builder
 	tokens := tokenize(value, 0)
 	for i := 0; i < len(tokens); i++ {
@@ -26,14 +26,14 @@ func Opaque(value string, ground, ink color.RGBA) (string, bool) {
 			if !ok {
 				return "", false
 			}
-			b.WriteString(Hex(over(c, alpha, ground)))
+			b.WriteString(Hex(over(c, alpha, background)))
 		case form == "rgb" || form == "rgba" || form == "hsl":
 			end := closing(tokens, i)
 			c, alpha, ok := functionColour(form, join(tokens[i+1:end]))
 			if !ok {
 				return "", false
 			}
-			b.WriteString(Hex(over(c, alpha, ground)))
+			b.WriteString(Hex(over(c, alpha, background)))
 			i = end
 		case form == "transparent" || form == "function":
 			return "", false
@@ -44,7 +44,7 @@ func Opaque(value string, ground, ink color.RGBA) (string, bool) {
 	return b.String(), true
 }
 
-// Serialized writes every colour of a value that is no name as browsers write it back: rgb(), or rgba() where the ground
+// Serialized writes every colour of a value that is no name as browsers write it back: rgb(), or rgba() where the background
 // shines through (CSS Object Model, 6.7.2). What cannot be read stays.
 func Serialized(value string) string {
 	var b strings.Builder
@@ -101,10 +101,10 @@ func closing(tokens []token, open int) int {
 	return len(tokens) // never closed: CSS closes it at the end
 }
 
-// over lays a colour with an alpha of 0 to 1 over an opaque ground.
-func over(c color.RGBA, alpha float64, ground color.RGBA) color.RGBA {
+// over lays a colour with an alpha of 0 to 1 over an opaque background.
+func over(c color.RGBA, alpha float64, background color.RGBA) color.RGBA {
 	mix := func(a, b uint8) uint8 { return uint8(math.Round(alpha*float64(a) + (1-alpha)*float64(b))) }
-	return color.RGBA{mix(c.R, ground.R), mix(c.G, ground.G), mix(c.B, ground.B), 255}
+	return color.RGBA{mix(c.R, background.R), mix(c.G, background.G), mix(c.B, background.B), 255}
 }
 
 func hexWithAlpha(text string) (color.RGBA, float64, bool) {

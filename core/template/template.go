@@ -99,10 +99,10 @@ func (s *Settings) Languages() []string {
 
 // PictureSettings say where the pictures come from and how they travel.
 type PictureSettings struct {
-	Address string                    `yaml:"address"` // where the pictures will be hosted
-	Naming  Naming                    `yaml:"naming"`  // of the hosted files
-	Travel  map[string]Travel         `yaml:"travel"`  // by form; what is left out travels as is usual for the form
-	Files   map[string]PictureSetting `yaml:"files"`
+	Address  string                    `yaml:"address"`  // where the pictures will be hosted
+	Naming   Naming                    `yaml:"naming"`   // of the hosted files
+	Delivery map[string]Delivery       `yaml:"delivery"` // by form; what is left out travels as is usual for the form
+	Files    map[string]PictureSetting `yaml:"files"`
 }
 
 // Naming says how hosted pictures are named below their address.
@@ -114,23 +114,23 @@ const (
 	ByContent Naming = "content" // by the content (picture.KeyOf): an address always shows the same picture
 )
 
-// Travel is the way in which pictures get to the reader.
-type Travel string
+// Delivery is the way in which pictures get to the reader.
+type Delivery string
 
 // The ways.
 const (
-	Hosted  Travel = "hosted"  // by address
-	Carried Travel = "carried" // in the message
-	Beside  Travel = "beside"  // as files beside the page
-	Data    Travel = "data"    // written into the source
+	Hosted  Delivery = "hosted"  // by address
+	Carried Delivery = "carried" // in the message
+	Beside  Delivery = "beside"  // as files beside the page
+	Data    Delivery = "data"    // written into the source
 )
 
-// Travels lists the ways that pictures of a form can go, the usual one first; none for a form without pictures by
+// Deliveries lists the ways that pictures of a form can go, the usual one first; none for a form without pictures by
 // address.
-func Travels(form string) []Travel { return travels[form] }
+func Deliveries(form string) []Delivery { return deliveries[form] }
 
-var travels = map[string][]Travel{
-	"html": {Beside, Hosted, Data}, "fragment": {Hosted, Data}, "part": {Hosted, Data}, "message": {Carried, Hosted, Data},
+var deliveries = map[string][]Delivery{
+	"html": {Beside, Hosted, Data}, "fragment": {Hosted, Data}, "mime": {Hosted, Data}, "message": {Carried, Hosted, Data},
 }
 
 // PictureSetting names a picture file for data-picture.
@@ -254,12 +254,12 @@ func (p *Picture) HostedName(naming Naming) string {
 	return p.File
 }
 
-// Travel is the way in which the pictures of a form go.
-func (t *Template) Travel(form string) Travel {
-	if way := t.Settings.Pictures.Travel[form]; way != "" {
+// Delivery is the way in which the pictures of a form go.
+func (t *Template) Delivery(form string) Delivery {
+	if way := t.Settings.Pictures.Delivery[form]; way != "" {
 		return way
 	}
-	if list := travels[form]; len(list) > 0 {
+	if list := deliveries[form]; len(list) > 0 {
 		return list[0]
 	}
 	return Hosted
@@ -461,19 +461,19 @@ func (p *PictureSettings) check() error {
 	if p.Naming != "" && p.Naming != ByFile && p.Naming != ByContent {
 		return fmt.Errorf("pictures.naming %q must be %s or %s", p.Naming, ByFile, ByContent)
 	}
-	for _, form := range slices.Sorted(maps.Keys(p.Travel)) {
-		list := travels[form]
+	for _, form := range slices.Sorted(maps.Keys(p.Delivery)) {
+		list := deliveries[form]
 		if len(list) == 0 {
-			return fmt.Errorf("pictures.travel.%s: there is no such form with pictures by address; there are %s", form, strings.Join(slices.Sorted(maps.Keys(travels)), ", "))
+			return fmt.Errorf("pictures.delivery.%s: there is no such form with pictures by address; there are %s", form, strings.Join(slices.Sorted(maps.Keys(deliveries)), ", "))
 		}
-		if way := p.Travel[form]; !slices.Contains(list, way) {
-			return fmt.Errorf("pictures.travel.%s: %q must be one of %s", form, way, joined(list))
+		if way := p.Delivery[form]; !slices.Contains(list, way) {
+			return fmt.Errorf("pictures.delivery.%s: %q must be one of %s", form, way, joined(list))
 		}
 	}
 	return nil
 }
 
-func joined(list []Travel) string {
+func joined(list []Delivery) string {
 	var names []string
 	for _, way := range list {
 		names = append(names, string(way))

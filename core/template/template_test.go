@@ -217,9 +217,9 @@ func TestHowPicturesAreNamedAndTravel(t *testing.T) {
 		return New("x", Parts{Source: "<p>x</p>", Settings: settings, Pictures: map[string][]byte{"logo.png": dot(t)}})
 	}
 	for settings, want := range map[string]string{
-		"pictures: {naming: colour}":             `naming "colour" must be file or content`,
-		"pictures: {travel: {text: hosted}}":     "pictures.travel.text: there is no such form",
-		"pictures: {travel: {fragment: beside}}": `"beside" must be one of hosted, data`,
+		"pictures: {naming: colour}":               `naming "colour" must be file or content`,
+		"pictures: {delivery: {text: hosted}}":     "pictures.delivery.text: there is no such form",
+		"pictures: {delivery: {fragment: beside}}": `"beside" must be one of hosted, data`,
 	} {
 		if _, err := open(settings); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", settings, err, want)
@@ -244,12 +244,12 @@ func TestHowPicturesAreNamedAndTravel(t *testing.T) {
 			t.Errorf("%q: the picture is not found at its own address", settings)
 		}
 	}
-	tmpl, err := open("pictures: {travel: {message: hosted, html: data}, files: {logo: {file: logo.png, from: ferry, version: 3}}}")
+	tmpl, err := open("pictures: {delivery: {message: hosted, html: data}, files: {logo: {file: logo.png, from: ferry, version: 3}}}")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for form, want := range map[string]Travel{"message": Hosted, "html": Data, "fragment": Hosted, "part": Hosted, "text": Hosted} {
-		if got := tmpl.Travel(form); got != want {
+	for form, want := range map[string]Delivery{"message": Hosted, "html": Data, "fragment": Hosted, "mime": Hosted, "text": Hosted} {
+		if got := tmpl.Delivery(form); got != want {
 			t.Errorf("%s goes %s, want %s", form, got, want)
 		}
 	}

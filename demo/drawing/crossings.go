@@ -10,7 +10,7 @@ import (
 	"golang.org/x/image/font/gofont/goregular"
 )
 
-// Ferry is the company's mark as a drawing of lines on see-through ground.
+// Ferry is the company's mark as a drawing of lines on see-through background.
 const Ferry = `<svg xmlns="http://www.w3.org/2000/svg" width="176" height="176" viewBox="0 0 100 100">
   <circle cx="50" cy="50" r="49" fill="#0b3c49"/>
   <path d="M16 56h68l-6 14H24z" fill="#f2f6f5"/>
@@ -40,8 +40,8 @@ func drawCrossings() (image.Image, error) {
 	}
 	drawFerry(img, 240, 0.15, 0.08)
 	for i, label := range []string{"Timetable", "Tickets", "Ports"} {
-		ground := []color.RGBA{deep, buoy, sea}[i]
-		draw.Draw(img, image.Rect(i*320, 280, (i+1)*320, 360), image.NewUniform(ground), image.Point{}, draw.Src)
+		background := []color.RGBA{deep, buoy, sea}[i]
+		draw.Draw(img, image.Rect(i*320, 280, (i+1)*320, 360), image.NewUniform(background), image.Point{}, draw.Src)
 		fill(img, white, 80, shape{{float32(i)*4 + 0.3, 3.85}, {float32(i)*4 + 0.5, 4.0}, {float32(i)*4 + 0.3, 4.15}})
 		if err := text(img, gobold.TTF, 32, i*320+60, 331, label); err != nil {
 			return nil, err

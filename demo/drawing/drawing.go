@@ -138,7 +138,7 @@ func wave(y, height, length, phase, left, right float32) shape {
 	return append(s, [2]float32{right, y + height}, [2]float32{left, y + height})
 }
 
-// drawLogo draws the company's mark: a ferry between two waves on a round ground.
+// drawLogo draws the company's mark: a ferry between two waves on a round background.
 func drawLogo(size int) image.Image {
 	img := image.NewRGBA(image.Rect(0, 0, size, size))
 	draw.Draw(img, img.Bounds(), image.NewUniform(white), image.Point{}, draw.Src)
@@ -158,7 +158,7 @@ const pennant = `<svg xmlns="http://www.w3.org/2000/svg" width="48" height="32" 
 </svg>
 `
 
-// drawAnchor draws a dark anchor on see-through ground.
+// drawAnchor draws a dark anchor on see-through background.
 func drawAnchor(size int) image.Image {
 	img := image.NewNRGBA(image.Rect(0, 0, size, size))
 	scale := float32(size)
@@ -212,11 +212,11 @@ func drawFerry(img draw.Image, scale, dx, dy float32) {
 // banner draws a wide picture with two lines of text.
 func banner(width, height int, title, line string, warm bool) ([]byte, error) {
 	img := image.NewRGBA(image.Rect(0, 0, width, height))
-	ground, band := deep, sea
+	background, band := deep, sea
 	if warm {
-		ground, band = buoy, deep
+		background, band = buoy, deep
 	}
-	draw.Draw(img, img.Bounds(), image.NewUniform(ground), image.Point{}, draw.Src)
+	draw.Draw(img, img.Bounds(), image.NewUniform(background), image.Point{}, draw.Src)
 	w := float32(width)
 	h := float32(height) / w
 	fill(img, band, w, wave(h*0.80, h, 0.11, 0.03, 0, 1))

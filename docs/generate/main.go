@@ -51,16 +51,16 @@ func pages(root string) map[string]string {
 
 // agreement is a file that docs/measure/clients wrote.
 type agreement struct {
-	Profile, Against, Version, Hop string
-	Probes, Same, Exact            int
-	Disagreements                  []struct{ Probe, HTML, Real, Simulated string }
+	Profile, Against, Version, Stage string
+	Probes, Same, Exact              int
+	Disagreements                    []struct{ Probe, HTML, Real, Simulated string }
 }
 
 // measured is the table of what was held against the real thing, and the list of disagreements.
 func measured(root string) string {
 	var b, list strings.Builder
-	b.WriteString("| profile | hop | against | version | probes | end alike | to the sign |\n|---|---|---|---|---:|---:|---:|\n")
-	for _, name := range []string{"washing-webmail-install", "washing-webmail-receive", "gecko-desktop-draw", "paste-rendered-install"} {
+	b.WriteString("| profile | stage | against | version | probes | end alike | to the sign |\n|---|---|---|---|---:|---:|---:|\n")
+	for _, name := range []string{"washing-webmail-install", "washing-webmail-receive", "gecko-desktop-render", "paste-rendered-install"} {
 		data, err := os.ReadFile(filepath.Join(root, "docs/measure/clients/results", name+".json"))
 		if err != nil {
 			log.Fatal(err)
@@ -69,16 +69,16 @@ func measured(root string) string {
 		if err := json.Unmarshal(data, &a); err != nil {
 			log.Fatal(err)
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s | %d | %.1f %% | %.1f %% |\n", a.Profile, a.Hop, a.Against, a.Version, a.Probes,
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %d | %.1f %% | %.1f %% |\n", a.Profile, a.Stage, a.Against, a.Version, a.Probes,
 			100*float64(a.Same)/float64(a.Probes), 100*float64(a.Exact)/float64(a.Probes))
 		for _, d := range a.Disagreements {
-			fmt.Fprintf(&list, "- %s, %s: `%s` gives `%s`, simulated `%s`\n", a.Profile, a.Hop, d.HTML, d.Real, d.Simulated)
+			fmt.Fprintf(&list, "- %s, %s: `%s` gives `%s`, simulated `%s`\n", a.Profile, a.Stage, d.HTML, d.Real, d.Simulated)
 		}
 	}
 	return b.String() + `
 Each probe is one small construct (docs/measure/clients/probes.yaml). "End alike" says that the real thing and the
 simulation both keep, change or drop it; "to the sign", that the markup is the same. For Gecko the question is whether
-declarations are drawn, against Chromium's drawing of what the profile keeps. For the paste, which all profiles share
+declarations are rendered, against Chromium's drawing of what the profile keeps. For the paste, which all profiles share
 that are pasted into, each probe is copied and pasted by key presses in Chromium, as browser and as web view of many.
 go run ./docs/measure/clients measures anew; the tests do so too. The disagreements:
 
@@ -94,7 +94,7 @@ What each family of mail clients does to a signature, as the program's data has 
 known: *measured* against an engine or sanitiser that the tests run, *published* for long and widely, or
 *assumed*.
 
-The hops are those of a signature's journey: **install** (pasted, placed as a file, appended by a host),
+The stages are those of a signature's journey: **install** (pasted, placed as a file, appended by a host),
 **send**, **receive**, **draw**. One engine interprets all profiles; none has code of its own.
 
 ## Profiles of your own
@@ -123,13 +123,13 @@ pastes it into another page, and compares the lengths: the prediction must be wi
 lone paragraph is taken apart (the check lone-block tells it), nor what relative addresses become.
 
 Assumed, and not measured: what dark modes do exactly. The two ways that profiles name are our own: *full* turns the
-lightness of every colour over and keeps its hue; *partial* does so for light grounds and dark text only.
+lightness of every colour over and keeps its hue; *partial* does so for light backgrounds and dark text only.
 `)
 	for _, p := range client.Shipped() {
 		fmt.Fprintf(&b, "\n## %s\n\n**%s.** %s\n\n", p.ID, p.Title, p.About)
 		fmt.Fprintf(&b, "Shows %s; installed by: %s.\n", p.Form, strings.ReplaceAll(p.Install.Way, "-", " "))
 		if len(p.Limits) > 0 {
-			b.WriteString("\n| limit | at most | when it is burst | severity | basis |\n|---|---|---|---|---|\n")
+			b.WriteString("\n| limit | at most | when it is exceeded | severity | basis |\n|---|---|---|---|---|\n")
 			for _, l := range p.Limits {
 				fmt.Fprintf(&b, "| %s | %d %s | %s | %s | %s |\n", l.Measure, l.Max, l.Measure.Unit(), l.Says, l.Severity, l.Basis)
 			}
@@ -139,7 +139,7 @@ lightness of every colour over and keeps its hue; *partial* does so for light gr
 			for _, w := range p.Pictures.Ways() {
 				fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", w.Way, w.As, w.Says, w.Basis)
 			}
-			fmt.Fprintf(&b, "| formats | drawn | %s; an animation: %s | %s |\n", strings.Join(p.Pictures.Formats.Drawn, ", "), p.Pictures.Formats.Animation, p.Pictures.Formats.Basis)
+			fmt.Fprintf(&b, "| formats | rendered | %s; an animation: %s | %s |\n", strings.Join(p.Pictures.Formats.Rendered, ", "), p.Pictures.Formats.Animation, p.Pictures.Formats.Basis)
 			unsized := map[string]string{"pixels": "the true pixels", "tag": "the true pixels, scaled by the resolution tag"}[p.Pictures.Unsized]
 			fmt.Fprintf(&b, "| size | taken from | %s; without: %s; best %d pixels for each px | %s |\n", strings.Join(p.Pictures.SizedBy, ", "), unsized, p.Pictures.Best.Best, p.Pictures.Best.Basis)
 		}
@@ -151,9 +151,9 @@ lightness of every colour over and keeps its hue; *partial* does so for light gr
 			fmt.Fprintf(&b, "\nDark mode: %s inversion; %s%s (%s).\n", d.As, d.Says, declared, d.Basis)
 		}
 		if len(p.Behaviours) > 0 {
-			b.WriteString("\n| hop | what | happens | seen as | severity | check | basis |\n|---|---|---|---|---|---|---|\n")
+			b.WriteString("\n| stage | what | happens | seen as | severity | check | basis |\n|---|---|---|---|---|---|---|\n")
 			for _, x := range p.Behaviours {
-				fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", x.Hop, escape(clipped(x.Match.String())), x.Does, x.Says, x.Severity, x.Check, x.Basis)
+				fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", x.Stage, escape(clipped(x.Match.String())), x.Does, x.Says, x.Severity, x.Check, x.Basis)
 			}
 		}
 	}
@@ -173,8 +173,8 @@ func escape(s string) string {
 	return strings.NewReplacer("<", "&lt;", ">", "&gt;", "|", "\\|", "*", "\\*").Replace(s)
 }
 
-// mendsOfExamples gives for each check what its mend does to the failing example.
-func mendsOfExamples() map[string]string {
+// fixesOfExamples gives for each check what its fix does to the failing example.
+func fixesOfExamples() map[string]string {
 	list := map[string]string{}
 	people, err := demo.Directory()
 	if err != nil {
@@ -190,10 +190,10 @@ func mendsOfExamples() map[string]string {
 			log.Fatal(err)
 		}
 		for _, f := range r.Findings {
-			if f.Check == c.ID && f.Mend != nil {
-				list[c.ID] = strings.ToLower(f.Mend.Title[:1]) + f.Mend.Title[1:]
-				if !f.Mend.Safe {
-					list[c.ID] += "; it costs something: " + f.Mend.Costs
+			if f.Check == c.ID && f.Fix != nil {
+				list[c.ID] = strings.ToLower(f.Fix.Title[:1]) + f.Fix.Title[1:]
+				if !f.Fix.Safe {
+					list[c.ID] += "; it costs something: " + f.Fix.Costs
 				}
 			}
 		}
@@ -203,19 +203,19 @@ func mendsOfExamples() map[string]string {
 
 func checks() string {
 	var b strings.Builder
-	mends := mendsOfExamples()
+	fixes := fixesOfExamples()
 	b.WriteString(note + `# Checks
 
 Each check with what it finds, why it matters, and an example that it finds something in beside one that it
 does not. The examples are run by the tests.
 `)
-	b.WriteString("\nA finding is accepted in the source by a comment with the reason, `<!-- accepted: check-id: reason -->`, for its line and\nfor the element behind it. Where it says **mend**, missivum mend can put the example right.\n")
+	b.WriteString("\nA finding is accepted in the source by a comment with the reason, `<!-- accepted: check-id: reason -->`, for its line and\nfor the element behind it. Where it says **fix**, missivum fix can put the example right.\n")
 	for _, c := range check.Checks() {
-		mended := ""
-		if mends[c.ID] != "" {
-			mended = "Mend: " + mends[c.ID] + ".\n\n"
+		fixed := ""
+		if fixes[c.ID] != "" {
+			fixed = "Fix: " + fixes[c.ID] + ".\n\n"
 		}
-		fmt.Fprintf(&b, "\n## %s\n\n**%s.** %s\n\nRemedy: %s\n\n%s", c.ID, c.Title, c.Why, c.Remedy, mended)
+		fmt.Fprintf(&b, "\n## %s\n\n**%s.** %s\n\nRemedy: %s\n\n%s", c.ID, c.Title, c.Why, c.Remedy, fixed)
 		fmt.Fprintf(&b, "```html\n<!-- found -->\n%s\n\n<!-- passes -->\n%s\n```\n", c.Failing, c.Passing)
 	}
 	fmt.Fprintf(&b, "\n## %s\n\n**Mistake in the template language.** An unknown field, modifier, variant, slot or picture, or a field where none can stand. A template with a mistake is not filled.\n", check.LanguageID)

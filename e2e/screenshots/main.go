@@ -76,7 +76,7 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 		return nil
 	}
 	page := filepath.Join(folder, "copy.html")
-	if err := fill("copy", "maren.lind", page); err != nil {
+	if err := fill("copy-page", "maren.lind", page); err != nil {
 		return err
 	}
 	// hosted pictures are not there: the page is drawn with those beside the template
@@ -203,8 +203,8 @@ func shots() []shot {
 			chromedp.Click(`//button[@role="tab" and text()="Survival"]`), visible(`table[aria-label="Survival map"] td`), rig.Choose("Shown as", "webview-desktop"),
 			chromedp.Click(`//button[text()="Dark mode"]`), script(`(document.querySelector('table[aria-label="Survival map"]').closest('section, div[class]').scrollIntoView(), true)`),
 		}},
-		{"workbench-mend", "/templates/regatta", []step{
-			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Mend 24"]`), visible(`.cm-mergeView`), visible(`ul[aria-label="Mends"]`),
+		{"workbench-fix", "/templates/regatta", []step{
+			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Fix 24"]`), visible(`.cm-mergeView`), visible(`ul[aria-label="Fixes"]`),
 		}},
 		{"clients", "/clients", []step{visible(`table[aria-label="Clients"]`)}},
 		{"new-template", "/templates", []step{
@@ -251,8 +251,8 @@ const pasteSignature = `(() => {
 var terminalShots = []struct{ name, command string }{
 	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | head -40"},
 	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
-	{"command-fit-and-rule", "missivum fit demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv --dry-run; missivum rule demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html 2>&1 | head -14"},
-	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --ground ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture travel demo/templates/harbour --people demo/people.csv --volume 9000"},
+	{"command-shrink-and-block", "missivum shrink demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv --dry-run; missivum block demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html 2>&1 | head -14"},
+	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --background ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture delivery demo/templates/harbour --people demo/people.csv --volume 9000"},
 	{"command-clients", "missivum clients; missivum clients show wordproc-desktop | head -26"},
 }
 

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"missivum/core/field"
-	"missivum/core/fit"
 	"missivum/core/picture"
+	"missivum/core/shrink"
 	"missivum/service/clients"
 	"missivum/service/drawing"
 	"missivum/service/packages"
@@ -70,21 +70,20 @@ func New(a *API) http.Handler {
 	v1.GET("/templates/:name/pictures/:file", a.getPicture)
 	v1.PUT("/templates/:name/pictures/:file", limit(MaxJSON), a.putPicture)
 	v1.POST("/templates/:name/check", limit(MaxJSON), a.checkTemplate)
-	v1.POST("/templates/:name/mend", limit(MaxJSON), a.mendTemplate)
+	v1.POST("/templates/:name/fix", limit(MaxJSON), a.fixTemplate)
 	v1.POST("/templates/:name/map", limit(MaxJSON), a.mapTemplate)
-	v1.POST("/templates/:name/fit", limit(MaxJSON), a.fitTemplate)
+	v1.POST("/templates/:name/shrink", limit(MaxJSON), a.shrinkTemplate)
 	v1.POST("/templates/:name/room", limit(MaxJSON), a.roomOfTemplate)
 	v1.POST("/templates/:name/paste", limit(MaxJSON), a.pasteTemplate)
 	v1.POST("/templates/:name/sheet", limit(MaxJSON), a.sheetOfTemplate)
 	v1.POST("/templates/:name/look", limit(MaxJSON), a.lookAtTemplate)
-	v1.POST("/templates/:name/rule", limit(MaxJSON), a.exportRule)
+	v1.POST("/templates/:name/block", limit(MaxJSON), a.exportBlock)
 	v1.POST("/templates/:name/fill", limit(MaxJSON), a.fillTemplate)
-	v1.POST("/templates/:name/start", limit(MaxJSON), a.startTemplate)
-	v1.POST("/templates/:name/adopt", limit(MaxArchive), a.adoptTemplate)
+	v1.POST("/templates/:name/new", limit(MaxArchive), a.newTemplate)
 	v1.GET("/starters", a.listStarters)
 	v1.GET("/forms", a.listForms)
-	v1.POST("/adopt", limit(MaxArchive), a.adoptPage)
-	v1.POST("/tidy", limit(MaxJSON), a.tidySource)
+	v1.POST("/new", limit(MaxArchive), a.previewNewTemplate)
+	v1.POST("/clean", limit(MaxJSON), a.cleanSource)
 
 	v1.GET("/people", a.listPeople)
 	v1.GET("/people/hard-cases", a.listHardCases)
@@ -174,7 +173,7 @@ func (a *API) fail(c *gin.Context, err error) {
 		problem(c, http.StatusUnprocessableEntity, "The template has mistakes and cannot be filled:\n"+mistakes.Error(), mistakes)
 	case errors.As(err, &large):
 		problem(c, http.StatusRequestEntityTooLarge, "The request is larger than is taken here.", nil)
-	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, clients.ErrRefused), errors.Is(err, fit.ErrNoLimit), errors.Is(err, fit.ErrNoClient), errors.Is(err, drawing.ErrNoWordProcessor), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
+	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, clients.ErrRefused), errors.Is(err, shrink.ErrNoLimit), errors.Is(err, shrink.ErrNoClient), errors.Is(err, drawing.ErrNoWordProcessor), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
 		problem(c, http.StatusUnprocessableEntity, err.Error(), nil)
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the caller went away

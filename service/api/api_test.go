@@ -20,7 +20,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"missivum/core/check"
-	"missivum/core/mend"
+	"missivum/core/fix"
 	"missivum/demo"
 	"missivum/service/api"
 	"missivum/service/clients"
@@ -192,8 +192,8 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"Budget", "POST", "/api/v1/templates/regatta/check", "{}", 200, []string{"budgets"}},
 		{"Look", "POST", "/api/v1/templates/regatta/look", `{"client":"capped-webmail"}`, 200, nil},
 		{"LogEntry", "POST", "/api/v1/templates/regatta/look", `{"client":"capped-webmail"}`, 200, []string{"log"}},
-		{"Exported", "POST", "/api/v1/templates/harbour/rule", `{"dialect":"percent"}`, 200, nil},
-		{"Loss", "POST", "/api/v1/templates/harbour/rule", `{"dialect":"percent"}`, 200, []string{"losses"}},
+		{"Exported", "POST", "/api/v1/templates/harbour/block", `{"dialect":"percent"}`, 200, nil},
+		{"Loss", "POST", "/api/v1/templates/harbour/block", `{"dialect":"percent"}`, 200, []string{"losses"}},
 		{"PeoplePage", "GET", "/api/v1/people", "", 200, nil},
 		{"FieldInfo", "GET", "/api/v1/people", "", 200, []string{"fields"}},
 		{"PersonSnapshot", "GET", "/api/v1/people", "", 200, []string{"people"}},
@@ -204,15 +204,15 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"FieldChange", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes", "fields"}},
 		{"RowError", "POST", "/api/v1/people/import", "mail,cn\nx,X\n", 200, []string{"bad"}},
 		{"Client", "GET", "/api/v1/clients", "", 200, nil},
-		{"Mend", "POST", "/api/v1/templates/harbour/check", `{"source":"<p style='margin: 0; line-height: 20px'>x</p>"}`, 200, []string{"findings", "mend"}},
+		{"Fix", "POST", "/api/v1/templates/harbour/check", `{"source":"<p style='margin: 0; line-height: 20px'>x</p>"}`, 200, []string{"findings", "fix"}},
 		{"Verdict", "POST", "/api/v1/templates/regatta/check", "{}", 200, []string{"verdict"}},
-		{"Mended", "POST", "/api/v1/templates/regatta/mend", "{}", 200, nil},
-		{"MendDone", "POST", "/api/v1/templates/regatta/mend", "{}", 200, []string{"done"}},
+		{"Fixed", "POST", "/api/v1/templates/regatta/fix", "{}", 200, nil},
+		{"FixDone", "POST", "/api/v1/templates/regatta/fix", "{}", 200, []string{"done"}},
 		{"Map", "POST", "/api/v1/templates/regatta/map", "{}", 200, nil},
 		{"MapRow", "POST", "/api/v1/templates/regatta/map", "{}", 200, []string{"rows"}},
 		{"MapCell", "POST", "/api/v1/templates/regatta/map", "{}", 200, []string{"rows", "cells"}},
-		{"Fitted", "POST", "/api/v1/templates/harbour/fit", `{"client":"capped-webmail","target":2000}`, 200, nil},
-		{"FitStep", "POST", "/api/v1/templates/harbour/fit", `{"client":"capped-webmail"}`, 200, []string{"steps"}},
+		{"Shrunk", "POST", "/api/v1/templates/harbour/shrink", `{"client":"capped-webmail","target":2000}`, 200, nil},
+		{"ShrinkStep", "POST", "/api/v1/templates/harbour/shrink", `{"client":"capped-webmail"}`, 200, []string{"steps"}},
 		{"Space", "POST", "/api/v1/templates/harbour/room", `{"client":"capped-webmail"}`, 200, nil},
 		{"RoomShare", "POST", "/api/v1/templates/harbour/room", `{"client":"capped-webmail","person":"bo@brackwater.example"}`, 200, []string{"elements"}},
 		{"ClientDocument", "GET", "/api/v1/clients/capped-webmail/document", "", 200, nil},
@@ -224,16 +224,16 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"LanguageAttribute", "GET", "/api/v1/fields", "", 200, []string{"attributes"}},
 		{"Form", "GET", "/api/v1/forms", "", 200, nil},
 		{"Starter", "GET", "/api/v1/starters", "", 200, nil},
-		{"TemplateDetail", "POST", "/api/v1/templates/begun/start", `{"starter":"columns"}`, 201, nil},
-		{"TidyResult", "POST", "/api/v1/tidy", `{"source":"<p class=x>a<form></form></p>"}`, 200, nil},
-		{"TidyChange", "POST", "/api/v1/tidy", `{"source":"<p class=x>a<form></form></p>"}`, 200, []string{"changes"}},
-		{"TidyLeft", "POST", "/api/v1/tidy", `{"source":"<p class=x>a<form></form></p>"}`, 200, []string{"left"}},
-		{"Adopted", "POST", "/api/v1/adopt", adoptBody, 200, nil},
-		{"Lifted", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted"}},
-		{"LiftFound", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "found"}},
-		{"LiftQuestion", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "questions"}},
-		{"LiftDifference", "POST", "/api/v1/adopt", adoptBody, 200, []string{"lifted", "differences"}},
-		{"TemplateDetail", "POST", "/api/v1/templates/lifted/adopt", adoptBody, 201, nil},
+		{"TemplateDetail", "POST", "/api/v1/templates/begun/new", `{"starter":"columns"}`, 201, nil},
+		{"CleanResult", "POST", "/api/v1/clean", `{"source":"<p class=x>a<form></form></p>"}`, 200, nil},
+		{"CleanChange", "POST", "/api/v1/clean", `{"source":"<p class=x>a<form></form></p>"}`, 200, []string{"changes"}},
+		{"CleanLeft", "POST", "/api/v1/clean", `{"source":"<p class=x>a<form></form></p>"}`, 200, []string{"left"}},
+		{"NewPreview", "POST", "/api/v1/new", newBody, 200, nil},
+		{"Recognised", "POST", "/api/v1/new", newBody, 200, []string{"recognised"}},
+		{"RecognisedValue", "POST", "/api/v1/new", newBody, 200, []string{"recognised", "found"}},
+		{"RecognisedQuestion", "POST", "/api/v1/new", newBody, 200, []string{"recognised", "questions"}},
+		{"RecognisedDifference", "POST", "/api/v1/new", newBody, 200, []string{"recognised", "differences"}},
+		{"TemplateDetail", "POST", "/api/v1/templates/mine/new", newBody, 201, nil},
 		{"PictureRecord", "PUT", "/api/v1/pictures/mark?file=mark.svg", demoPicture(t, "ferry.svg"), 200, nil},
 		{"PictureRecord", "PUT", "/api/v1/pictures/mark/alts", `{"en":"Brackwater Ferries"}`, 200, nil},
 		{"PictureSummary", "GET", "/api/v1/pictures", "", 200, nil},
@@ -243,7 +243,7 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"MultipleAdvice", "POST", "/api/v1/pictures/mark/probe", `{"width":44}`, 200, []string{"multiples"}},
 		{"MadePicture", "POST", "/api/v1/pictures/mark/fit", `{"recipe":{"width":44},"keep":true}`, 200, nil},
 		{"PictureTrial", "POST", "/api/v1/pictures/mark/fit", `{"recipe":{"width":44}}`, 200, []string{"trials"}},
-		{"MadePicture", "POST", "/api/v1/pictures/mark/lighten", `{"weight":{}}`, 200, nil},
+		{"MadePicture", "POST", "/api/v1/pictures/mark/compress", `{"weight":{}}`, 200, nil},
 		{"MadePicture", "POST", "/api/v1/pictures/mark/fit", `{"recipe":{"width":44,"dark":{"way":"plate"}}}`, 200, nil},
 		{"SlicedPicture", "POST", "/api/v1/pictures/mark/slice", `{"map":{"width":88,"columns":2},"keep":true}`, 200, nil},
 		{"SlicedPiece", "POST", "/api/v1/pictures/mark/slice", `{"map":{"width":88,"columns":2}}`, 200, []string{"pieces"}},
@@ -256,8 +256,8 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"CodeAnswer", "POST", "/api/v1/code", `{"person":"maren.lind@brackwater.example","recipe":{"width":200}}`, 200, nil},
 		{"PictureSettings", "PUT", "/api/v1/settings/pictures", `{"address":"https://pictures.brackwater.example/","volume":9000,"hours":24}`, 200, nil},
 		{"PictureSettings", "GET", "/api/v1/settings/pictures", "", 200, nil},
-		{"Consequence", "GET", "/api/v1/templates/harbour/travel", "", 200, nil},
-		{"Arrivals", "PUT", "/api/v1/templates/harbour/travel", `{"form":"message","way":"hosted"}`, 200, []string{"arrivals"}},
+		{"Consequence", "GET", "/api/v1/templates/harbour/delivery", "", 200, nil},
+		{"Arrivals", "PUT", "/api/v1/templates/harbour/delivery", `{"form":"message","way":"hosted"}`, 200, []string{"arrivals"}},
 		{"CheckedAddress", "POST", "/api/v1/addresses", `{"addresses":["http://127.0.0.1:1/x.png"]}`, 200, nil},
 		{"AddressFault", "GET", "/api/v1/addresses", "", 200, []string{"faults"}},
 		{"PhotoState", "GET", "/api/v1/photos", "", 200, nil},
@@ -317,7 +317,7 @@ func TestPicturesAreRefusedWithTheReason(t *testing.T) {
 		{"POST", "/api/v1/pictures/mark/take", `{"template":"harbour"}`, "does not use the picture mark"},
 		{"POST", "/api/v1/code", `{"person":"nobody@x.example","recipe":{"width":99}}`, "nobody with the mail address"},
 		{"PUT", "/api/v1/settings/pictures", `{"address":"pictures/"}`, "full https address"},
-		{"PUT", "/api/v1/templates/harbour/travel", `{"form":"message","way":"beside"}`, "cannot go as"},
+		{"PUT", "/api/v1/templates/harbour/delivery", `{"form":"message","way":"beside"}`, "cannot go as"},
 		{"POST", "/api/v1/addresses", `{"addresses":[]}`, "from 1 to 50"},
 		{"POST", "/api/v1/photos?recipe={%22width%22:40}", "no zip", "not a zip archive"},
 	} {
@@ -334,29 +334,29 @@ func TestPicturesAreRefusedWithTheReason(t *testing.T) {
 	}
 }
 
-// adoptBody is a signature in which everything that can be told is there to tell.
-const adoptBody = `{"text":"<p class=x>mAREN lIND, Brackwater Ferries, 07700 900544</p>","tidy":true,"person":"maren.lind@brackwater.example","author":"Imogen"}`
+// newBody is a signature in which everything that can be recognised is there.
+const newBody = `{"text":"<p class=x>mAREN lIND, Brackwater Ferries, 07700 900544</p>","clean":true,"person":"maren.lind@brackwater.example","author":"Imogen"}`
 
-func TestWaysIn(t *testing.T) {
+func TestNewTemplates(t *testing.T) {
 	r := loaded(t)
-	var adopted api.Adopted
-	r.want(200, "POST", "/api/v1/adopt", `{"data":"`+base64.StdEncoding.EncodeToString([]byte("<p>Gr\xfc\xdfe, Maren Lind, Brackwater Ferries</p>"))+`","person":"maren.lind@brackwater.example","answers":{"1:23":"l"}}`, &adopted)
-	if adopted.Charset != "windows-1252" || adopted.Source != "<p>Grüße, {{ cn }}, {{ l }} Ferries</p>\n" || adopted.Tidied != nil || len(adopted.Lifted.Differences) != 0 {
-		t.Errorf("%+v %+v", adopted, adopted.Lifted)
+	var preview api.NewPreview
+	r.want(200, "POST", "/api/v1/new", `{"data":"`+base64.StdEncoding.EncodeToString([]byte("<p>Gr\xfc\xdfe, Maren Lind, Brackwater Ferries</p>"))+`","person":"maren.lind@brackwater.example","answers":{"1:23":"l"}}`, &preview)
+	if preview.Charset != "windows-1252" || preview.Source != "<p>Grüße, {{ cn }}, {{ l }} Ferries</p>\n" || preview.Cleaned != nil || len(preview.Recognised.Differences) != 0 {
+		t.Errorf("%+v %+v", preview, preview.Recognised)
 	}
 	var saved api.TemplateDetail
-	r.want(201, "POST", "/api/v1/templates/lifted/adopt", adoptBody, &saved)
-	if saved.Number != 1 || saved.Author != "Imogen" || saved.Note != "Lifted from the signature of maren.lind@brackwater.example" || !strings.Contains(saved.Source, "{{ cn }}") || saved.Sample != "maren.lind@brackwater.example" {
+	r.want(201, "POST", "/api/v1/templates/mine/new", newBody, &saved)
+	if saved.Number != 1 || saved.Author != "Imogen" || saved.Note != "From the signature of maren.lind@brackwater.example" || !strings.Contains(saved.Source, "{{ cn }}") || saved.Sample != "maren.lind@brackwater.example" {
 		t.Errorf("%+v", saved)
 	}
-	r.want(409, "POST", "/api/v1/templates/lifted/adopt", adoptBody, nil)
-	r.want(201, "POST", "/api/v1/templates/begun/start", `{"starter":"text-first"}`, &saved)
+	r.want(409, "POST", "/api/v1/templates/mine/new", newBody, nil)
+	r.want(201, "POST", "/api/v1/templates/begun/new", `{"starter":"text-first"}`, &saved)
 	if saved.Texts["template.txt"] == "" || saved.Note != "From the starter Text first" {
 		t.Errorf("%+v", saved)
 	}
 	for path, body := range map[string]string{
-		"/api/v1/templates/x/start": `{"starter":"none"}`, "/api/v1/adopt": `{"text":"x","person":"nobody@x.example"}`, "/api/v1/templates/y/adopt": `{"data":"?"}`,
-		"/api/v1/tidy": `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "/api/v1/templates/harbour/fill": `{"person":"bo@brackwater.example","form":"odt"}`,
+		"/api/v1/templates/x/new": `{"starter":"none"}`, "/api/v1/new": `{"text":"x","person":"nobody@x.example"}`, "/api/v1/templates/y/new": `{"data":"?"}`,
+		"/api/v1/clean": `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "/api/v1/templates/harbour/fill": `{"person":"bo@brackwater.example","form":"odt"}`,
 	} {
 		r.want(422, "POST", path, body, nil)
 	}
@@ -364,7 +364,7 @@ func TestWaysIn(t *testing.T) {
 
 func TestFillGivesAFile(t *testing.T) {
 	r := loaded(t)
-	for form, begins := range map[string]string{"rtf": `{\rtf1`, "message": "Date: Mon, 23 Nov 2026", "copy": "<!DOCTYPE html>", "part": "MIME-Version", "text": "-- \n"} {
+	for form, begins := range map[string]string{"rtf": `{\rtf1`, "message": "Date: Mon, 23 Nov 2026", "copy-page": "<!DOCTYPE html>", "mime": "MIME-Version", "text": "-- \n"} {
 		file := r.want(200, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","variant":"reply","form":"`+form+`"}`, nil)
 		if !strings.HasPrefix(file.Body.String(), begins) || !strings.Contains(file.Header().Get("Content-Disposition"), "harbour-reply.") {
 			t.Errorf("%s: %v %.60q", form, file.Header(), file.Body)
@@ -514,7 +514,7 @@ func TestCheckAndLookOfADraft(t *testing.T) {
 	for _, wrong := range []string{`{"person":"nobody@brackwater.example"}`, `{"variant":"evening"}`, `{"client":"none"}`, `{"settings":"titel: x"}`} {
 		r.want(422, "POST", "/api/v1/templates/harbour/look", wrong, nil)
 	}
-	r.want(422, "POST", "/api/v1/templates/harbour/rule", `{"dialect":"none"}`, nil)
+	r.want(422, "POST", "/api/v1/templates/harbour/block", `{"dialect":"none"}`, nil)
 }
 
 func TestImport(t *testing.T) {
@@ -619,15 +619,15 @@ func TestAnOwnProfileCountsEverywhere(t *testing.T) {
 	}
 }
 
-func TestMendADraft(t *testing.T) {
+func TestFixADraft(t *testing.T) {
 	r := loaded(t)
 	draft := `"source":"<p style='margin: 0; line-height: 20px'>x</p><p style='margin: 0; line-height: 30px'>y</p>"`
-	var mended mend.Result
-	if r.want(200, "POST", "/api/v1/templates/harbour/mend", "{"+draft+"}", &mended); len(mended.Done) != 2 || strings.Count(mended.Source, "exactly") != 2 {
-		t.Errorf("%+v", mended)
+	var fixed fix.Result
+	if r.want(200, "POST", "/api/v1/templates/harbour/fix", "{"+draft+"}", &fixed); len(fixed.Done) != 2 || strings.Count(fixed.Source, "exactly") != 2 {
+		t.Errorf("%+v", fixed)
 	}
-	if r.want(200, "POST", "/api/v1/templates/harbour/mend", "{"+draft+`,"checks":["line-height-rule"],"at":21}`, &mended); len(mended.Done) != 1 || strings.Count(mended.Source, "exactly") != 1 {
-		t.Errorf("%+v", mended)
+	if r.want(200, "POST", "/api/v1/templates/harbour/fix", "{"+draft+`,"checks":["line-height-rule"],"at":21}`, &fixed); len(fixed.Done) != 1 || strings.Count(fixed.Source, "exactly") != 1 {
+		t.Errorf("%+v", fixed)
 	}
 	var stored api.TemplateDetail
 	if r.want(200, "GET", "/api/v1/templates/harbour", "", &stored); strings.Contains(stored.Source, "20px'>x") {

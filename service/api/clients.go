@@ -9,7 +9,7 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
-	"missivum/core/mend"
+	"missivum/core/fix"
 )
 
 // profiles are the client profiles with the ids; for none all that are not switched off.
@@ -72,26 +72,26 @@ func (a *API) removeClientDocument(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-// MendRequest asks for mends of a stored template or of a draft of it.
-type MendRequest struct {
+// FixRequest asks for fixes of a stored template or of a draft of it.
+type FixRequest struct {
 	Draft
 	Clients []string `json:"clients"`
-	Checks  []string `json:"checks"` // none: every mend that is safe
+	Checks  []string `json:"checks"` // none: every fix that is safe
 	Except  []string `json:"except"` // checks whose findings are left
-	At      *int     `json:"at"`     // byte offset of the one finding to mend; it needs one check
+	At      *int     `json:"at"`     // byte offset of the one finding to fix; it needs one check
 }
 
-func (a *API) mendTemplate(c *gin.Context) {
-	var in MendRequest
+func (a *API) fixTemplate(c *gin.Context) {
+	var in FixRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
 	if !ok {
 		return
 	}
-	options := mend.Options{Checks: in.Checks, Except: in.Except, At: -1}
+	options := fix.Options{Checks: in.Checks, Except: in.Except, At: -1}
 	if in.At != nil {
 		options.At = *in.At
 	}
-	r, err := mend.Mend(c.Request.Context(), input, options)
+	r, err := fix.Run(c.Request.Context(), input, options)
 	answer(a, c, r, err)
 }
 

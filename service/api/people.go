@@ -8,11 +8,11 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/block"
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/person"
-	"missivum/core/rule"
 	"missivum/service/people"
 )
 
@@ -149,7 +149,7 @@ func (a *API) importPeople(c *gin.Context) {
 	c.JSON(http.StatusOK, plan)
 }
 
-func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, rule.Dialects()) }
+func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, block.Dialects()) }
 
 // FieldReference is what a template can use.
 type FieldReference struct {

@@ -15,10 +15,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/check"
+	"missivum/core/delivery"
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/template"
-	"missivum/core/travel"
 	"missivum/service/pictures"
 	"missivum/service/templates"
 )
@@ -42,13 +42,13 @@ type ProbeRequest struct {
 
 // ProbeAnswer is what a picture is and what will go wrong with it.
 type ProbeAnswer struct {
-	Facts     picture.Facts   `json:"facts"`
-	Findings  []check.Finding `json:"findings"`
-	Multiples []travel.Advice `json:"multiples"`
-	Sights    []picture.Sight `json:"sights"` // empty for a picture that is opaque
-	Vanishes  []string        `json:"vanishes"`
-	Focus     picture.Point   `json:"focus"` // what it seems to be about
-	Notes     []string        `json:"notes"` // what reading it changes
+	Facts     picture.Facts     `json:"facts"`
+	Findings  []check.Finding   `json:"findings"`
+	Multiples []delivery.Advice `json:"multiples"`
+	Sights    []picture.Sight   `json:"sights"` // empty for a picture that is opaque
+	Vanishes  []string          `json:"vanishes"`
+	Focus     picture.Point     `json:"focus"` // what it seems to be about
+	Notes     []string          `json:"notes"` // what reading it changes
 }
 
 // FitRequest asks for a rendition.
@@ -58,8 +58,8 @@ type FitRequest struct {
 	Keep   bool           `json:"keep"` // store it and host it
 }
 
-// LightenRequest asks for a lighter file of the same size.
-type LightenRequest struct {
+// CompressRequest asks for a lighter file of the same size.
+type CompressRequest struct {
 	Number int            `json:"number"`
 	Weight picture.Weight `json:"weight"`
 	Keep   bool           `json:"keep"`
@@ -122,11 +122,11 @@ type CodeAnswer struct {
 	Image   string `json:"image"` // data address
 }
 
-// TravelChoice sets the way of a form's pictures.
-type TravelChoice struct {
-	Form   string          `json:"form"`
-	Way    template.Travel `json:"way"`
-	Author string          `json:"author"`
+// DeliveryChoice sets the way of a form's pictures.
+type DeliveryChoice struct {
+	Form   string            `json:"form"`
+	Way    template.Delivery `json:"way"`
+	Author string            `json:"author"`
 }
 
 // AddressRequest asks for addresses to be asked.
@@ -146,7 +146,7 @@ func (a *API) pictureRoutes(v1 *gin.RouterGroup) {
 	v1.PUT("/pictures/:name/alts", limit(MaxJSON), a.putAlts)
 	v1.POST("/pictures/:name/probe", limit(MaxJSON), a.probePicture)
 	v1.POST("/pictures/:name/fit", limit(MaxJSON), a.fitPicture)
-	v1.POST("/pictures/:name/lighten", limit(MaxJSON), a.lightenPicture)
+	v1.POST("/pictures/:name/compress", limit(MaxJSON), a.compressPicture)
 	v1.POST("/pictures/:name/slice", limit(MaxJSON), a.slicePicture)
 	v1.GET("/pictures/:name/sliced", a.getSliced)
 	v1.POST("/pictures/:name/use", limit(MaxJSON), a.usePicture)
@@ -154,8 +154,8 @@ func (a *API) pictureRoutes(v1 *gin.RouterGroup) {
 	v1.POST("/code", limit(MaxJSON), a.drawCode)
 	v1.GET("/settings/pictures", a.getPictureSettings)
 	v1.PUT("/settings/pictures", limit(MaxJSON), a.putPictureSettings)
-	v1.GET("/templates/:name/travel", a.weighTravel)
-	v1.PUT("/templates/:name/travel", limit(MaxJSON), a.chooseTravel)
+	v1.GET("/templates/:name/delivery", a.weighDelivery)
+	v1.PUT("/templates/:name/delivery", limit(MaxJSON), a.chooseDelivery)
 	v1.GET("/templates/:name/tree", a.getTree)
 	v1.POST("/templates/:name/addresses", a.checkTemplateAddresses)
 	v1.GET("/addresses", a.listAddresses)
@@ -296,7 +296,7 @@ func (a *API) probePicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	out := ProbeAnswer{Facts: version.Facts, Multiples: travel.Multiples(profiles, "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
+	out := ProbeAnswer{Facts: version.Facts, Multiples: delivery.Multiples(profiles, "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
 	if read.Transparent {
 		out.Sights = picture.Sights(read.Image())
 		out.Vanishes = append(out.Vanishes, picture.Vanishes(out.Sights)...)
@@ -364,8 +364,8 @@ func (a *API) fitPicture(c *gin.Context) {
 	a.made(c, version, in.Recipe, in.Keep, r, err)
 }
 
-func (a *API) lightenPicture(c *gin.Context) {
-	in, ok := body[LightenRequest](a, c)
+func (a *API) compressPicture(c *gin.Context) {
+	in, ok := body[CompressRequest](a, c)
 	if !ok {
 		return
 	}
@@ -374,7 +374,7 @@ func (a *API) lightenPicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	r, err := picture.Lighten(data, in.Weight)
+	r, err := picture.Compress(data, in.Weight)
 	asItIs := picture.Recipe{Width: version.Facts.Width, Height: version.Facts.Height, Multiple: 1, Weight: in.Weight}
 	a.made(c, version, asItIs, in.Keep, r, err)
 }
@@ -510,7 +510,7 @@ func (a *API) putPictureSettings(c *gin.Context) {
 	answer(a, c, in, a.Pictures.PutSettings(c.Request.Context(), in))
 }
 
-func (a *API) weighTravel(c *gin.Context) {
+func (a *API) weighDelivery(c *gin.Context) {
 	ctx := c.Request.Context()
 	t, err := a.Templates.Get(ctx, c.Param("name"), 0)
 	if err != nil {
@@ -532,12 +532,12 @@ func (a *API) weighTravel(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	list, err := travel.Weigh(travel.Input{Template: t.Template, People: d, Profiles: profiles, Day: a.Now(), Volume: s.Volume})
+	list, err := delivery.Weigh(delivery.Input{Template: t.Template, People: d, Profiles: profiles, Day: a.Now(), Volume: s.Volume})
 	answer(a, c, list, err)
 }
 
-func (a *API) chooseTravel(c *gin.Context) {
-	in, ok := body[TravelChoice](a, c)
+func (a *API) chooseDelivery(c *gin.Context) {
+	in, ok := body[DeliveryChoice](a, c)
 	if !ok {
 		return
 	}
@@ -545,7 +545,7 @@ func (a *API) chooseTravel(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	a.weighTravel(c)
+	a.weighDelivery(c)
 }
 
 // getTree sends a template's pictures as they must lie on a web server.

@@ -13,12 +13,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/block"
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/person"
 	"missivum/core/picture"
-	"missivum/core/rule"
 	"missivum/core/style"
 	"missivum/core/template"
 	"missivum/service/store"
@@ -110,18 +110,18 @@ type LookRequest struct {
 
 // Look is a signature to look at.
 type Look struct {
-	Form     string     `json:"form"` // html or text
-	Body     string     `json:"body"`
-	Width    int        `json:"width"`  // px at which the client shows it; 0 as written
-	Ground   string     `json:"ground"` // colour behind the message
-	Text     string     `json:"text"`   // colour of text that has none of its own
-	Log      []LogEntry `json:"log"`
-	Duration float64    `json:"milliseconds"`
+	Form       string     `json:"form"` // html or text
+	Body       string     `json:"body"`
+	Width      int        `json:"width"`      // px at which the client shows it; 0 as written
+	Background string     `json:"background"` // colour behind the message
+	Text       string     `json:"text"`       // colour of text that has none of its own
+	Log        []LogEntry `json:"log"`
+	Duration   float64    `json:"milliseconds"`
 }
 
 // LogEntry is one thing that happens on a signature's way.
 type LogEntry struct {
-	Hop    string `json:"hop"`
+	Stage  string `json:"stage"`
 	What   string `json:"what"`
 	Does   string `json:"does"`
 	Says   string `json:"says"`
@@ -130,8 +130,8 @@ type LogEntry struct {
 	Column int    `json:"column"`
 }
 
-// RuleRequest asks for a host's block.
-type RuleRequest struct {
+// BlockRequest asks for a host's block.
+type BlockRequest struct {
 	Draft
 	Dialect string `json:"dialect"`
 	Variant string `json:"variant"`
@@ -447,7 +447,7 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 			in.Client = "text-reader"
 		} else {
 			body, err := prepared.Shown(variant, who)
-			return Look{Form: "html", Body: body, Log: []LogEntry{}, Ground: "#ffffff", Text: "#000000"}, err
+			return Look{Form: "html", Body: body, Log: []LogEntry{}, Background: "#ffffff", Text: "#000000"}, err
 		}
 	}
 	chosen, err := a.profiles(ctx, []string{in.Client})
@@ -456,27 +456,27 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 	}
 	profile := chosen[0]
 	view := client.View{Dark: in.Dark, Blocked: in.Blocked}
-	kept, err := prepared.Seen(profile, client.Draw, view, variant, who)
-	ground, text := profile.Ground(view)
-	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}, Ground: style.Hex(ground), Text: style.Hex(text)}
+	kept, err := prepared.Seen(profile, client.Render, view, variant, who)
+	background, text := profile.Background(view)
+	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}, Background: style.Hex(background), Text: style.Hex(text)}
 	for _, e := range kept.Log {
 		place := prepared.Doc.Place(e.Span.Start)
 		look.Log = append(look.Log, LogEntry{
-			Hop: string(e.Hop), What: e.What, Does: string(e.Behaviour.Does), Says: e.Behaviour.Says, Basis: string(e.Behaviour.Basis),
+			Stage: string(e.Stage), What: e.What, Does: string(e.Behaviour.Does), Says: e.Behaviour.Says, Basis: string(e.Behaviour.Basis),
 			Line: place.Line, Column: place.Column,
 		})
 	}
 	return look, err
 }
 
-func (a *API) exportRule(c *gin.Context) {
-	var in RuleRequest
+func (a *API) exportBlock(c *gin.Context) {
+	var in BlockRequest
 	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	dialect := rule.Find(in.Dialect)
+	dialect := block.Find(in.Dialect)
 	if dialect == nil {
 		a.fail(c, fmt.Errorf("%w: there is no dialect %q", errBad, in.Dialect))
 		return
@@ -486,7 +486,7 @@ func (a *API) exportRule(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	exported, err := rule.ExportTemplate(s.template, s.people.Schema, variant, a.Now(), dialect, s.people)
+	exported, err := block.ExportTemplate(s.template, s.people.Schema, variant, a.Now(), dialect, s.people)
 	if err != nil {
 		a.fail(c, err)
 		return

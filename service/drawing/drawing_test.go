@@ -149,7 +149,7 @@ func TestSheetAsPageAndAsPicture(t *testing.T) {
 	if errors.Is(err, ErrNoOffice) {
 		t.Skip(err)
 	}
-	if err != nil || !strings.Contains(string(page), "Drawn by LibreOffice Writer") {
+	if err != nil || !strings.Contains(string(page), "Rendered by LibreOffice Writer") {
 		t.Errorf("%v\n%.200s", err, page)
 	}
 	if _, err := Chromium(); err != nil {

@@ -15,8 +15,8 @@ import (
 	"slices"
 	"time"
 
+	"missivum/core/delivery"
 	"missivum/core/picture"
-	"missivum/core/travel"
 	"missivum/service/files"
 	"missivum/service/store"
 )
@@ -279,7 +279,7 @@ func (p *Pictures) CheckTemplate(ctx context.Context, name string, number int) (
 	if err != nil {
 		return nil, err
 	}
-	addresses, err := travel.Addresses(t.Template, d.Schema, p.Now())
+	addresses, err := delivery.Addresses(t.Template, d.Schema, p.Now())
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrRefused, err)
 	}

@@ -490,16 +490,16 @@ func (p *Pictures) put(ctx context.Context, name string, number int, in UseReque
 }
 
 // Choose sets the way in which the pictures of a template's form travel.
-func (p *Pictures) Choose(ctx context.Context, name, form string, way template.Travel, author string) (templates.Stored, error) {
+func (p *Pictures) Choose(ctx context.Context, name, form string, way template.Delivery, author string) (templates.Stored, error) {
 	t, err := p.Templates.Get(ctx, name, 0)
 	if err != nil {
 		return t, err
 	}
-	if !slices.Contains(template.Travels(form), way) {
+	if !slices.Contains(template.Deliveries(form), way) {
 		return t, fmt.Errorf("%w: pictures of the form %q cannot go as %q", ErrRefused, form, way)
 	}
 	parts := t.Parts()
-	if parts.Settings, err = template.WithSetting(parts.Settings, string(way), "pictures", "travel", form); err != nil {
+	if parts.Settings, err = template.WithSetting(parts.Settings, string(way), "pictures", "delivery", form); err != nil {
 		return t, err
 	}
 	return p.Templates.Save(ctx, name, parts, templates.Edit{Note: fmt.Sprintf("Pictures of %s: %s", form, way), Author: author, Base: t.Number})

@@ -62,12 +62,12 @@ type Edit struct {
 
 // State counts what the checks find in a template.
 type State struct {
-	Breaks   int    `json:"breaks"`
-	Degrades int    `json:"degrades"`
-	Notes    int    `json:"notes"`
-	Burst    int    `json:"burst"` // budgets
-	Fails    bool   `json:"fails"`
-	Verdict  string `json:"verdict"` // one sentence
+	Breaks    int    `json:"breaks"`
+	Degrades  int    `json:"degrades"`
+	Notes     int    `json:"notes"`
+	OverLimit int    `json:"overLimit"` // budgets
+	Fails     bool   `json:"fails"`
+	Verdict   string `json:"verdict"` // one sentence
 }
 
 // Get returns a version; number 0 is the latest.
@@ -169,8 +169,8 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 		}
 	}
 	for _, b := range report.Budgets {
-		if b.Burst() {
-			state.Burst++
+		if b.Exceeded() {
+			state.OverLimit++
 		}
 	}
 	state.Fails, state.Verdict = report.Fails(), report.Verdict.String()

@@ -210,7 +210,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/{name}/rule": {
+    "/api/v1/templates/{name}/block": {
         parameters: {
             query?: never;
             header?: never;
@@ -222,7 +222,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** The block for a mail host, and what is lost. */
-        post: operations["exportRule"];
+        post: operations["exportBlock"];
         delete?: never;
         options?: never;
         head?: never;
@@ -371,7 +371,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/{name}/mend": {
+    "/api/v1/templates/{name}/fix": {
         parameters: {
             query?: never;
             header?: never;
@@ -383,7 +383,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Put findings right in a template's source. Nothing is stored. */
-        post: operations["mendTemplate"];
+        post: operations["fixTemplate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -409,7 +409,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/{name}/fit": {
+    "/api/v1/templates/{name}/shrink": {
         parameters: {
             query?: never;
             header?: never;
@@ -421,7 +421,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** How a template gets below a client's limit. Nothing is stored. */
-        post: operations["fitTemplate"];
+        post: operations["shrinkTemplate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -504,7 +504,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/{name}/start": {
+    "/api/v1/templates/{name}/new": {
         parameters: {
             query?: never;
             header?: never;
@@ -515,27 +515,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Save a starter as a new template. */
-        post: operations["startTemplate"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/templates/{name}/adopt": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Save what a page becomes as a new template. */
-        post: operations["adoptTemplate"];
+        /** Save a new template made of a starter, a page or a finished signature. */
+        post: operations["newTemplate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -576,7 +557,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/adopt": {
+    "/api/v1/new": {
         parameters: {
             query?: never;
             header?: never;
@@ -585,15 +566,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a page would become; nothing is saved. */
-        post: operations["adoptPage"];
+        /** What a starter, a page or a finished signature would become; nothing is saved. */
+        post: operations["previewNewTemplate"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tidy": {
+    "/api/v1/clean": {
         parameters: {
             query?: never;
             header?: never;
@@ -603,7 +584,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** A source without leftovers, indented; nothing is saved. */
-        post: operations["tidySource"];
+        post: operations["cleanSource"];
         delete?: never;
         options?: never;
         head?: never;
@@ -799,7 +780,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pictures/{name}/lighten": {
+    "/api/v1/pictures/{name}/compress": {
         parameters: {
             query?: never;
             header?: never;
@@ -811,7 +792,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Make a lighter file of the same size. */
-        post: operations["lightenPicture"];
+        post: operations["compressPicture"];
         delete?: never;
         options?: never;
         head?: never;
@@ -929,7 +910,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/{name}/travel": {
+    "/api/v1/templates/{name}/delivery": {
         parameters: {
             query?: never;
             header?: never;
@@ -939,9 +920,9 @@ export interface paths {
             cookie?: never;
         };
         /** What follows from each way in which the pictures of each form can travel. */
-        get: operations["weighTravel"];
+        get: operations["weighDelivery"];
         /** Choose the way of a form. */
-        put: operations["chooseTravel"];
+        put: operations["chooseDelivery"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1058,8 +1039,8 @@ export interface components {
             breaks: number;
             degrades: number;
             notes: number;
-            /** @description Budgets that are burst. */
-            burst: number;
+            /** @description How many limits are exceeded. */
+            overLimit: number;
             fails: boolean;
         };
         TemplateSummary: {
@@ -1167,11 +1148,11 @@ export interface components {
              * @enum {string}
              */
             basis?: "measured" | "published" | "assumed";
-            mend?: components["schemas"]["Mend"];
+            fix?: components["schemas"]["Fix"];
             /** @description The reason for which the source accepts it. */
             accepted?: string;
         };
-        Mend: {
+        Fix: {
             title: string;
             edits: {
                 start: number;
@@ -1189,7 +1170,7 @@ export interface components {
                 recipe?: components["schemas"]["PictureRecipe"];
             }[];
         };
-        MendRequest: {
+        FixRequest: {
             source?: string;
             settings?: string;
             texts?: {
@@ -1200,14 +1181,14 @@ export interface components {
                 [key: string]: string;
             };
             clients?: string[];
-            /** @description None for every mend that is safe. */
+            /** @description None for every fix that is safe. */
             checks?: string[];
             /** @description Checks whose findings are left. */
             except?: string[];
-            /** @description Byte offset of the one finding to mend; it needs one check. */
+            /** @description Byte offset of the one finding to fix; it needs one check. */
             at?: number;
         };
-        Mended: {
+        Fixed: {
             source: string;
             /** @description template.yaml, which names new pictures. */
             settings: string;
@@ -1215,12 +1196,12 @@ export interface components {
             pictures: {
                 [key: string]: string;
             };
-            done: components["schemas"]["MendDone"][];
-            refused: components["schemas"]["MendDone"][];
+            done: components["schemas"]["FixDone"][];
+            refused: components["schemas"]["FixDone"][];
             rounds: number;
             findings: components["schemas"]["Finding"][];
         };
-        MendDone: {
+        FixDone: {
             check: string;
             line: number;
             column: number;
@@ -1230,7 +1211,7 @@ export interface components {
             /** @description Why it was not done. */
             why?: string;
         };
-        TemplateFitRequest: {
+        ShrinkRequest: {
             source?: string;
             settings?: string;
             texts?: {
@@ -1244,7 +1225,7 @@ export interface components {
             /** @description Characters; 0 for the client's own limit. */
             target?: number;
         };
-        Fitted: {
+        Shrunk: {
             client: string;
             target: number;
             /** @description Characters of the worst person. */
@@ -1259,15 +1240,15 @@ export interface components {
             still: number;
             /** @description The steps are needed. */
             compact: boolean;
-            steps: components["schemas"]["FitStep"][];
-            proposals: components["schemas"]["FitStep"][];
+            steps: components["schemas"]["ShrinkStep"][];
+            proposals: components["schemas"]["ShrinkStep"][];
             fits: boolean;
             /** @description With the proposals too. */
             reached: boolean;
             /** @description template.yaml with the steps that keep the look. */
             settings: string;
         };
-        FitStep: {
+        ShrinkStep: {
             title: string;
             saved: number;
             /** @description Characters of the worst person after it. */
@@ -1404,7 +1385,7 @@ export interface components {
             least: number;
             /** @description The middle figure of all people. */
             median: number;
-            /** @description How many people burst it. */
+            /** @description How many people are over the limit. */
             over: number;
             /** @enum {string} */
             severity: "breaks" | "degrades" | "note";
@@ -1440,7 +1421,7 @@ export interface components {
             blocked?: boolean;
         };
         LogEntry: {
-            hop: string;
+            stage: string;
             what: string;
             does: string;
             says: string;
@@ -1451,7 +1432,7 @@ export interface components {
         };
         Look: {
             /** @description Colour behind the message. */
-            ground: string;
+            background: string;
             /** @description Colour of text that has none of its own. */
             text: string;
             /** @enum {string} */
@@ -1462,7 +1443,7 @@ export interface components {
             log: components["schemas"]["LogEntry"][];
             milliseconds: number;
         };
-        RuleRequest: {
+        BlockRequest: {
             source?: string;
             settings?: string;
             texts?: {
@@ -1585,59 +1566,57 @@ export interface components {
             about: string;
             variants: string[];
         };
-        StartRequest: {
-            starter: string;
-            author?: string;
-        };
-        TidyRequest: {
+        CleanRequest: {
             source: string;
             tracking?: boolean;
             joinText?: boolean;
             indentOnly?: boolean;
         };
-        TidyChange: {
+        CleanChange: {
             what: string;
             count: number;
         };
-        TidyLeft: {
+        CleanLeft: {
             offset: number;
             line: number;
             column: number;
             what: string;
             why: string;
         };
-        TidyResult: {
+        CleanResult: {
             source: string;
-            changes: components["schemas"]["TidyChange"][];
-            left: components["schemas"]["TidyLeft"][];
+            changes: components["schemas"]["CleanChange"][];
+            left: components["schemas"]["CleanLeft"][];
             /** @description Bytes. */
             before: number;
             /** @description Bytes. */
             after: number;
         };
-        AdoptRequest: {
-            /** @description The page. */
+        NewRequest: {
+            /** @description Name of a starter; or */
+            starter?: string;
+            /** @description a page; or */
             text?: string;
-            /** @description Instead of text, its bytes in base64. */
+            /** @description its bytes in base64, whose character set is recognised. */
             data?: string;
-            tidy?: boolean;
+            clean?: boolean;
             tracking?: boolean;
             joinText?: boolean;
-            /** @description Mail address of whose signature it is; empty when there are no values to lift. */
+            /** @description Mail address of whose signature it is; empty for a page that is nobody's signature. */
             person?: string;
             answers?: {
                 [key: string]: string;
             };
             author?: string;
         };
-        LiftFound: {
+        RecognisedValue: {
             expression: string;
             text: string;
             offset: number;
             line: number;
             column: number;
         };
-        LiftQuestion: {
+        RecognisedQuestion: {
             id: string;
             text: string;
             context: string;
@@ -1647,25 +1626,25 @@ export interface components {
             line: number;
             column: number;
         };
-        LiftDifference: {
+        RecognisedDifference: {
             what: string;
             original: string;
             filled: string;
         };
-        Lifted: {
-            found: components["schemas"]["LiftFound"][];
-            questions: components["schemas"]["LiftQuestion"][];
-            differences: components["schemas"]["LiftDifference"][];
+        Recognised: {
+            found: components["schemas"]["RecognisedValue"][];
+            questions: components["schemas"]["RecognisedQuestion"][];
+            differences: components["schemas"]["RecognisedDifference"][];
             notFound: string[];
         };
-        Adopted: {
+        NewPreview: {
             source: string;
             settings: string;
             charset: string;
             pictures: string[];
             missing: string[];
-            tidied: components["schemas"]["TidyResult"] | null;
-            lifted: components["schemas"]["Lifted"] | null;
+            cleaned: components["schemas"]["CleanResult"] | null;
+            recognised: components["schemas"]["Recognised"] | null;
         };
         Limit: {
             measure: string;
@@ -1678,7 +1657,7 @@ export interface components {
         };
         Behaviour: {
             id: string;
-            hop: string;
+            stage: string;
             match: Record<string, never>;
             does: string;
             check?: string;
@@ -1714,7 +1693,7 @@ export interface components {
                 carried: components["schemas"]["Arrival"];
                 data: components["schemas"]["Arrival"];
                 formats: {
-                    drawn: string[];
+                    rendered: string[];
                     animation: string;
                     basis: string;
                 };
@@ -1847,7 +1826,7 @@ export interface components {
             radius?: number;
             ring?: number;
             colour?: string;
-            ground?: string;
+            background?: string;
             format?: string;
             threshold?: number;
             limit?: number;
@@ -1867,7 +1846,7 @@ export interface components {
             says: string;
         };
         Sight: {
-            ground: string;
+            background: string;
             colour: string;
             seen: number;
             vanishes: boolean;
@@ -1886,7 +1865,7 @@ export interface components {
             number?: number;
             keep?: boolean;
         };
-        LightenRequest: {
+        CompressRequest: {
             weight: components["schemas"]["PictureWeight"];
             number?: number;
             keep?: boolean;
@@ -1948,7 +1927,7 @@ export interface components {
             height: number;
             link: string;
             alt: string;
-            ground: string;
+            background: string;
             plain: string;
             letters: boolean;
             bytes: number;
@@ -2008,7 +1987,7 @@ export interface components {
             arrivals: components["schemas"]["Arrivals"][];
             says: string;
         };
-        TravelChoice: {
+        DeliveryChoice: {
             form: string;
             way: string;
             author?: string;
@@ -2547,7 +2526,7 @@ export interface operations {
             };
         };
     };
-    exportRule: {
+    exportBlock: {
         parameters: {
             query?: never;
             header?: never;
@@ -2558,7 +2537,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RuleRequest"];
+                "application/json": components["schemas"]["BlockRequest"];
             };
         };
         responses: {
@@ -2902,7 +2881,7 @@ export interface operations {
             };
         };
     };
-    mendTemplate: {
+    fixTemplate: {
         parameters: {
             query?: never;
             header?: never;
@@ -2913,7 +2892,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MendRequest"];
+                "application/json": components["schemas"]["FixRequest"];
             };
         };
         responses: {
@@ -2923,7 +2902,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Mended"];
+                    "application/json": components["schemas"]["Fixed"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
@@ -2972,7 +2951,7 @@ export interface operations {
             };
         };
     };
-    fitTemplate: {
+    shrinkTemplate: {
         parameters: {
             query?: never;
             header?: never;
@@ -2983,7 +2962,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TemplateFitRequest"];
+                "application/json": components["schemas"]["ShrinkRequest"];
             };
         };
         responses: {
@@ -2993,7 +2972,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Fitted"];
+                    "application/json": components["schemas"]["Shrunk"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
@@ -3148,7 +3127,7 @@ export interface operations {
             };
         };
     };
-    startTemplate: {
+    newTemplate: {
         parameters: {
             query?: never;
             header?: never;
@@ -3159,42 +3138,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["StartRequest"];
-            };
-        };
-        responses: {
-            /** @description Done. */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TemplateDetail"];
-                };
-            };
-            /** @description What went wrong (RFC 9457). */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    adoptTemplate: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["AdoptRequest"];
+                "application/json": components["schemas"]["NewRequest"];
             };
         };
         responses: {
@@ -3276,7 +3220,7 @@ export interface operations {
             };
         };
     };
-    adoptPage: {
+    previewNewTemplate: {
         parameters: {
             query?: never;
             header?: never;
@@ -3285,7 +3229,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AdoptRequest"];
+                "application/json": components["schemas"]["NewRequest"];
             };
         };
         responses: {
@@ -3295,7 +3239,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Adopted"];
+                    "application/json": components["schemas"]["NewPreview"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
@@ -3309,7 +3253,7 @@ export interface operations {
             };
         };
     };
-    tidySource: {
+    cleanSource: {
         parameters: {
             query?: never;
             header?: never;
@@ -3318,7 +3262,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TidyRequest"];
+                "application/json": components["schemas"]["CleanRequest"];
             };
         };
         responses: {
@@ -3328,7 +3272,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TidyResult"];
+                    "application/json": components["schemas"]["CleanResult"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
@@ -3765,7 +3709,7 @@ export interface operations {
             };
         };
     };
-    lightenPicture: {
+    compressPicture: {
         parameters: {
             query?: never;
             header?: never;
@@ -3776,7 +3720,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LightenRequest"];
+                "application/json": components["schemas"]["CompressRequest"];
             };
         };
         responses: {
@@ -4031,7 +3975,7 @@ export interface operations {
             };
         };
     };
-    weighTravel: {
+    weighDelivery: {
         parameters: {
             query?: never;
             header?: never;
@@ -4062,7 +4006,7 @@ export interface operations {
             };
         };
     };
-    chooseTravel: {
+    chooseDelivery: {
         parameters: {
             query?: never;
             header?: never;
@@ -4073,7 +4017,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TravelChoice"];
+                "application/json": components["schemas"]["DeliveryChoice"];
             };
         };
         responses: {

@@ -78,12 +78,12 @@ function ProfileDialog({ profile: p, onClose }: { profile: Client; onClose: () =
         <Box tabIndex={0} role="group" aria-label="Behaviours" sx={{ maxHeight: 420, overflow: 'auto' }}>
           <Table size="small">
             <TableHead>
-              <TableRow><TableCell>Hop</TableCell><TableCell>Behaviour</TableCell><TableCell>Happens</TableCell><TableCell>Readers see</TableCell><TableCell>How bad</TableCell><TableCell>Basis</TableCell></TableRow>
+              <TableRow><TableCell>Stage</TableCell><TableCell>Behaviour</TableCell><TableCell>Happens</TableCell><TableCell>Readers see</TableCell><TableCell>How bad</TableCell><TableCell>Basis</TableCell></TableRow>
             </TableHead>
             <TableBody>
               {p.behaviours?.map((b) => (
                 <TableRow key={b.id}>
-                  <TableCell>{b.hop}</TableCell>
+                  <TableCell>{b.stage}</TableCell>
                   <TableCell>{b.id.replaceAll('-', ' ')}</TableCell>
                   <TableCell>{b.does}</TableCell>
                   <TableCell>{b.says}</TableCell>

@@ -16,10 +16,10 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState, type ClipboardEvent } from 'react'
 import { useNavigate } from 'react-router'
-import { api, type Adopted, type AdoptRequest } from '../api/api'
+import { api, type NewPreview, type NewRequest } from '../api/api'
 import { useAuthor } from '../workbench/author'
 import { PersonPicker } from '../workbench/PersonPicker'
-import { TidyFacts } from '../workbench/TidyFacts'
+import { CleanFacts } from '../workbench/CleanFacts'
 import { count, Trouble } from './parts'
 
 /** The ways to a new template: a starter, or what somebody brings. */
@@ -28,10 +28,10 @@ export function NewTemplate({ onClose }: { onClose: () => void }) {
   const [name, setName] = useState('')
   const [way, setWay] = useState<'starter' | 'page'>('starter')
   const [starter, setStarter] = useState('columns')
-  const [brought, setBrought] = useState<AdoptRequest>({ tidy: true, person: '', answers: {} })
+  const [brought, setBrought] = useState<NewRequest>({ clean: true, person: '', answers: {} })
   const [author] = useAuthor()
   const create = useMutation({
-    mutationFn: () => (way === 'starter' ? api.start(name, starter, author) : api.adopt(name, { ...brought, author })),
+    mutationFn: () => api.newTemplate(name, way === 'starter' ? { starter, author } : { ...brought, author }),
     onSuccess: () => navigate(`/templates/${name}`),
   })
   const empty = way === 'page' && !brought.text && !brought.data
@@ -78,9 +78,9 @@ function Starters({ value, onChange }: { value: string; onChange: (name: string)
 }
 
 /** What was pasted or uploaded, whose signature it is, and what it would become. */
-function Brought({ value, onChange }: { value: AdoptRequest; onChange: (value: AdoptRequest) => void }) {
+function Brought({ value, onChange }: { value: NewRequest; onChange: (value: NewRequest) => void }) {
   const there = Boolean(value.text ?? value.data)
-  const would = useQuery({ queryKey: ['adopt', value], queryFn: () => api.wouldAdopt(value), enabled: there, gcTime: 0 })
+  const would = useQuery({ queryKey: ['new', value], queryFn: () => api.newPreview(value), enabled: there, gcTime: 0 })
   const paste = (e: ClipboardEvent) => {
     e.preventDefault()
     const text = e.clipboardData.getData('text/html') || e.clipboardData.getData('text/plain')
@@ -107,41 +107,41 @@ function Brought({ value, onChange }: { value: AdoptRequest; onChange: (value: A
       </Button>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
         <PersonPicker label="Whose signature it is" none="Nobody's" value={value.person ?? ''} onChange={(person) => onChange({ ...value, person, answers: {} })} />
-        <FormControlLabel control={<Checkbox checked={value.tidy ?? false} onChange={(e) => onChange({ ...value, tidy: e.target.checked })} />} label="Tidy it" />
+        <FormControlLabel control={<Checkbox checked={value.clean ?? false} onChange={(e) => onChange({ ...value, clean: e.target.checked })} />} label="Clean it" />
       </Box>
       <Trouble error={would.error} />
-      {would.data && <Outcome adopted={would.data} onAnswer={(id, answer) => onChange({ ...value, answers: { ...value.answers, [id]: answer } })} />}
+      {would.data && <Outcome preview={would.data} onAnswer={(id, answer) => onChange({ ...value, answers: { ...value.answers, [id]: answer } })} />}
     </Box>
   )
 }
 
-/** What a page would become: fields found, questions, differences, and what tidying did. */
-function Outcome({ adopted, onAnswer }: { adopted: Adopted; onAnswer: (id: string, answer: string) => void }) {
-  const { lifted, tidied } = adopted
+/** What a page would become: fields found, questions, differences, and what cleaning did. */
+function Outcome({ preview, onAnswer }: { preview: NewPreview; onAnswer: (id: string, answer: string) => void }) {
+  const { recognised, cleaned } = preview
   return (
     <Box aria-label="What it becomes" component="section" sx={{ borderTop: 1, borderColor: 'divider', pt: 1.5 }}>
       <Typography>
-        Written in {adopted.charset}.{adopted.pictures.length > 0 && ` Pictures that came along: ${adopted.pictures.join(', ')}.`}
-        {adopted.missing.length > 0 && ` Pictures that did not: ${adopted.missing.join(', ')}.`}
+        Written in {preview.charset}.{preview.pictures.length > 0 && ` Pictures that came along: ${preview.pictures.join(', ')}.`}
+        {preview.missing.length > 0 && ` Pictures that did not: ${preview.missing.join(', ')}.`}
       </Typography>
-      {lifted && (
+      {recognised && (
         <>
           <Typography sx={{ mt: 1 }}>
-            {count(lifted.found.length, 'value', 'values')} found; filled for the same person: {lifted.differences.length === 0 ? 'the same text and links as the original.' : count(lifted.differences.length, 'difference', 'differences') + '.'}
+            {count(recognised.found.length, 'value', 'values')} found; filled for the same person: {recognised.differences.length === 0 ? 'the same text and links as the original.' : count(recognised.differences.length, 'difference', 'differences') + '.'}
           </Typography>
           <Box component="ul" aria-label="Values found" tabIndex={0} sx={{ m: 0, pl: 2.5, maxHeight: 150, overflow: 'auto' }}>
-            {lifted.found.map((f) => <li key={f.offset}><bdi>{f.text}</bdi> is <code>{`{{ ${f.expression} }}`}</code></li>)}
+            {recognised.found.map((f) => <li key={f.offset}><bdi>{f.text}</bdi> is <code>{`{{ ${f.expression} }}`}</code></li>)}
           </Box>
-          {lifted.questions.map((q) => (
+          {recognised.questions.map((q) => (
             <TextField key={q.id} select size="small" fullWidth margin="dense" label={`“${q.text}” in “${q.context}” is`} value={q.chosen} onChange={(e) => onAnswer(q.id, e.target.value)} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
               {q.choices.map((c) => <MenuItem key={c} value={c}>{c === '' ? 'text, the same for everybody' : `{{ ${c} }}`}</MenuItem>)}
             </TextField>
           ))}
-          {lifted.differences.map((d) => <Typography key={d.what + d.original} color="warning.main">△ The {d.what} “{d.original}” becomes “{d.filled}”.</Typography>)}
-          {lifted.notFound.length > 0 && <Typography variant="body2" color="text.secondary">Not found in it: {lifted.notFound.join(', ')}.</Typography>}
+          {recognised.differences.map((d) => <Typography key={d.what + d.original} color="warning.main">△ The {d.what} “{d.original}” becomes “{d.filled}”.</Typography>)}
+          {recognised.notFound.length > 0 && <Typography variant="body2" color="text.secondary">Not found in it: {recognised.notFound.join(', ')}.</Typography>}
         </>
       )}
-      {tidied && <TidyFacts result={tidied} />}
+      {cleaned && <CleanFacts result={cleaned} />}
     </Box>
   )
 }

@@ -107,7 +107,7 @@ function RuleBlock({ template }: { template: string }) {
   const dialects = useQuery({ queryKey: ['dialects'], queryFn: api.dialects })
   const [chosen, setChosen] = useState('')
   const dialect = chosen || (dialects.data?.[0]?.id ?? '')
-  const rule = useQuery({ queryKey: ['rule', template, dialect], queryFn: () => api.rule(template, { dialect }), enabled: dialect !== '' })
+  const rule = useQuery({ queryKey: ['rule', template, dialect], queryFn: () => api.block(template, { dialect }), enabled: dialect !== '' })
   const about = dialects.data?.find((d) => d.id === dialect)?.about
   return (
     <Box component="section" aria-labelledby="rule">

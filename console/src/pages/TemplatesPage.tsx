@@ -66,7 +66,7 @@ function TemplateRow({ template: t }: { template: TemplateSummary }) {
 function StateWords({ template: { state } }: { template: TemplateSummary }) {
   const lines = []
   if (state.breaks > 0) lines.push(<Severity key="b" of="breaks">{count(state.breaks, 'finding breaks', 'findings break')}</Severity>)
-  if (state.burst > 0) lines.push(<Severity key="u" of="breaks">{count(state.burst, 'budget is burst', 'budgets are burst')}</Severity>)
+  if (state.overLimit > 0) lines.push(<Severity key="u" of="breaks">{count(state.overLimit, 'limit exceeded', 'limits exceeded')}</Severity>)
   if (state.degrades > 0) lines.push(<Severity key="d" of="degrades">{count(state.degrades, 'degrades', 'degrade')}</Severity>)
   if (!state.fails) lines.unshift(<Severity key="f" of="fine">Nothing breaks</Severity>)
   return (

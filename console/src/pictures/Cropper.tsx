@@ -27,7 +27,7 @@ interface Wish {
   radius: number
   ring: number
   colour: string
-  ground: string
+  background: string
   format: string
   limit: number
 }
@@ -36,7 +36,7 @@ function recipeOf(w: Wish): PictureRecipe {
   return {
     width: w.width || undefined, height: w.height || undefined, multiple: w.multiple, focus: { x: w.x, y: w.y }, zoom: w.zoom > 1 ? w.zoom : undefined, pad: w.pad || undefined,
     shape: w.shape || undefined, radius: w.shape === 'rounded' ? w.radius : undefined, ring: w.ring || undefined, colour: w.ring ? w.colour : undefined,
-    ground: w.ground || undefined, format: w.format || undefined, limit: w.limit || undefined,
+    background: w.background || undefined, format: w.format || undefined, limit: w.limit || undefined,
   }
 }
 
@@ -60,7 +60,7 @@ export function Cropper({ record, latest }: { record: PictureRecord; latest: Pic
   const queries = useQueryClient()
   const facts = latest.facts
   const [wish, setWish] = useState<Wish>({
-    width: Math.min(facts.width, 120), height: 0, multiple: 2, x: 0.5, y: 0.5, zoom: 1, pad: false, shape: '', radius: 8, ring: 0, colour: '#0b3c49', ground: '', format: '', limit: 0,
+    width: Math.min(facts.width, 120), height: 0, multiple: 2, x: 0.5, y: 0.5, zoom: 1, pad: false, shape: '', radius: 8, ring: 0, colour: '#0b3c49', background: '', format: '', limit: 0,
   })
   const set = (change: Partial<Wish>) => setWish((w) => ({ ...w, ...change }))
   const recipe = usePaused(recipeOf(wish), 250)
@@ -111,7 +111,7 @@ export function Cropper({ record, latest }: { record: PictureRecord; latest: Pic
           {wish.shape === 'rounded' && <NumberField label="Radius, px" value={wish.radius} onChange={(radius) => set({ radius })} width={110} />}
           <NumberField label="Ring, px" value={wish.ring} onChange={(ring) => set({ ring })} width={110} />
           {wish.ring > 0 && <TextField size="small" label="Ring colour" value={wish.colour} onChange={(e) => set({ colour: e.target.value })} sx={{ width: 120 }} />}
-          <TextField size="small" label="Ground" value={wish.ground} onChange={(e) => set({ ground: e.target.value })} helperText="blank: transparent" sx={{ width: 140 }} />
+          <TextField size="small" label="Background" value={wish.background} onChange={(e) => set({ background: e.target.value })} helperText="blank: transparent" sx={{ width: 140 }} />
         </Box>
         <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
           <FormatField value={wish.format} onChange={(format) => set({ format })} />

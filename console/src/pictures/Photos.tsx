@@ -15,10 +15,10 @@ export function Photos() {
   const queries = useQueryClient()
   const [size, setSize] = useState(96)
   const [shape, setShape] = useState('round')
-  const [ground, setGround] = useState('#ffffff')
+  const [background, setBackground] = useState('#ffffff')
   const state = useQuery({ queryKey: ['photos'], queryFn: api.photos, refetchInterval: (q) => (q.state.data?.state === 'running' ? 400 : false) })
   const refresh = () => queries.invalidateQueries({ queryKey: ['photos'] })
-  const recipe: PictureRecipe = { width: size, height: size, detect: true, shape, radius: shape === 'rounded' ? 8 : undefined, ground: ground || undefined }
+  const recipe: PictureRecipe = { width: size, height: size, detect: true, shape, radius: shape === 'rounded' ? 8 : undefined, background: background || undefined }
   const start = useMutation({ mutationFn: (archive: File) => api.startPhotos(archive, recipe), onSettled: refresh })
   const stop = useMutation({ mutationFn: api.stopPhotos, onSettled: refresh })
   const s = state.data
@@ -30,7 +30,7 @@ export function Photos() {
       <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap', mb: 2 }}>
         <NumberField label="Shown at, px" value={size} onChange={setSize} width={130} />
         <ShapeField value={shape} onChange={setShape} />
-        <TextField size="small" label="Ground" value={ground} onChange={(e) => setGround(e.target.value)} helperText="blank: transparent" sx={{ width: 150 }} />
+        <TextField size="small" label="Background" value={background} onChange={(e) => setBackground(e.target.value)} helperText="blank: transparent" sx={{ width: 150 }} />
         <Button component="label" variant="contained" disabled={size < 1 || s?.state === 'running'} sx={{ alignSelf: 'flex-start' }}>
           Choose the zip
           <input type="file" accept=".zip,application/zip" hidden onChange={(e) => { const f = e.target.files?.[0]; if (f) start.mutate(f); e.target.value = '' }} />

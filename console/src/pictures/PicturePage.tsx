@@ -10,16 +10,16 @@ import { Link as RouterLink, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/api'
 import { Page, PageHead, Trouble } from '../pages/parts'
 import { Cropper } from './Cropper'
-import { DarkGround } from './DarkGround'
+import { DarkBackground } from './DarkBackground'
 import { inShort } from './facts'
-import { Lighten } from './Lighten'
+import { Compress } from './Compress'
 import { AddPicture } from './PicturesPage'
 import { Probe } from './Probe'
 import { Slicer } from './Slicer'
 import { Versions } from './Versions'
 
-const tabs = ['facts', 'fit', 'lighten', 'slice', 'dark', 'versions'] as const
-const labels = { facts: 'Facts', fit: 'Fit and crop', lighten: 'Lighten', slice: 'Slice', dark: 'Dark ground', versions: 'Versions and uses' }
+const tabs = ['facts', 'fit', 'compress', 'slice', 'dark', 'versions'] as const
+const labels = { facts: 'Facts', fit: 'Fit and crop', compress: 'Compress', slice: 'Slice', dark: 'Dark background', versions: 'Versions and uses' }
 
 export function PicturePage() {
   const { name = '' } = useParams()
@@ -43,9 +43,9 @@ export function PicturePage() {
           <Box key={latest.sha256}>
             {tab === 'facts' && <Probe record={picture.data} latest={latest} />}
             {tab === 'fit' && <Cropper record={picture.data} latest={latest} />}
-            {tab === 'lighten' && <Lighten record={picture.data} latest={latest} />}
+            {tab === 'compress' && <Compress record={picture.data} latest={latest} />}
             {tab === 'slice' && <Slicer record={picture.data} latest={latest} />}
-            {tab === 'dark' && <DarkGround record={picture.data} latest={latest} />}
+            {tab === 'dark' && <DarkBackground record={picture.data} latest={latest} />}
             {tab === 'versions' && <Versions record={picture.data} />}
           </Box>
         </>

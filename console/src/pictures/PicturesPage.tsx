@@ -24,10 +24,10 @@ import { Addresses } from './Addresses'
 import { Codes } from './Codes'
 import { checkered, weight } from './facts'
 import { Photos } from './Photos'
-import { Travel } from './Travel'
+import { Delivery } from './Delivery'
 
-const tabs = ['pictures', 'travel', 'addresses', 'photos', 'codes'] as const
-const labels = { pictures: 'Pictures', travel: 'How they travel', addresses: 'Addresses', photos: 'Photos of people', codes: 'Codes' }
+const tabs = ['pictures', 'delivery', 'addresses', 'photos', 'codes'] as const
+const labels = { pictures: 'Pictures', delivery: 'Delivery', addresses: 'Addresses', photos: 'Photos of people', codes: 'Codes' }
 
 export function PicturesPage() {
   const [search, setSearch] = useSearchParams()
@@ -42,7 +42,7 @@ export function PicturesPage() {
         {tabs.map((t) => <Tab key={t} value={t} label={labels[t]} />)}
       </Tabs>
       {tab === 'pictures' && <List />}
-      {tab === 'travel' && <Travel />}
+      {tab === 'delivery' && <Delivery />}
       {tab === 'addresses' && <Addresses />}
       {tab === 'photos' && <Photos />}
       {tab === 'codes' && <Codes />}

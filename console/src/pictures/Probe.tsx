@@ -5,7 +5,7 @@ import { useState } from 'react'
 import { api, pictureView, type PictureFacts, type PictureRecord, type PictureVersion } from '../api/api'
 import { count, grouped, Severity, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
-import { checkered, OnGrounds, weight } from './facts'
+import { checkered, OnBackgrounds, weight } from './facts'
 import { NumberField } from './fields'
 
 /** What a picture is and what will go wrong with it where. */
@@ -44,8 +44,8 @@ export function Probe({ record, latest }: { record: PictureRecord; latest: Pictu
             </Box>
             {probe.data.sights.length > 0 && (
               <>
-                <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>On dark ground</Typography>
-                <OnGrounds sights={probe.data.sights} src={src} label={record.name} />
+                <Typography variant="h2" sx={{ mt: 3, mb: 1 }}>On a dark background</Typography>
+                <OnBackgrounds sights={probe.data.sights} src={src} label={record.name} />
               </>
             )}
             <Typography variant="h2" sx={{ mt: 3, mb: 0.5 }}>How many pixels for each px</Typography>

@@ -182,7 +182,7 @@ function Pieces({ cut, map, onLabel }: { cut: SlicedPicture; map: SliceMap; onLa
               <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline', mb: 0.8, flexWrap: 'wrap' }}>
                 <b>{i + 1}</b>
                 <span>{p.width} × {p.height} px</span>
-                <Typography variant="body2" color="text.secondary">{p.plain ? `the cell’s ground, ${p.plain}` : weight(p.bytes)}</Typography>
+                <Typography variant="body2" color="text.secondary">{p.plain ? `the cell’s background, ${p.plain}` : weight(p.bytes)}</Typography>
                 {p.letters && <Severity of="note">seems to hold text: better typed</Severity>}
               </Box>
               <Box sx={{ display: 'flex', gap: 1 }}>

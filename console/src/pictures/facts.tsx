@@ -42,18 +42,18 @@ export function Outcome({ made }: { made: MadePicture }) {
   )
 }
 
-/** A picture on each ground, with the share of its edges that can be seen there. */
-export function OnGrounds({ sights, src, label }: { sights: Sight[]; src: string; label: string }) {
+/** A picture on each background, with the share of its edges that can be seen there. */
+export function OnBackgrounds({ sights, src, label }: { sights: Sight[]; src: string; label: string }) {
   return (
     <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
       {sights.map((s) => (
-        <Box key={s.ground}>
+        <Box key={s.background}>
           <Box sx={{ bgcolor: s.colour, p: 2, border: 1, borderColor: 'divider', minWidth: 120, textAlign: 'center' }}>
-            <img src={src} alt={`${label} on ${s.ground} ground`} style={{ maxWidth: 220, maxHeight: 160 }} />
+            <img src={src} alt={`${label} on ${s.background} background`} style={{ maxWidth: 220, maxHeight: 160 }} />
           </Box>
           <Typography variant="body2" sx={{ color: s.vanishes ? 'error.main' : 'success.main', fontWeight: 580 }}>
             <span aria-hidden="true">{s.vanishes ? '✕ ' : '✓ '}</span>
-            {s.vanishes ? 'vanishes' : 'seen'} on {s.ground}: {Math.round(100 * s.seen)} %
+            {s.vanishes ? 'vanishes' : 'seen'} on {s.background}: {Math.round(100 * s.seen)} %
           </Typography>
         </Box>
       ))}

@@ -7,7 +7,7 @@ import { count, grouped, Severity } from '../pages/parts'
 import { hasRoom } from './RoomDrawing'
 
 /** All findings; a press leads to the line. */
-export function FindingsList({ report, onGo, onMend }: { report: Report; onGo: (f: Finding) => void; onMend?: (f: Finding) => void }) {
+export function FindingsList({ report, onGo, onFix }: { report: Report; onGo: (f: Finding) => void; onFix?: (f: Finding) => void }) {
   if (report.findings.length === 0 && report.accepted.length === 0) return <Typography sx={{ p: 1.5 }}><Severity of="fine">Nothing found for any client.</Severity></Typography>
   return (
     <Box component="ol" aria-label="Findings" sx={{ listStyle: 'none', m: 0, p: 0 }}>
@@ -18,11 +18,11 @@ export function FindingsList({ report, onGo, onMend }: { report: Report; onGo: (
             <Severity of={f.severity} />
             <Box>
               <Typography component="div">{f.message}</Typography>
-              <Typography component="div" variant="body2" color="text.secondary">{f.mend ? `Mend: ${f.mend.title}${f.mend.safe ? '' : `. It costs something: ${f.mend.costs}`}` : f.remedy}</Typography>
+              <Typography component="div" variant="body2" color="text.secondary">{f.fix ? `Fix: ${f.fix.title}${f.fix.safe ? '' : `. It costs something: ${f.fix.costs}`}` : f.remedy}</Typography>
               <Typography component="div" variant="body2" color="text.secondary">{f.check} · {f.clients.length > 1 && f.clients.length === report.verdict.markup ? 'every client that shows markup' : f.clients.join(', ')}{f.basis && ` · ${f.basis}`}</Typography>
             </Box>
           </ButtonBase>
-          {f.mend && onMend && <Button size="small" onClick={() => onMend(f)} aria-label={`Mend line ${f.line}, ${f.check}`} sx={{ mt: 0.5, mr: 0.5, flexShrink: 0 }}>Mend</Button>}
+          {f.fix && onFix && <Button size="small" onClick={() => onFix(f)} aria-label={`Fix line ${f.line}, ${f.check}`} sx={{ mt: 0.5, mr: 0.5, flexShrink: 0 }}>Fix</Button>}
         </Box>
       ))}
       {report.accepted.map((f, i) => (
@@ -35,37 +35,37 @@ export function FindingsList({ report, onGo, onMend }: { report: Report; onGo: (
 }
 
 /** Every limit with the figure of the worst person beside it. */
-export function BudgetGauges({ report, onRoom, onFit }: { report: Report; onRoom: (client: string) => void; onFit: (client: string) => void }) {
+export function BudgetGauges({ report, onRoom, onShrink }: { report: Report; onRoom: (client: string) => void; onShrink: (client: string) => void }) {
   if (report.budgets.length === 0) return <Typography sx={{ p: 1.5 }}>Budgets are measured once the template has no mistakes.</Typography>
   return (
     <Box component="ul" aria-label="Budgets" sx={{ listStyle: 'none', m: 0, p: 0 }}>
-      {report.budgets.map((b) => <Gauge key={`${b.client} ${b.measure}`} budget={b} people={report.people} onRoom={onRoom} onFit={onFit} />)}
+      {report.budgets.map((b) => <Gauge key={`${b.client} ${b.measure}`} budget={b} people={report.people} onRoom={onRoom} onShrink={onShrink} />)}
     </Box>
   )
 }
 
-function Gauge({ budget: b, people, onRoom, onFit }: { budget: Budget; people: number; onRoom: (client: string) => void; onFit: (client: string) => void }) {
+function Gauge({ budget: b, people, onRoom, onShrink }: { budget: Budget; people: number; onRoom: (client: string) => void; onShrink: (client: string) => void }) {
   const share = b.value / b.limit
-  const burst = b.value > b.limit
+  const over = b.value > b.limit
   return (
     <Box component="li" sx={{ px: 1.5, py: 0.8, borderBottom: 1, borderColor: 'divider' }}>
       <Box sx={{ display: 'flex', gap: 1, alignItems: 'baseline' }}>
         <Box component="span" sx={{ fontWeight: 580 }}>{b.client}</Box>
         <Box component="span" sx={{ color: 'text.secondary', flex: 1 }}>{b.measure.replace('-', ' ')}</Box>
         <span>{grouped(b.value)} of {grouped(b.limit)}{b.unit === b.measure ? '' : ` ${b.unit}`}</span>
-        <Severity of={burst ? 'breaks' : 'fine'}>{burst ? 'burst' : 'met'}</Severity>
+        <Severity of={over ? 'breaks' : 'fine'}>{over ? 'over the limit' : 'within'}</Severity>
       </Box>
       <Box role="meter" aria-label={`${b.client} ${b.measure}`} aria-valuenow={b.value} aria-valuemin={0} aria-valuemax={b.limit} sx={{ height: 5, my: 0.6, bgcolor: 'divider' }}>
-        <Box sx={{ height: '100%', width: `${Math.min(100, share * 100)}%`, bgcolor: burst ? 'error.main' : share > 0.85 ? 'warning.main' : 'secondary.main' }} />
+        <Box sx={{ height: '100%', width: `${Math.min(100, share * 100)}%`, bgcolor: over ? 'error.main' : share > 0.85 ? 'warning.main' : 'secondary.main' }} />
       </Box>
       <Box sx={{ display: 'flex', gap: 0.5, alignItems: 'center' }}>
       <Typography variant="body2" color="text.secondary" sx={{ flex: 1, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={b.person}>
-        {b.variant}{b.person && `, sample ${grouped(b.sample)}, median ${grouped(b.median)}`}{burst && people > 0 && `, burst for ${grouped(b.over)} of ${grouped(people)}`}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
+        {b.variant}{b.person && `, sample ${grouped(b.sample)}, median ${grouped(b.median)}`}{over && people > 0 && `, over the limit for ${grouped(b.over)} of ${grouped(people)}`}: {b.person || (people > 0 ? 'the same for everybody' : 'field names; no people yet')}
       </Typography>
       {b.measure === 'characters' && (
         <>
           {hasRoom(b, people) && <Button size="small" color="inherit" onClick={() => onRoom(b.client)} aria-label={`What takes the room in ${b.client}`} sx={small}>Room</Button>}
-          <Button size="small" color="inherit" onClick={() => onFit(b.client)} aria-label={`Fit into ${b.client}`} sx={small}>Fit</Button>
+          <Button size="small" color="inherit" onClick={() => onShrink(b.client)} aria-label={`Shrink for ${b.client}`} sx={small}>Shrink</Button>
         </>
       )}
       </Box>
@@ -82,7 +82,7 @@ export function JourneyLog({ look }: { look: Look }) {
     <Box component="ol" aria-label="Journey" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {look.log.map((e, i) => (
         <Box component="li" key={i} sx={{ px: 1.5, py: 0.7, borderBottom: 1, borderColor: 'divider' }}>
-          <b>{e.hop}</b>, line {e.line}: {e.what} is {e.does}{e.says && `: ${e.says}`} <Box component="span" sx={{ color: 'text.secondary' }}>({e.basis})</Box>
+          <b>{e.stage}</b>, line {e.line}: {e.what} is {e.does}{e.says && `: ${e.says}`} <Box component="span" sx={{ color: 'text.secondary' }}>({e.basis})</Box>
         </Box>
       ))}
     </Box>

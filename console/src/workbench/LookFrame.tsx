@@ -60,14 +60,14 @@ export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: 
     outline()
   }
   return (
-    <Box sx={{ height: '100%', overflow: 'auto', bgcolor: look.ground }}>
+    <Box sx={{ height: '100%', overflow: 'auto', bgcolor: look.background }}>
       <iframe
         ref={frame}
         title={title}
         sandbox="allow-same-origin"
         srcDoc={page}
         onLoad={watch}
-        style={{ borderTop: 0, borderBottom: 0, borderLeft: 0, display: 'block', width: width > 0 ? width : '100%', minWidth: width > 0 && look.width < 500 ? undefined : '100%', height: '100%', background: look.ground, borderRight: look.width > 0 ? '1px dotted #888888' : 0 }}
+        style={{ borderTop: 0, borderBottom: 0, borderLeft: 0, display: 'block', width: width > 0 ? width : '100%', minWidth: width > 0 && look.width < 500 ? undefined : '100%', height: '100%', background: look.background, borderRight: look.width > 0 ? '1px dotted #888888' : 0 }}
       />
     </Box>
   )
@@ -96,7 +96,7 @@ function smallest(inside: Document, at: number): HTMLElement | undefined {
 
 function framed(look: Look, zoom: number): string {
   const policy = `default-src 'none'; img-src ${window.location.origin}/api/v1/templates/ data:; style-src 'unsafe-inline'`
-  const head = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="${policy}"><style>html{zoom:${zoom}%}body{margin:20px;background:${look.ground};color:${look.text}}pre{font:13px/1.5 ${codeFont};white-space:pre-wrap}</style>`
+  const head = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="${policy}"><style>html{zoom:${zoom}%}body{margin:20px;background:${look.background};color:${look.text}}pre{font:13px/1.5 ${codeFont};white-space:pre-wrap}</style>`
   if (look.form !== 'html') return `${head}<pre>${escaped(look.body)}</pre>`
   return head + look.body
 }

@@ -27,12 +27,12 @@ interface Props {
   report: Report
   client: string
   onClient: (id: string) => void
-  onFit: (client: string) => void
+  onShrink: (client: string) => void
   onGo: (place: Bytes) => void
 }
 
 /** What takes the room in the worst person's signature as a client stores it: by kind, and by element, each leading to its place. */
-export function RoomDrawing({ template, draft, report, client, onClient, onFit, onGo }: Props) {
+export function RoomDrawing({ template, draft, report, client, onClient, onShrink, onGo }: Props) {
   const budgets = report.budgets.filter((b) => hasRoom(b, report.people))
   const budget = budgets.find((b) => b.client === client) ?? budgets[0]
   if (!budget) return <Typography sx={{ p: 1.5 }}>No client here stores somebody's own signature and limits its characters.</Typography>
@@ -43,7 +43,7 @@ export function RoomDrawing({ template, draft, report, client, onClient, onFit, 
           {budgets.map((b) => <MenuItem key={b.client} value={b.client}>{b.client}</MenuItem>)}
         </TextField>
         <Typography sx={{ flex: 1, minWidth: 200 }}>{`${grouped(budget.value)} of ${grouped(budget.limit)} characters: ${budget.person || 'the same for everybody'}, ${budget.variant}`}</Typography>
-        <Button size="small" variant="outlined" onClick={() => onFit(budget.client)}>Fit</Button>
+        <Button size="small" variant="outlined" onClick={() => onShrink(budget.client)}>Shrink</Button>
       </Box>
       <Elements key={`${budget.client} ${budget.person} ${budget.variant}`} template={template} draft={draft} budget={budget} onGo={onGo} />
       <RealPaste template={template} draft={draft} budget={budget} />

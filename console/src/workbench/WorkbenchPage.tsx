@@ -14,25 +14,25 @@ import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState, type ReactNode } from 'react'
 import { useBlocker, useParams } from 'react-router'
-import { api, type Finding, type Look, type MapCell, type MapRow, type Mended, type Report, type TemplateDetail } from '../api/api'
+import { api, type Finding, type Look, type MapCell, type MapRow, type Fixed, type Report, type TemplateDetail } from '../api/api'
 import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, sentence, summary } from './Facts'
 import { useAuthor } from './author'
 import { CellDialog } from './CellDialog'
 import { contentOf, differs, draftOf, files, withContent, withoutPictures, withSource, type Draft, type File, type Taken } from './draft'
 import { FilesMenu } from './FilesMenu'
-import { FitDialog } from './FitDialog'
+import { ShrinkDialog } from './ShrinkDialog'
 import { InsertMenu } from './InsertMenu'
 import { LookFrame, type Bytes } from './LookFrame'
 import { usePaused } from './paused'
 import { byteOffset } from './places'
-import { MendDialog } from './MendDialog'
+import { FixDialog } from './FixDialog'
 import { PersonPicker } from './PersonPicker'
 import { RoomDrawing } from './RoomDrawing'
 import { SheetDialog } from './SheetDialog'
 import { SourceEditor, type Cursor, type EditorHandle } from './SourceEditor'
 import { SurvivalTable } from './SurvivalTable'
-import { TidyDialog } from './TidyDialog'
+import { CleanDialog } from './CleanDialog'
 import { VersionsDialog } from './VersionsDialog'
 
 /** How long a pause in typing must be before the draft is looked at, in milliseconds. */
@@ -57,10 +57,10 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const [zoom, setZoom] = useState(100)
   const [opened, setOpened] = useState<Draft>(draft)
   const [cursor, setCursor] = useState<Cursor>({ byte: 0, path: [] })
-  const [tidying, setTidying] = useState(false)
-  const [mending, setMending] = useState<Finding | 'all' | null>(null)
+  const [cleaning, setCleaning] = useState(false)
+  const [fixing, setFixing] = useState<Finding | 'all' | null>(null)
   const [cell, setCell] = useState<Cell | null>(null)
-  const [fitting, setFitting] = useState('')
+  const [shrinking, setShrinking] = useState('')
   const [sheet, setSheet] = useState(false)
   const [tab, setTab] = useState<FactsTab>('findings')
   const [roomClient, setRoomClient] = useState('')
@@ -70,7 +70,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const later = usePaused(draft, pause)
   const dirty = differs(draft, saved)
   const latest = useRef(draft) // what stands in the editor now; the state follows at the next drawing
-  const mends = useRef<Taken[]>([]) // the latest first
+  const fixes = useRef<Taken[]>([]) // the latest first
   const edit = (next: Draft) => {
     latest.current = next
     setDraft(next)
@@ -98,11 +98,11 @@ function Workbench({ template }: { template: TemplateDetail }) {
   }, [fields.data, snapshot.data, person])
   const queries = useQueryClient()
   const save = useMutation({
-    mutationFn: ({ sent, note }: { sent: Draft; mended: number; note: string }) => api.save(template.name, { ...sent, note, author, base: saved.number }),
-    onSuccess: (version, { sent, mended }) => {
+    mutationFn: ({ sent, note }: { sent: Draft; fixed: number; note: string }) => api.save(template.name, { ...sent, note, author, base: saved.number }),
+    onSuccess: (version, { sent, fixed }) => {
       setSaved(version)
       edit(withoutPictures(latest.current, sent.pictures)) // they are the version's now
-      mends.current = mends.current.slice(0, mends.current.length - mended) // those taken meanwhile
+      fixes.current = fixes.current.slice(0, fixes.current.length - fixed) // those taken meanwhile
       setNote('')
       queries.setQueryData(['template', template.name], version)
       void queries.invalidateQueries({ queryKey: ['templates'] })
@@ -110,7 +110,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   })
   const [note, setNote] = useState('')
   const saveNow = useCallback(() => {
-    if (differs(latest.current, saved) && !save.isPending) save.mutate({ sent: latest.current, mended: mends.current.length, note })
+    if (differs(latest.current, saved) && !save.isPending) save.mutate({ sent: latest.current, fixed: fixes.current.length, note })
   }, [saved, save, note])
   const [history, setHistory] = useState(false)
   const take = (version: TemplateDetail) => {
@@ -136,31 +136,31 @@ function Workbench({ template }: { template: TemplateDetail }) {
     edit(next)
     setOpened(next)
     if (file === 'yaml') setTaken((n) => n + 1)
-    setFitting('')
+    setShrinking('')
   }
   const toLine = (line: number) => {
     const start = byteOffset(draft.source, draft.source.split('\n').slice(0, line - 1).join('\n').length + (line > 1 ? 1 : 0))
-    setFitting('')
+    setShrinking('')
     goTo({ start, end: start })
   }
   const replaceSource = (text: string) => {
     if (file === 'html') editor.current?.replaceAll(text)
-    setTidying(false)
+    setCleaning(false)
   }
   const putPicturesBack = () => {
-    const first = mends.current.at(-1)
-    const settings = first && latest.current.settings === mends.current[0]?.after.settings ? first.before.settings : latest.current.settings
+    const first = fixes.current.at(-1)
+    const settings = first && latest.current.settings === fixes.current[0]?.after.settings ? first.before.settings : latest.current.settings
     edit({ ...latest.current, settings, pictures: {} })
   }
-  const takeMended = (mended: Mended) => {
+  const takeFixed = (fixed: Fixed) => {
     const before = latest.current
-    const after = { ...before, source: mended.source, settings: mended.settings, pictures: { ...before.pictures, ...mended.pictures } }
-    mends.current = [{ before, after }, ...mends.current]
+    const after = { ...before, source: fixed.source, settings: fixed.settings, pictures: { ...before.pictures, ...fixed.pictures } }
+    fixes.current = [{ before, after }, ...fixes.current]
     edit(after)
-    editor.current?.replaceAll(mended.source)
-    setMending(null)
+    editor.current?.replaceAll(fixed.source)
+    setFixing(null)
   }
-  const format = useMutation({ mutationFn: () => api.tidy({ source: latest.current.source, indentOnly: true }), onSuccess: (r) => editor.current?.replaceAll(r.source) })
+  const format = useMutation({ mutationFn: () => api.clean({ source: latest.current.source, indentOnly: true }), onSuccess: (r) => editor.current?.replaceAll(r.source) })
 
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
@@ -175,13 +175,13 @@ function Workbench({ template }: { template: TemplateDetail }) {
       </Toolbar>
       {Object.keys(draft.pictures).length > 0 && (
         <Typography role="status" variant="body2" sx={{ px: 2, py: 0.5, borderBottom: 1, borderColor: 'divider' }}>
-          {`Pictures that a mend made, saved with the next version: ${Object.keys(draft.pictures).join(', ')}.`}
+          {`Pictures that a fix made, saved with the next version: ${Object.keys(draft.pictures).join(', ')}.`}
           <Button size="small" onClick={putPicturesBack} sx={{ ml: 1, py: 0 }}>Put the saved ones back</Button>
         </Typography>
       )}
       {history && <VersionsDialog template={saved} draft={draft} person={person} variant={variant} onTake={take} onClose={() => setHistory(false)} />}
-      {tidying && <TidyDialog source={draft.source} onTake={replaceSource} onClose={() => setTidying(false)} />}
-      {mending && <MendDialog template={template.name} draft={draft} finding={mending === 'all' ? undefined : mending} onTake={takeMended} onClose={() => setMending(null)} />}
+      {cleaning && <CleanDialog source={draft.source} onTake={replaceSource} onClose={() => setCleaning(false)} />}
+      {fixing && <FixDialog template={template.name} draft={draft} finding={fixing === 'all' ? undefined : fixing} onTake={takeFixed} onClose={() => setFixing(null)} />}
       {cell && (
         <CellDialog
           template={template.name} draft={later} person={person} variant={variant} {...cell} onClose={() => setCell(null)}
@@ -192,7 +192,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
           }}
         />
       )}
-      {fitting && <FitDialog template={template.name} draft={draft} client={fitting} onTake={takeSettings} onGo={toLine} onClose={() => setFitting('')} />}
+      {shrinking && <ShrinkDialog template={template.name} draft={draft} client={shrinking} onTake={takeSettings} onGo={toLine} onClose={() => setShrinking('')} />}
       {sheet && <SheetDialog template={template.name} draft={draft} person={person} variant={variant} onClose={() => setSheet(false)} />}
       {(save.error || report.error || fields.error || format.error) && <Box sx={{ px: 2 }}><Trouble error={save.error ?? report.error ?? fields.error ?? format.error} /></Box>}
       <Box sx={{ flex: 1, minHeight: 0, display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 54fr) minmax(0, 46fr)' }, gridTemplateRows: { xs: '420px 360px auto auto', md: 'minmax(0, 58fr) minmax(0, 42fr)' } }}>
@@ -208,7 +208,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
               <Box sx={{ ml: 'auto', pr: 1, display: 'flex', whiteSpace: 'nowrap' }}>
                 {file !== 'yaml' && <InsertMenu known={known} onInsert={(text) => editor.current?.insert(text)} />}
                 {file === 'html' && <Button size="small" color="inherit" onClick={() => format.mutate()} title="Shift+Alt+F">Indent</Button>}
-                {file === 'html' && <Button size="small" color="inherit" onClick={() => setTidying(true)}>Tidy</Button>}
+                {file === 'html' && <Button size="small" color="inherit" onClick={() => setCleaning(true)}>Clean</Button>}
               </Box>
             </>
           }
@@ -226,7 +226,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
             initial={contentOf(opened, file)}
             findings={report.data?.findings ?? noFindings}
             known={known}
-            onChange={(text) => edit(file === 'html' ? withSource(latest.current, text, mends.current) : withContent(latest.current, file, text))}
+            onChange={(text) => edit(file === 'html' ? withSource(latest.current, text, fixes.current) : withContent(latest.current, file, text))}
             onCursor={setCursor}
             onSave={saveNow}
             onFormat={() => format.mutate()}
@@ -238,14 +238,14 @@ function Workbench({ template }: { template: TemplateDetail }) {
         <Facts
           tab={tab} onTab={setTab}
           report={report.data} look={client ? look.data : undefined} onGo={(f) => goTo({ start: f.offset, end: f.end })}
-          onMend={file === 'html' ? setMending : undefined}
+          onFix={file === 'html' ? setFixing : undefined}
           map={<SurvivalTable template={template.name} draft={later} onGo={goTo} onCell={(id, row, c) => setCell({ client: id, row, cell: c })} />}
-          room={report.data && <RoomDrawing template={template.name} draft={later} report={report.data} client={roomClient} onClient={setRoomClient} onFit={setFitting} onGo={goTo} />}
+          room={report.data && <RoomDrawing template={template.name} draft={later} report={report.data} client={roomClient} onClient={setRoomClient} onShrink={setShrinking} onGo={goTo} />}
         />
         <Pane label="Budgets" head={<Typography sx={{ fontWeight: 600, px: 1.5 }}>Budgets, worst of {report.data?.people ?? 0} people</Typography>} scroll>
           {report.data && <BudgetGauges
               report={report.data}
-              onFit={setFitting}
+              onShrink={setShrinking}
               onRoom={(id) => {
                 setRoomClient(id)
                 setTab('room')
@@ -376,15 +376,15 @@ interface FactsProps {
   report?: Report
   look?: Look
   onGo: (f: Finding) => void
-  /** Not while another file than the source is shown: what is mended is the source. */
-  onMend?: (what: Finding | 'all') => void
+  /** Not while another file than the source is shown: what is fixed is the source. */
+  onFix?: (what: Finding | 'all') => void
   map: ReactNode
   room: ReactNode
 }
 
-function Facts({ tab, onTab, report, look, onGo, onMend, map, room }: FactsProps) {
+function Facts({ tab, onTab, report, look, onGo, onFix, map, room }: FactsProps) {
   const shown = tab === 'journey' && !look ? 'findings' : tab
-  const mends = report?.findings.filter((f) => f.mend?.safe).length ?? 0
+  const fixes = report?.findings.filter((f) => f.fix?.safe).length ?? 0
   return (
     <Pane
       label="Findings"
@@ -399,7 +399,7 @@ function Facts({ tab, onTab, report, look, onGo, onMend, map, room }: FactsProps
           </Tabs>
           {report && (
             <Box sx={{ ml: 'auto', pr: 1.5, display: 'flex', alignItems: 'center', gap: 1 }} aria-live="polite">
-              {mends > 0 && onMend && <Button size="small" onClick={() => onMend('all')}>{`Mend ${mends}`}</Button>}
+              {fixes > 0 && onFix && <Button size="small" onClick={() => onFix('all')}>{`Fix ${fixes}`}</Button>}
               <Severity of={report.findings.some((f) => f.severity === 'breaks') ? 'breaks' : 'fine'}>{summary(report)}</Severity>
             </Box>
           )}
@@ -409,7 +409,7 @@ function Facts({ tab, onTab, report, look, onGo, onMend, map, room }: FactsProps
       {shown === 'map' && map}
       {shown === 'room' && room}
       {shown === 'journey' && look && <JourneyLog look={look} />}
-      {shown === 'findings' && report && <FindingsList report={report} onGo={onGo} onMend={onMend} />}
+      {shown === 'findings' && report && <FindingsList report={report} onGo={onGo} onFix={onFix} />}
     </Pane>
   )
 }

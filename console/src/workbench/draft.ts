@@ -31,15 +31,15 @@ export function withContent(draft: Draft, file: File, content: string): Draft {
   return { ...draft, texts: Object.fromEntries(content.trim() === '' ? others : [...others, [files.text, content]]) }
 }
 
-/** A mend that was taken: Undo in the source takes back what it did to settings and pictures too. */
+/** A fix that was taken: Undo in the source takes back what it did to settings and pictures too. */
 export interface Taken {
   before: Draft
   after: Draft
 }
 
-/** The draft with another source. Where that is the source from before or after a mend, its settings and pictures go with it. */
-export function withSource(draft: Draft, source: string, mends: Taken[]): Draft {
-  for (const { before, after } of mends) {
+/** The draft with another source. Where that is the source from before or after a fix, its settings and pictures go with it. */
+export function withSource(draft: Draft, source: string, fixes: Taken[]): Draft {
+  for (const { before, after } of fixes) {
     if (source === before.source && draft.source === after.source) return { ...before, settings: draft.settings === after.settings ? before.settings : draft.settings, texts: draft.texts }
     if (source === after.source && draft.source === before.source) return { ...after, settings: draft.settings === before.settings ? after.settings : draft.settings, texts: draft.texts }
   }

@@ -21,7 +21,7 @@ const (
 // draw compares what Gecko shows of each drawn probe with what Chromium shows of it as the profile keeps it. The
 // question is whether the declarations do anything: whether the drawing differs from that without them.
 func draw(probes []Probe) (Result, error) {
-	r := Result{Profile: "gecko-desktop", Against: "Gecko", Version: version(filepath.Base(geckoBrowser())), Hop: client.Draw, Real: map[string]int{}, Disagreements: []Disagreement{}}
+	r := Result{Profile: "gecko-desktop", Against: "Gecko", Version: version(filepath.Base(geckoBrowser())), Stage: client.Render, Real: map[string]int{}, Disagreements: []Disagreement{}}
 	profile := client.Find("gecko-desktop")
 	var drawn []Probe
 	var with, without, kept []string
@@ -29,7 +29,7 @@ func draw(probes []Probe) (Result, error) {
 		if !p.Draw {
 			continue
 		}
-		ours, err := simulate(profile, client.Draw, p.HTML)
+		ours, err := simulate(profile, client.Render, p.HTML)
 		if err != nil {
 			return r, err
 		}

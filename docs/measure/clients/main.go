@@ -1,5 +1,5 @@
 // Command clients holds the simulation of two client profiles against the real thing. Every probe of probes.yaml is
-// put through the sanitiser of Debian's package roundcube-core and through the profile washing-webmail, hop by hop;
+// put through the sanitiser of Debian's package roundcube-core and through the profile washing-webmail, stage by stage;
 // those that are drawn are drawn by Gecko as they are and by Chromium as the profile gecko-desktop keeps them; and each
 // is copied and pasted in Chromium, beside what is predicted for clients that are pasted into. What came out, with every disagreement, is written to the folder results.
 //
@@ -56,7 +56,7 @@ type Result struct {
 	Profile       string         `json:"profile"`
 	Against       string         `json:"against"`
 	Version       string         `json:"version"`
-	Hop           client.Hop     `json:"hop"`
+	Stage         client.Stage   `json:"stage"`
 	Probes        int            `json:"probes"`
 	Same          int            `json:"same"`  // the same outcome: kept, changed or dropped
 	Exact         int            `json:"exact"` // the same markup, white space, order of attributes and spelling aside
@@ -72,18 +72,18 @@ func main() {
 	if err := yaml.Unmarshal(probeFile, &probes); err != nil {
 		log.Fatal(err)
 	}
-	for _, hop := range []client.Hop{client.Install, client.Receive} {
-		r, err := wash(probes, hop)
+	for _, stage := range []client.Stage{client.Install, client.Receive} {
+		r, err := wash(probes, stage)
 		if err != nil {
 			log.Fatal(err)
 		}
-		report(r, "washing-webmail-"+string(hop))
+		report(r, "washing-webmail-"+string(stage))
 	}
 	r, err := draw(probes)
 	if err != nil {
 		log.Fatal(err)
 	}
-	report(r, "gecko-desktop-draw")
+	report(r, "gecko-desktop-render")
 	if r, err = paste(probes); err != nil {
 		log.Fatal(err)
 	}
@@ -91,7 +91,7 @@ func main() {
 }
 
 func report(r Result, name string) {
-	fmt.Printf("%s, %s: %d of %d probes end alike (%.1f %%), %d to the sign\n", r.Profile, r.Hop, r.Same, r.Probes, 100*float64(r.Same)/float64(r.Probes), r.Exact)
+	fmt.Printf("%s, %s: %d of %d probes end alike (%.1f %%), %d to the sign\n", r.Profile, r.Stage, r.Same, r.Probes, 100*float64(r.Same)/float64(r.Probes), r.Exact)
 	for _, d := range r.Disagreements {
 		fmt.Printf("  %s\n    real      %s\n    simulated %s\n", d.Probe, d.Real, d.Simulated)
 	}
@@ -105,8 +105,8 @@ func report(r Result, name string) {
 }
 
 // wash puts the probes through the sanitiser and the profile.
-func wash(probes []Probe, hop client.Hop) (Result, error) {
-	r := Result{Profile: "washing-webmail", Against: "roundcube-core", Version: version("roundcube-core"), Hop: hop, Probes: len(probes), Real: map[string]int{}, Disagreements: []Disagreement{}}
+func wash(probes []Probe, stage client.Stage) (Result, error) {
+	r := Result{Profile: "washing-webmail", Against: "roundcube-core", Version: version("roundcube-core"), Stage: stage, Probes: len(probes), Real: map[string]int{}, Disagreements: []Disagreement{}}
 	var sources, washed []string
 	for _, p := range probes {
 		sources = append(sources, p.HTML)
@@ -115,7 +115,7 @@ func wash(probes []Probe, hop client.Hop) (Result, error) {
 	if err != nil {
 		return r, err
 	}
-	output, err := run("php", input, writeTemp("washer.php", washer), string(hop))
+	output, err := run("php", input, writeTemp("washer.php", washer), string(stage))
 	if err != nil {
 		return r, err
 	}
@@ -124,7 +124,7 @@ func wash(probes []Probe, hop client.Hop) (Result, error) {
 	}
 	profile := client.Find("washing-webmail")
 	for i, p := range probes {
-		simulated, err := simulate(profile, hop, p.HTML)
+		simulated, err := simulate(profile, stage, p.HTML)
 		if err != nil {
 			return r, err
 		}
@@ -148,16 +148,16 @@ func (r *Result) compare(p Probe, source, really, simulated string) {
 	r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " + strings.Join(real, ""), outcome(before, ours) + ": " + strings.Join(ours, "")})
 }
 
-// simulate gives a probe as the profile has it after one hop alone.
-func simulate(p *client.Profile, hop client.Hop, source string) (string, error) {
+// simulate gives a probe as the profile has it after one stage alone.
+func simulate(p *client.Profile, stage client.Stage, source string) (string, error) {
 	doc, err := markup.Parse(source)
 	if err != nil {
 		return "", err
 	}
 	style.ReadAttributes(doc)
 	alone := *p
-	alone.Behaviours = slices.DeleteFunc(slices.Clone(p.Behaviours), func(b client.Behaviour) bool { return b.Hop != hop })
-	kept, _ := client.SimulateIn(client.View{Blocked: true}, &alone, doc, client.Draw)
+	alone.Behaviours = slices.DeleteFunc(slices.Clone(p.Behaviours), func(b client.Behaviour) bool { return b.Stage != stage })
+	kept, _ := client.SimulateIn(client.View{Blocked: true}, &alone, doc, client.Render)
 	return kept.Render(), nil
 }
 

@@ -39,15 +39,15 @@ func TestTheProfileWashesAsTheSanitiserDoes(t *testing.T) {
 	if _, err := os.Stat("/usr/share/roundcube/program/lib/Roundcube/rcube_washtml.php"); err != nil {
 		t.Skip("roundcube-core is not installed; make setup installs it")
 	}
-	for _, hop := range []client.Hop{client.Install, client.Receive} {
-		r, err := wash(probeList(t), hop)
+	for _, stage := range []client.Stage{client.Install, client.Receive} {
+		r, err := wash(probeList(t), stage)
 		if err != nil {
 			t.Fatal(err)
 		}
 		if share := float64(r.Same) / float64(r.Probes); share < 0.98 {
-			t.Errorf("%s: %.1f %% end alike; %+v", hop, 100*share, r.Disagreements)
+			t.Errorf("%s: %.1f %% end alike; %+v", stage, 100*share, r.Disagreements)
 		}
-		checkKept(t, r, "washing-webmail-"+string(hop))
+		checkKept(t, r, "washing-webmail-"+string(stage))
 	}
 }
 
@@ -62,7 +62,7 @@ func TestTheProfileDrawsAsGeckoDoes(t *testing.T) {
 	if share := float64(r.Same) / float64(r.Probes); share < 0.95 {
 		t.Errorf("%.1f %% draw alike; %+v", 100*share, r.Disagreements)
 	}
-	checkKept(t, r, "gecko-desktop-draw")
+	checkKept(t, r, "gecko-desktop-render")
 }
 
 // TestThePasteIsAsPredicted copies and pastes every fourth probe in Chromium; where it disagrees, the kept results of all

@@ -1,0 +1,137 @@
+package compose
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"mime"
+	"mime/quotedprintable"
+	"net/textproto"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"missivum/core/field"
+)
+
+// partHeader is the header of a MIME part that holds a page (RFC 2045, 4 to 6).
+const partHeader = "MIME-Version: 1.0\r\nContent-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n"
+
+// hostedPage is the page that a MIME part holds; it is no form of its own.
+const hostedPage Form = "hosted page"
+
+// mimeForm is a page as a MIME part.
+type mimeForm struct{ page appender }
+
+func (p mimeForm) Append(dst []byte, f *field.Filler) []byte {
+	return appendQuotedPrintable(append(dst, partHeader...), p.page.Append(nil, f))
+}
+
+// appendQuotedPrintable appends text in the quoted-printable encoding (RFC 2045, 6.7); its line ends become
+// CRLF.
+func appendQuotedPrintable(dst, text []byte) []byte {
+	b := bytes.NewBuffer(dst)
+	w := quotedprintable.NewWriter(b)
+	w.Write(text) // a buffer in memory takes everything
+	w.Close()
+	return b.Bytes()
+}
+
+// appendBase64 appends data in the base64 encoding in lines of 76 characters (RFC 2045, 6.8).
+func appendBase64(dst, data []byte) []byte {
+	text := base64.StdEncoding.EncodeToString(data)
+	for text != "" {
+		n := min(len(text), 76)
+		dst = append(append(dst, text[:n]...), '\r', '\n')
+		text = text[n:]
+	}
+	return dst
+}
+
+// ErrPart marks a MIME part file whose header cannot be kept; the message says why.
+var ErrPart = errors.New("the part's header cannot be kept")
+
+// ReplaceBody gives a MIME part file with another page as its body. The header lines stay as they are, and
+// the page is written in the character set and the transfer encoding that they name (RFC 2045, 5.1 and 6.1).
+func ReplaceBody(existing, page []byte) ([]byte, error) {
+	end, newline := headerEnd(existing)
+	if end < 0 {
+		return nil, fmt.Errorf("%w: the file has no header lines with a blank line behind them", ErrPart)
+	}
+	header := existing[:end]
+	fields, err := readHeader(header)
+	if err != nil {
+		return nil, err
+	}
+	media, params, err := mime.ParseMediaType(fields.Get("Content-Type"))
+	if err != nil || media != "text/html" {
+		return nil, fmt.Errorf("%w: its Content-Type is %q and not text/html", ErrPart, fields.Get("Content-Type"))
+	}
+	charset := strings.ToLower(params["charset"])
+	if strings.HasPrefix(charset, "utf-16") || strings.HasPrefix(charset, "utf-32") || charset == "utf-7" {
+		return nil, fmt.Errorf("%w: its character set %s is none that holds ASCII", ErrPart, charset)
+	}
+	encoding := strings.ToLower(strings.TrimSpace(fields.Get("Content-Transfer-Encoding")))
+	if charset != "utf-8" || encoding == "" || encoding == "7bit" {
+		page = ascii(page)
+	}
+	out := bytes.Clone(header)
+	switch encoding {
+	case "", "7bit", "8bit", "binary":
+		return append(out, bytes.ReplaceAll(bytes.ReplaceAll(page, []byte("\r\n"), []byte("\n")), []byte("\n"), []byte(newline))...), nil
+	case "quoted-printable":
+		return append(out, bytes.ReplaceAll(appendQuotedPrintable(nil, page), []byte("\r\n"), []byte(newline))...), nil
+	case "base64":
+		return append(out, bytes.ReplaceAll(appendBase64(nil, page), []byte("\r\n"), []byte(newline))...), nil
+	}
+	return nil, fmt.Errorf("%w: its transfer encoding %q is not known", ErrPart, encoding)
+}
+
+// headerEnd finds where the body begins, and how the file ends its lines.
+func headerEnd(file []byte) (end int, newline string) {
+	if i := bytes.Index(file, []byte("\r\n\r\n")); i >= 0 {
+		return i + 4, "\r\n"
+	}
+	if i := bytes.Index(file, []byte("\n\n")); i >= 0 {
+		return i + 2, "\n"
+	}
+	return -1, ""
+}
+
+// readHeader reads header lines; a line that goes on in the next one is unfolded (RFC 5322, 2.2.3).
+func readHeader(header []byte) (textproto.MIMEHeader, error) {
+	fields := textproto.MIMEHeader{}
+	text := strings.ReplaceAll(string(header), "\r\n", "\n")
+	text = strings.NewReplacer("\n ", " ", "\n\t", " ").Replace(text)
+	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		name, value, ok := strings.Cut(line, ":")
+		if !ok || strings.ContainsAny(name, " \t<") {
+			return nil, fmt.Errorf("%w: %q is no header line", ErrPart, shortened(line))
+		}
+		fields.Add(name, strings.TrimSpace(value))
+	}
+	return fields, nil
+}
+
+func shortened(s string) string {
+	if len(s) > 60 {
+		return strings.ToValidUTF8(s[:60], "") + "..."
+	}
+	return s
+}
+
+// ascii writes letters beyond ASCII as character references, which mean the same in every character set.
+func ascii(page []byte) []byte {
+	out := make([]byte, 0, len(page))
+	for len(page) > 0 {
+		r, size := utf8.DecodeRune(page)
+		if r < utf8.RuneSelf {
+			out = append(out, byte(r))
+		} else {
+			out = append(strconv.AppendInt(append(out, "&#"...), int64(r), 10), ';')
+		}
+		page = page[size:]
+	}
+	return out
+}

@@ -1,0 +1,305 @@
+// Package page takes a whole page apart that somebody brings: its character set is recognised, its head
+// styles are kept, its body is taken, and the pictures that came along become files of a template. Start
+// with Read.
+package page
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
+	"net/mail"
+	"net/url"
+	"path"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/net/html/charset"
+	"golang.org/x/text/encoding/charmap"
+	"gopkg.in/yaml.v3"
+
+	"missivum/core/field"
+	"missivum/core/markup"
+	"missivum/core/person"
+	"missivum/core/picture"
+	"missivum/core/template"
+)
+
+// MaxPage is the largest file that is taken apart, in bytes.
+const MaxPage = 16 << 20
+
+// ErrPage marks a file that cannot be taken apart; the message says why.
+var ErrPage = errors.New("the page cannot be taken apart")
+
+// Imported is a page as parts of a template.
+type Imported struct {
+	Parts    template.Parts
+	Charset  string   // what the page was written in
+	Pictures []string // files of the pictures that came along
+	Missing  []string // addresses of pictures that did not
+
+	settings settings
+}
+
+// Read takes a file apart: an HTML page or fragment, or a page saved with its pictures in one file (MHTML,
+// RFC 2557). Pictures with a relative address are read from beside the page; nil for a page that stands alone.
+func Read(data []byte, beside fs.FS) (Imported, error) {
+	if len(data) > MaxPage {
+		return Imported{}, fmt.Errorf("%w: it is larger than %d MB", ErrPage, MaxPage>>20)
+	}
+	carried := map[string][]byte{}
+	if page, found, ok := archive(data); ok {
+		data, carried = page, found
+	}
+	source, label, err := Decode(data)
+	if err != nil {
+		return Imported{}, err
+	}
+	doc, err := markup.Parse(source)
+	if err != nil {
+		return Imported{}, fmt.Errorf("%w: %w", ErrPage, err)
+	}
+	a := Imported{Charset: label, Parts: template.Parts{Pictures: map[string][]byte{}}}
+	a.settings.Pictures.Files = map[string]template.PictureSetting{}
+	for _, title := range doc.Root.Elements("title") {
+		for _, text := range title.Children {
+			a.settings.Title = person.Clean(text.Data)
+		}
+	}
+	a.take(doc, func(address string) []byte {
+		if found, ok := carried[address]; ok {
+			return found
+		}
+		if found, ok := dataAddress(address); ok {
+			return found
+		}
+		return readBeside(beside, address)
+	})
+	trimPage(doc)
+	a.Parts.Source = strings.TrimSpace(doc.Render()) + "\n"
+	if a.settings.Title != "" || len(a.Pictures) > 0 {
+		text, err := yaml.Marshal(a.settings)
+		if err != nil {
+			return Imported{}, err
+		}
+		a.Parts.Settings = string(text)
+	}
+	return a, nil
+}
+
+// Decode gives a page's text. Its character set is what a byte order mark says, or its meta element, or else
+// UTF-8 where it is that, or else windows-1252 (HTML Living Standard, 13.2.3).
+func Decode(data []byte) (text, label string, err error) {
+	encoding, label, _ := charset.DetermineEncoding(data, "")
+	if utf8.Valid(data) && !bytes.HasPrefix(data, []byte("\xfe\xff")) && !bytes.HasPrefix(data, []byte("\xff\xfe")) && !strings.HasPrefix(label, "utf-16") && label != "iso-2022-jp" {
+		return strings.TrimPrefix(string(data), "\ufeff"), "utf-8", nil
+	}
+	if label == "utf-8" { // said, and not true
+		encoding, label = charmap.Windows1252, "windows-1252"
+	}
+	decoded, err := encoding.NewDecoder().Bytes(data)
+	if err != nil {
+		return "", label, fmt.Errorf("%w: it is not written in %s: %w", ErrPage, label, err)
+	}
+	return strings.TrimPrefix(string(decoded), "\ufeff"), label, nil
+}
+
+// archive reads a page saved in one file with its pictures, and gives the pictures by their address.
+func archive(data []byte) (page []byte, carried map[string][]byte, ok bool) {
+	m, err := mail.ReadMessage(bytes.NewReader(data))
+	if err != nil {
+		return nil, nil, false
+	}
+	media, params, err := mime.ParseMediaType(m.Header.Get("Content-Type"))
+	if err != nil || !strings.HasPrefix(media, "multipart/") || params["boundary"] == "" {
+		return nil, nil, false
+	}
+	carried = map[string][]byte{}
+	readParts(multipart.NewReader(m.Body, params["boundary"]), 0, func(p *multipart.Part, content []byte) {
+		media, _, _ := mime.ParseMediaType(p.Header.Get("Content-Type"))
+		switch {
+		case media == "text/html" && page == nil:
+			page = content
+		case strings.HasPrefix(media, "image/"):
+			if id := strings.Trim(p.Header.Get("Content-ID"), "<> "); id != "" {
+				carried["cid:"+id] = content
+			}
+			if location := p.Header.Get("Content-Location"); location != "" {
+				carried[location] = content
+			}
+		}
+	})
+	return page, carried, page != nil
+}
+
+// maxParts is how deep and how wide a saved page may be nested.
+const maxParts = 200
+
+func readParts(r *multipart.Reader, depth int, visit func(*multipart.Part, []byte)) {
+	for range maxParts {
+		p, err := r.NextRawPart()
+		if err != nil {
+			return // what cannot be read is left out
+		}
+		if media, params, err := mime.ParseMediaType(p.Header.Get("Content-Type")); err == nil && strings.HasPrefix(media, "multipart/") && params["boundary"] != "" && depth < 4 {
+			readParts(multipart.NewReader(p, params["boundary"]), depth+1, visit)
+			continue
+		}
+		var content io.Reader = p
+		switch strings.ToLower(strings.TrimSpace(p.Header.Get("Content-Transfer-Encoding"))) {
+		case "base64":
+			content = base64.NewDecoder(base64.StdEncoding, p)
+		case "quoted-printable":
+			content = quotedprintable.NewReader(p)
+		}
+		if data, err := io.ReadAll(io.LimitReader(content, MaxPage)); err == nil {
+			visit(p, data)
+		}
+	}
+}
+
+// take makes the pictures that came along files, and their elements show those.
+func (a *Imported) take(doc *markup.Document, read func(address string) []byte) {
+	names := map[string]string{} // file by address
+	for _, img := range doc.Root.Elements("img") {
+		src, ok := img.Attr("src")
+		if !ok || src == "" {
+			continue
+		}
+		if file, done := names[src]; done {
+			show(img, file)
+			continue
+		}
+		data := read(src)
+		facts, err := picture.Probe(data)
+		if err != nil || len(names) >= template.MaxPictures {
+			a.Missing = append(a.Missing, shortened(src))
+			continue
+		}
+		file := a.fileName(src, img, facts.Format)
+		names[src] = file
+		a.Parts.Pictures[file] = data
+		a.Pictures = append(a.Pictures, file)
+		show(img, file)
+		alt, _ := img.Attr("alt")
+		a.settings.Pictures.Files[pictureName(file)] = template.PictureSetting{File: file, Alt: alt}
+	}
+}
+
+// settings are what a page says for template.yaml.
+type settings struct {
+	Title    string `yaml:"title,omitempty"`
+	Pictures struct {
+		Files map[string]template.PictureSetting `yaml:"files,omitempty"`
+	} `yaml:"pictures,omitempty"`
+}
+
+// show makes an element show a picture of the template.
+func show(img *markup.Node, file string) {
+	img.RemoveAttr("src")
+	img.SetAttr(field.AttrPicture, pictureName(file))
+}
+
+func pictureName(file string) string { return strings.ReplaceAll(file, ".", "-") }
+
+// readBeside reads a file by its relative address; nil for what cannot be read.
+func readBeside(beside fs.FS, address string) []byte {
+	name, err := url.PathUnescape(strings.TrimPrefix(address, "./"))
+	if beside == nil || err != nil || !fs.ValidPath(name) || strings.Contains(name, ":") {
+		return nil
+	}
+	f, err := beside.Open(name)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, template.MaxPicture+1))
+	if err != nil {
+		return nil
+	}
+	return data
+}
+
+func shortened(address string) string {
+	if len(address) > 200 {
+		return strings.ToValidUTF8(address[:200], "") + "..."
+	}
+	return address
+}
+
+// dataAddress reads a data: address (RFC 2397).
+func dataAddress(src string) ([]byte, bool) {
+	rest, ok := strings.CutPrefix(src, "data:")
+	if !ok {
+		return nil, false
+	}
+	head, body, ok := strings.Cut(rest, ",")
+	if !ok {
+		return nil, false
+	}
+	if strings.HasSuffix(strings.TrimSpace(head), ";base64") {
+		if unescaped, err := url.PathUnescape(body); err == nil {
+			body = unescaped
+		}
+		data, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(body), ""))
+		return data, err == nil
+	}
+	unescaped, err := url.PathUnescape(body)
+	return []byte(unescaped), err == nil
+}
+
+// fileName makes a file name of a picture's address or alternative text that no other picture has.
+func (a *Imported) fileName(src string, img *markup.Node, format string) string {
+	name := ""
+	if u, err := url.Parse(src); err == nil && u.Scheme != "data" && u.Scheme != "cid" {
+		name = strings.TrimSuffix(path.Base(u.Path), path.Ext(u.Path))
+	}
+	if alt, _ := img.Attr("alt"); name == "" || name == "." || name == "/" {
+		name = alt
+	}
+	var b strings.Builder
+	for _, r := range strings.ToLower(name) {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-") && b.Len() < 40:
+			b.WriteByte('-')
+		}
+	}
+	base := strings.Trim(b.String(), "-")
+	if base == "" {
+		base = "picture"
+	}
+	extension := map[string]string{"jpeg": "jpg"}[format]
+	if extension == "" {
+		extension = format
+	}
+	file := base + "." + extension
+	for i := 2; a.Parts.Pictures[file] != nil; i++ {
+		file = fmt.Sprintf("%s-%d.%s", base, i, extension)
+	}
+	return file
+}
+
+// trimPage makes a page the source of a template: the character set that is written is UTF-8 from now on, and
+// scripts, links to sheets elsewhere and what else a page loads are gone.
+func trimPage(doc *markup.Document) {
+	for _, n := range doc.Root.Elements("meta") {
+		equiv, _ := n.Attr("http-equiv")
+		_, has := n.Attr("charset")
+		switch {
+		case has:
+			n.SetAttr("charset", "utf-8")
+		case strings.EqualFold(equiv, "content-type"):
+			n.SetAttr("content", "text/html; charset=utf-8")
+		}
+	}
+	for _, n := range doc.Root.Elements("script", "noscript", "iframe", "base") {
+		n.Remove()
+	}
+}

@@ -1,0 +1,212 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/core/check"
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/person"
+	"missivum/core/sheet"
+	"missivum/core/shrink"
+	"missivum/core/template"
+	"missivum/service/drawing"
+)
+
+// ShrinkRequest asks how a template gets below a client's limit.
+type ShrinkRequest struct {
+	Draft
+	Client string `json:"client"`
+	Target int    `json:"target"` // characters; 0: the client's own limit
+}
+
+// Shrunk says how far a template fits, and with which settings.
+type Shrunk struct {
+	*shrink.Result
+	Settings string `json:"settings"` // template.yaml with the steps that keep the look
+}
+
+// RoomRequest asks what takes the room in one person's signature.
+type RoomRequest struct {
+	Draft
+	Client  string `json:"client"`
+	Variant string `json:"variant"` // empty: the template's first
+	Person  string `json:"person"`  // mail address; empty: the template's own marks
+}
+
+// PasteRequest asks for a real copy and paste in the installed Chromium.
+type PasteRequest struct {
+	Draft
+	Variant string `json:"variant"` // empty: the template's first
+	Person  string `json:"person"`  // mail address; empty shows the field names
+}
+
+// Pasted compares a predicted paste with a real one, both before a client changes anything.
+type Pasted struct {
+	Predicted int `json:"predicted"` // characters, UTF-16 units
+	Measured  int `json:"measured"`
+}
+
+// SheetRequest asks for a contact sheet.
+type SheetRequest struct {
+	Draft
+	Clients       []string     `json:"clients"`       // empty: all
+	People        []string     `json:"people"`        // mail addresses; empty: the sample and the hardest case
+	Views         []sheet.View `json:"views"`         // empty: light and dark
+	Variant       string       `json:"variant"`       // empty: the template's first
+	Form          string       `json:"form"`          // png or html
+	SecondOpinion bool         `json:"secondOpinion"` // LibreOffice Writer's drawing beside the word-processor client
+}
+
+func (a *API) shrinkTemplate(c *gin.Context) {
+	var in ShrinkRequest
+	input, ok := a.readChecked(c, &in, &in.Draft, nil)
+	if !ok {
+		return
+	}
+	if in.Target < 0 {
+		a.fail(c, fmt.Errorf("%w: the target must be a number of characters", errBad))
+		return
+	}
+	r, err := shrink.Run(c.Request.Context(), input, in.Client, in.Target)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	settings, err := template.WithSetting(input.Template.SettingsText, true, "compact")
+	answer(a, c, Shrunk{r, settings}, err)
+}
+
+func (a *API) roomOfTemplate(c *gin.Context) {
+	var in RoomRequest
+	input, ok := a.readChecked(c, &in, &in.Draft, nil)
+	if !ok {
+		return
+	}
+	variant, who, err := sitterOf(input, in.Variant, in.Person)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	space, err := shrink.Room(input, in.Client, variant, who)
+	answer(a, c, space, err)
+}
+
+// sitterOf settles whose signature in which variant a request means; nobody is nil.
+func sitterOf(in check.Input, variant, mail string) (string, *person.Person, error) {
+	variant, err := subject{template: in.Template}.variant(variant)
+	if err != nil || mail == "" {
+		return variant, nil, err
+	}
+	if in.People == nil {
+		return "", nil, fmt.Errorf("%w: there is nobody in the directory", errBad)
+	}
+	i, err := in.People.Named(mail)
+	if err != nil {
+		return "", nil, bad(err)
+	}
+	return variant, &in.People.People[i], nil
+}
+
+func (a *API) pasteTemplate(c *gin.Context) {
+	var in PasteRequest
+	s, err := a.readSubject(c, &in, &in.Draft)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	variant, who, err := sitterOf(check.Input{Template: s.template, People: s.people}, in.Variant, in.Person)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	if who == nil {
+		who = compose.FieldNames(s.people.Schema)
+	}
+	prepared, err := compose.Prepare(s.template, s.people.Schema, a.Now(), compose.Reached(s.template))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	shown, err := prepared.Shown(variant, who)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	predicted, err := prepared.Pasted(variant, who)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	measured, err := oneAtATime(a, c, func(ctx context.Context) (string, error) { return drawing.Pasted(ctx, shown) })
+	answer(a, c, Pasted{client.Units(predicted), client.Units(measured)}, err)
+}
+
+// oneAtATime lets a browser draw when no other request does; the error is that of drawing, or the caller's going away.
+func oneAtATime[T any](a *API, c *gin.Context, draw func(context.Context) (T, error)) (T, error) {
+	ctx := c.Request.Context()
+	if err := a.Drawings.Acquire(ctx, 1); err != nil {
+		var none T
+		return none, err
+	}
+	defer a.Drawings.Release(1)
+	return draw(ctx)
+}
+
+func (a *API) sheetOfTemplate(c *gin.Context) {
+	var in SheetRequest
+	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
+	if !ok {
+		return
+	}
+	chosen, err := a.chosenFor(&in, input)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	report, err := check.Run(c.Request.Context(), input)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	page := sheet.Input{Template: input.Template, People: input.People, Chosen: chosen, Profiles: input.Profiles, Views: in.Views, Variant: in.Variant, Day: input.Day}
+	data, err := oneAtATime(a, c, func(ctx context.Context) ([]byte, error) {
+		return drawing.Sheet(ctx, page, report, drawing.SheetOptions{Picture: in.Form == "png", SecondOpinion: in.SecondOpinion})
+	})
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	media := map[string]string{"png": "image/png", "html": "text/html; charset=utf-8"}[in.Form]
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", input.Template.Name+"-sheet."+in.Form))
+	c.Header("Content-Security-Policy", "default-src 'none'; sandbox")
+	c.Data(http.StatusOK, media, data)
+}
+
+// chosenFor settles what a request for a sheet leaves open, and gives the people who stand on it.
+func (a *API) chosenFor(in *SheetRequest, input check.Input) ([]int, error) {
+	if in.Form != "png" && in.Form != "html" {
+		return nil, fmt.Errorf("%w: the form %q is not known; it is png or html", errBad, in.Form)
+	}
+	if len(in.Views) == 0 {
+		in.Views = []sheet.View{sheet.Light, sheet.Dark}
+	}
+	if err := sheet.CheckViews(in.Views); err != nil {
+		return nil, bad(err)
+	}
+	if input.People == nil {
+		return nil, fmt.Errorf("%w: there is nobody in the directory", errBad)
+	}
+	if _, err := (subject{template: input.Template}).variant(in.Variant); err != nil {
+		return nil, err
+	}
+	chosen, err := sheet.Choose(input.Template, input.People, in.People)
+	if err != nil {
+		return nil, bad(err)
+	}
+	return chosen, nil
+}
