@@ -19,6 +19,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/core/template"
 )
 
@@ -70,17 +71,33 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 	if err == nil {
 		return ExitFine
 	}
-	var exit exitError
-	if !errors.As(err, &exit) {
-		exit = exitError{ExitFailed, err}
-		if unknown(err) {
-			exit.code = ExitUsage
-		}
-	}
+	exit := exitOf(err)
 	if exit.err != nil {
 		fmt.Fprintln(errs, "missivum: "+exit.Error())
 	}
 	return exit.code
+}
+
+// statuses are the exit statuses of the kinds of problems: what is named wrongly is wrong usage, what is not accepted a
+// finding, and what cannot be done here or now is a failure.
+var statuses = map[problem.Kind]int{
+	problem.Invalid: ExitUsage, problem.NotFound: ExitUsage, problem.Refused: ExitFindings, problem.Conflict: ExitFindings, problem.TooLarge: ExitFindings,
+	problem.Busy: ExitFailed, problem.Unavailable: ExitFailed,
+}
+
+// exitOf settles with which status an error ends the program.
+func exitOf(err error) exitError {
+	var exit exitError
+	if errors.As(err, &exit) {
+		return exit
+	}
+	if known, ok := problem.Of(err); ok {
+		return exitError{statuses[known.Kind], err}
+	}
+	if unknown(err) {
+		return exitError{ExitUsage, err}
+	}
+	return exitError{ExitFailed, err}
 }
 
 // unknown recognises the errors that cobra itself reports before a command runs.

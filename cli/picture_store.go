@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"missivum/service/api"
+	"missivum/service/hosting"
 	"missivum/service/pictures"
 )
 
@@ -67,8 +68,8 @@ func (a *app) storeShow(server *string) *cobra.Command {
 					out = ", out in " + plural(u.Packages, "package", "packages")
 				}
 				fmt.Fprintf(a.out, "Used in %s as %s, version %d%s.\n", u.Template, u.Name, u.Version, out)
-				for _, c := range u.Changes {
-					fmt.Fprintf(a.out, "    %s\n", c)
+				if err := a.printPictureChanges(ctx, r, p, u); err != nil {
+					return err
 				}
 			}
 			for _, m := range p.Renditions {
@@ -83,8 +84,24 @@ func (a *app) storeShow(server *string) *cobra.Command {
 	}
 }
 
+// printPictureChanges lists what the latest version would change where an older one is used.
+func (a *app) printPictureChanges(ctx context.Context, r *remote, p pictures.Record, u pictures.Use) error {
+	if u.Version == p.Latest().Number {
+		return nil
+	}
+	var out api.PictureChanges
+	query := url.Values{"template": {u.Template}, "as": {u.Name}}
+	if err := r.json(ctx, http.MethodGet, "/api/v1/pictures/"+url.PathEscape(p.Name)+"/changes?"+query.Encode(), nil, &out); err != nil {
+		return err
+	}
+	for _, change := range out.Changes {
+		fmt.Fprintf(a.out, "    %s\n", change)
+	}
+	return nil
+}
+
 func (a *app) storePush(server *string) *cobra.Command {
-	var name, note, author string
+	var name, note string
 	c := &cobra.Command{
 		Use: "push FILE", Short: "Store a picture, or a new version of it", Example: "  missivum picture store push demo/pictures/ferry.svg --name ferry", Args: exactly("FILE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
@@ -95,7 +112,7 @@ func (a *app) storePush(server *string) *cobra.Command {
 			if name == "" {
 				name = strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0]))
 			}
-			query := url.Values{"file": {filepath.Base(args[0])}, "note": {note}, "author": {author}}
+			query := url.Values{"file": {filepath.Base(args[0])}, "note": {note}}
 			answer, err := r.do(ctx, http.MethodPut, "/api/v1/pictures/"+url.PathEscape(name)+"?"+query.Encode(), bytes.NewReader(data), "application/octet-stream")
 			if err != nil {
 				return err
@@ -108,8 +125,11 @@ func (a *app) storePush(server *string) *cobra.Command {
 			v := p.Latest()
 			fmt.Fprintf(a.out, "%s: version %d, %s, %d x %d px, %s bytes\n", p.Name, v.Number, strings.ToUpper(v.Facts.Format), v.Facts.Width, v.Facts.Height, grouped(v.Facts.Bytes))
 			for _, u := range p.Uses {
-				if len(u.Changes) > 0 {
-					fmt.Fprintf(a.out, "%s uses version %d; taking this one changes:\n    %s\n", u.Template, u.Version, strings.Join(u.Changes, "\n    "))
+				if u.Version != v.Number {
+					fmt.Fprintf(a.out, "%s uses version %d; taking this one changes:\n", u.Template, u.Version)
+					if err := a.printPictureChanges(ctx, r, p, u); err != nil {
+						return err
+					}
 				}
 			}
 			return nil
@@ -117,7 +137,6 @@ func (a *app) storePush(server *string) *cobra.Command {
 	}
 	c.Flags().StringVar(&name, "name", "", "name of the picture (default that of the file)")
 	c.Flags().StringVar(&note, "note", "", "what is new")
-	c.Flags().StringVar(&author, "author", "", "who did it")
 	return c
 }
 
@@ -159,7 +178,6 @@ func (a *app) storeUse(server *string) *cobra.Command {
 	f.add(c)
 	c.Flags().StringVar(&in.Template, "template", "", "template that gets it")
 	c.Flags().StringVar(&in.Name, "as-name", "", "its name there, for data-picture (default the picture's)")
-	c.Flags().StringVar(&in.Author, "author", "", "who did it")
 	return c
 }
 
@@ -172,7 +190,6 @@ func (a *app) storeTake(server *string) *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&in.Template, "template", "", "template that uses it")
-	c.Flags().StringVar(&in.Author, "author", "", "who did it")
 	return c
 }
 
@@ -196,7 +213,7 @@ func (a *app) storeSettings(server *string) *cobra.Command {
 		Example: "  missivum picture store settings --address https://pictures.brackwater.example/ --volume 9000 --hours 24", Args: exactly(),
 	}
 	c.RunE = online(server, func(ctx context.Context, r *remote, _ []string) error {
-		var s pictures.Settings
+		var s hosting.Settings
 		if err := r.json(ctx, http.MethodGet, "/api/v1/settings/pictures", nil, &s); err != nil {
 			return err
 		}

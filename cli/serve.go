@@ -18,11 +18,13 @@ import (
 
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/problem"
+	"missivum/core/template"
 	"missivum/demo"
 	"missivum/demo/people"
 	"missivum/service"
-	"missivum/service/pictures"
-	"missivum/service/store"
+	"missivum/service/access"
+	"missivum/service/hosting"
 	"missivum/service/templates"
 )
 
@@ -179,8 +181,9 @@ give the same people; telephone numbers come from ranges kept for fiction.`,
 	return c
 }
 
-// loadDemo fills a service with the demo organisation. What is there already stays.
+// loadDemo fills a service with the demo organisation. What is there already stays as it is.
 func loadDemo(ctx context.Context, s *service.Service) error {
+	ctx = access.With(ctx, access.Itself("demo"))
 	d, _, err := s.People.Directory(ctx)
 	if err != nil {
 		return err
@@ -209,8 +212,8 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 		return err
 	}
 	for _, t := range list {
-		_, err := s.Templates.Save(ctx, t.Name, t.Parts(), templates.Edit{Note: "From the demo", Author: "Missivum"})
-		if err != nil && !errors.Is(err, store.ErrConflict) {
+		_, err := s.Templates.Save(ctx, t.Name, template.Whole(t.Parts()), templates.Edit{Note: "From the demo"})
+		if err != nil && !problem.Is(err, problem.Conflict) {
 			return err
 		}
 	}
@@ -234,7 +237,7 @@ func loadDemoClients(ctx context.Context, s *service.Service) error {
 	return nil
 }
 
-// loadDemoPictures stores the demo's originals, with what is known of them.
+// loadDemoPictures stores the demo's originals, with what is known of them, where they are not there yet.
 func loadDemoPictures(ctx context.Context, s *service.Service) error {
 	list, err := demo.Pictures()
 	if err != nil {
@@ -245,19 +248,37 @@ func loadDemoPictures(ctx context.Context, s *service.Service) error {
 		if strings.HasSuffix(file, ".yaml") {
 			continue
 		}
-		if _, err := s.Pictures.Put(ctx, name, data, file, "From the demo", "Missivum"); err != nil {
+		if _, err := s.Pictures.Get(ctx, name); !problem.Is(err, problem.NotFound) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := s.Pictures.Put(ctx, name, data, file, "From the demo"); err != nil {
+			return err
+		}
+		if err := describeDemoPicture(ctx, s, name, list["crossings.map.yaml"]); err != nil {
 			return err
 		}
 	}
-	var cuts picture.SliceMap
-	if err := yaml.Unmarshal(list["crossings.map.yaml"], &cuts); err != nil {
+	settings, err := s.Hosting.Settings(ctx)
+	if err != nil || settings != (hosting.Settings{}) {
 		return err
 	}
-	if err := s.Pictures.PutSlices(ctx, "crossings", cuts); err != nil {
-		return err
+	return s.Hosting.PutSettings(ctx, hosting.Settings{Address: "https://pictures.brackwater.example/", Volume: 9000})
+}
+
+// describeDemoPicture stores what is known of one of the demo's pictures.
+func describeDemoPicture(ctx context.Context, s *service.Service, name string, cuts []byte) error {
+	switch name {
+	case "crossings":
+		var m picture.SliceMap
+		if err := yaml.Unmarshal(cuts, &m); err != nil {
+			return err
+		}
+		return s.Pictures.PutSlices(ctx, name, m)
+	case "ferry":
+		return s.Pictures.PutAlts(ctx, name, map[string]string{"en": "Brackwater Ferries", "sv": "Brackwaters färjor"})
 	}
-	if err := s.Pictures.PutAlts(ctx, "ferry", map[string]string{"en": "Brackwater Ferries", "sv": "Brackwaters färjor"}); err != nil {
-		return err
-	}
-	return s.Pictures.PutSettings(ctx, pictures.Settings{Address: "https://pictures.brackwater.example/", Volume: 9000})
+	return nil
 }

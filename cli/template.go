@@ -32,6 +32,9 @@ func (a *app) templateList(server *string) *cobra.Command {
 			}
 			var rows [][]string
 			for _, s := range list {
+				if s.Problem != "" {
+					fmt.Fprintf(a.err, "%s: %s\n", s.Name, s.Problem)
+				}
 				rows = append(rows, []string{s.Name, grouped(s.Number), s.Saved.Local().Format("2006-01-02 15:04"), grouped(s.State.Breaks), grouped(s.State.Degrades), grouped(s.State.OverLimit), s.Title})
 			}
 			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Over limit", "Title"}, rows)
@@ -41,7 +44,7 @@ func (a *app) templateList(server *string) *cobra.Command {
 }
 
 func (a *app) templatePush(server *string) *cobra.Command {
-	var name, note, author string
+	var name, note string
 	c := &cobra.Command{
 		Use: "push FOLDER", Short: "Save a template folder as a new version", Example: "  missivum template push demo/templates/harbour --note 'New banner'",
 		Args: exactly("FOLDER"),
@@ -60,7 +63,7 @@ func (a *app) templatePush(server *string) *cobra.Command {
 			if err := templates.WriteArchive(&b, t); err != nil {
 				return err
 			}
-			answer, err := r.do(ctx, http.MethodPut, "/api/v1/templates/"+name+"/archive?"+url.Values{"note": {note}, "author": {author}}.Encode(), &b, "application/zip")
+			answer, err := r.do(ctx, http.MethodPut, "/api/v1/templates/"+name+"/archive?"+url.Values{"note": {note}}.Encode(), &b, "application/zip")
 			if err != nil {
 				return err
 			}
@@ -69,14 +72,21 @@ func (a *app) templatePush(server *string) *cobra.Command {
 			if err := json.NewDecoder(answer.Body).Decode(&saved); err != nil {
 				return err
 			}
+			a.warn(saved.Warnings)
 			fmt.Fprintf(a.out, "%s: saved as version %d (%s), %s\n", saved.Name, saved.Number, saved.Version, plural(len(saved.Pictures), "picture", "pictures"))
 			return nil
 		}),
 	}
 	c.Flags().StringVar(&name, "name", "", "name in the service (default the folder's)")
 	c.Flags().StringVar(&note, "note", "", "what changed")
-	c.Flags().StringVar(&author, "author", os.Getenv("USER"), "who changed it")
 	return c
+}
+
+// warn says on standard error what did not work beside a save.
+func (a *app) warn(warnings []string) {
+	for _, w := range warnings {
+		fmt.Fprintln(a.err, "Warning: "+w)
+	}
 }
 
 func (a *app) templatePull(server *string) *cobra.Command {

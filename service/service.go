@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/semaphore"
@@ -19,6 +20,8 @@ import (
 	"missivum/console"
 	"missivum/service/api"
 	"missivum/service/clients"
+	"missivum/service/hosting"
+	"missivum/service/jobs"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
@@ -49,9 +52,11 @@ type Service struct {
 	People    *people.People
 	Packages  *packages.Packages
 	Pictures  *pictures.Pictures
+	Hosting   *hosting.Hosting
+	Jobs      *jobs.Jobs
+	Store     *store.Store
 
 	config   Config
-	store    *store.Store
 	listener net.Listener
 	handler  http.Handler
 	public   net.Listener // of pictures; nil for none
@@ -65,35 +70,63 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := os.MkdirAll(c.Data, 0o750); err != nil {
 		return nil, fmt.Errorf("the data folder: %w", err)
 	}
-	st, err := store.Open(ctx, filepath.Join(c.Data, "missivum.db"))
+	st, err := store.Open(ctx, filepath.Join(c.Data, "missivum.db"), c.Now)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{config: c, store: st}
-	s.People = &people.People{Store: st}
-	s.Clients = &clients.Clients{Store: st, Now: c.Now}
-	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Now: c.Now}
-	s.Packages = &packages.Packages{
-		Store: st, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "packages"), Now: c.Now, Log: c.Log,
-	}
-	s.Pictures = &pictures.Pictures{
-		Store: st, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "photos"), Tree: c.PictureTree, Allow: c.PictureAllow, Now: c.Now, Log: c.Log,
-	}
-	if err := errors.Join(s.Pictures.Start(), s.Packages.Start(ctx)); err != nil {
+	s := &Service{config: c, Store: st}
+	s.wire()
+	if err := s.start(ctx); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
-	s.handler = api.New(&api.API{
-		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Drawings: semaphore.NewWeighted(1), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
-	})
-	if s.listener, err = net.Listen("tcp", c.Listen); err != nil {
-		return nil, errors.Join(fmt.Errorf("listening on %s: %w", c.Listen, err), st.Close())
-	}
-	if c.PictureListen != "" {
-		if s.public, err = net.Listen("tcp", c.PictureListen); err != nil {
-			return nil, errors.Join(fmt.Errorf("listening for pictures on %s: %w", c.PictureListen, err), s.listener.Close(), st.Close())
-		}
+	if err := s.listen(); err != nil {
+		s.Jobs.End()
+		return nil, errors.Join(err, st.Close())
 	}
 	return s, nil
+}
+
+// wire makes the capabilities known to each other.
+func (s *Service) wire() {
+	c, st := s.config, s.Store
+	s.Jobs = &jobs.Jobs{Store: st, Log: c.Log, Now: c.Now}
+	s.People = &people.People{Store: st}
+	s.Clients = &clients.Clients{Store: st, Log: c.Log}
+	s.Hosting = &hosting.Hosting{Store: st, Log: c.Log, Tree: c.PictureTree}
+	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Hosting: s.Hosting, Now: c.Now}
+	s.Packages = &packages.Packages{
+		Store: st, Jobs: s.Jobs, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "packages"), Now: c.Now,
+	}
+	s.Pictures = &pictures.Pictures{
+		Store: st, Jobs: s.Jobs, Templates: s.Templates, People: s.People, Hosting: s.Hosting,
+		Folder: filepath.Join(c.Data, "photos"), Allow: c.PictureAllow, Now: c.Now, Log: c.Log,
+	}
+	s.handler = api.New(&api.API{
+		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Hosting: s.Hosting, Jobs: s.Jobs,
+		Drawings: semaphore.NewWeighted(1), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
+	})
+}
+
+// start readies the capabilities, and then goes on with the jobs that were left.
+func (s *Service) start(ctx context.Context) error {
+	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start()); err != nil {
+		return err
+	}
+	return s.Jobs.Start(ctx)
+}
+
+// listen opens the listening addresses.
+func (s *Service) listen() error {
+	var err error
+	if s.listener, err = net.Listen("tcp", s.config.Listen); err != nil {
+		return fmt.Errorf("listening on %s: %w", s.config.Listen, err)
+	}
+	if s.config.PictureListen != "" {
+		if s.public, err = net.Listen("tcp", s.config.PictureListen); err != nil {
+			return errors.Join(fmt.Errorf("listening for pictures on %s: %w", s.config.PictureListen, err), s.listener.Close())
+		}
+	}
+	return nil
 }
 
 // checkLoopback refuses addresses that other machines could reach.
@@ -123,34 +156,40 @@ func (s *Service) PictureAddress() string {
 // stopTime is how long open requests have when the service ends.
 const stopTime = 10 * time.Second
 
-// Serve answers requests until the context ends, then lets open requests finish, stops the packages
-// being made and closes the database.
+// Serve answers requests until the context ends or one of the listeners fails, then lets open requests finish on all
+// of them, stops the jobs and closes the database: nothing goes on with a store that is closed.
 func (s *Service) Serve(ctx context.Context) error {
-	server := &http.Server{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
-	host := &http.Server{Handler: s.Pictures, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
-	ended := make(chan error, 2)
-	go func() { ended <- server.Serve(s.listener) }()
+	running, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	servers := map[*http.Server]net.Listener{
+		{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}: s.listener,
+	}
 	if s.public != nil {
-		go func() { ended <- host.Serve(s.public) }()
+		servers[&http.Server{
+			Handler: s.Hosting, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10,
+		}] = s.public
 	}
-	watching, stopWatching := context.WithCancel(ctx)
-	watched := make(chan struct{})
-	go func() { defer close(watched); s.Pictures.Watch(watching, time.Minute) }()
+	var group sync.WaitGroup
+	for server, listener := range servers {
+		group.Go(func() {
+			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+				stop(err)
+			}
+		})
+	}
+	group.Go(func() { s.Pictures.Watch(running, time.Minute) })
+	<-running.Done()
+	s.config.Log.Info("stopping")
+	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
+	defer cancel()
 	var err error
-	select {
-	case err = <-ended:
-	case <-ctx.Done():
-		s.config.Log.Info("stopping")
-		stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
-		defer cancel()
-		err = errors.Join(server.Shutdown(stop), host.Shutdown(stop))
+	for server := range servers {
+		err = errors.Join(err, server.Shutdown(ending))
 	}
-	stopWatching()
-	<-watched
-	s.Pictures.StopPhotos()
-	s.Packages.Stop()
-	if errors.Is(err, http.ErrServerClosed) {
-		err = nil
+	s.Jobs.End()
+	group.Wait()
+	if cause := context.Cause(running); !errors.Is(cause, context.Canceled) {
+		err = errors.Join(cause, err)
 	}
-	return errors.Join(err, s.store.Close())
+	return errors.Join(err, s.Store.Close())
 }

@@ -10,7 +10,9 @@ import (
 	"testing"
 	"time"
 
+	"missivum/core/problem"
 	"missivum/core/template"
+	"missivum/service/access"
 	"missivum/service/packages"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -47,7 +49,7 @@ func TestOnlyLoopback(t *testing.T) {
 
 func TestDataOutlivesTheService(t *testing.T) {
 	folder := t.TempDir()
-	ctx := context.Background()
+	ctx := access.With(context.Background(), access.Loopback())
 	s, err := Open(ctx, config(folder, "127.0.0.1:0"))
 	if err != nil {
 		t.Fatal(err)
@@ -59,14 +61,20 @@ func TestDataOutlivesTheService(t *testing.T) {
 	if err := s.People.Apply(ctx, plan); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.People.Apply(ctx, plan); !errors.Is(err, store.ErrConflict) {
+	if err := s.People.Apply(ctx, plan); !problem.Is(err, problem.Conflict) {
 		t.Errorf("a plan of an older directory was applied: %v", err)
 	}
-	if _, err := s.Templates.Save(ctx, "crew", template.Parts{Source: "<p>{{ cn }}</p>"}, templates.Edit{}); err != nil {
+	if _, err := s.Templates.Save(ctx, "crew", template.Whole(template.Parts{Source: "<p>{{ cn }}</p>"}), templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
 	// a package that was being made when the machine went down
-	if err := s.store.PutPackage(ctx, store.Package{ID: "cut", Template: "crew", State: packages.Running, Created: time.Now()}); err != nil {
+	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.AddJob(store.Job{ID: "cut", Kind: packages.Kind, Title: "crew", Input: "{}"}); err != nil {
+			return err
+		}
+		return tx.AddPackage(store.Package{ID: "cut", Template: "crew", Version: 1})
+	})
+	if err != nil {
 		t.Fatal(err)
 	}
 	running, stop := context.WithCancel(ctx)
@@ -92,7 +100,7 @@ func TestDataOutlivesTheService(t *testing.T) {
 	if v, err := again.Templates.Get(ctx, "crew", 0); err != nil || v.Number != 1 {
 		t.Errorf("template: %+v, %v", v, err)
 	}
-	if p, err := again.Packages.Get(ctx, "cut"); err != nil || p.State != packages.Stopped || p.Message == "" {
+	if p, err := again.Packages.Get(ctx, "cut"); err != nil || p.Job.State != store.Stopped || p.Job.Message == "" {
 		t.Errorf("package: %+v, %v", p, err)
 	}
 	running, stop = context.WithCancel(ctx)

@@ -11,6 +11,8 @@ import (
 	"sync"
 
 	"gopkg.in/yaml.v3"
+
+	"missivum/core/problem"
 )
 
 // Dialect is a host's way to write placeholders, as data.
@@ -57,7 +59,8 @@ func Find(id string) *Dialect {
 }
 
 // ParseDialect reads a dialect from YAML.
-func ParseDialect(data []byte) (*Dialect, error) {
+func ParseDialect(data []byte) (_ *Dialect, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	d := &Dialect{}
 	decoder := yaml.NewDecoder(bytes.NewReader(data))
 	decoder.KnownFields(true)

@@ -8,6 +8,7 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/markup"
+	"missivum/core/problem"
 	"missivum/core/style"
 )
 
@@ -30,7 +31,8 @@ type Fix struct {
 
 // Apply makes the edits in a source. Edits that do not fit into it, or lie over each other, are an error and
 // nothing is changed.
-func Apply(source string, edits []Edit) (string, error) {
+func Apply(source string, edits []Edit) (_ string, err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	list := slices.Clone(edits)
 	sort.SliceStable(list, func(i, j int) bool { return list[i].Start < list[j].Start })
 	var b strings.Builder

@@ -9,6 +9,7 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/markup"
+	"missivum/core/problem"
 )
 
 // Verdict says in how many clients a template is safe: nothing breaks there and no limit is exceeded.
@@ -129,7 +130,8 @@ type Cell struct {
 }
 
 // Survival makes the map of a template.
-func Survival(in Input) (*Map, error) {
+func Survival(in Input) (_ *Map, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	r, prepared, err := find(in)
 	if err != nil {
 		return nil, err

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
+
+	"missivum/core/problem"
 )
 
 // Book is the profiles of an organisation: those that come with the program, as it overrides them, and its own,
@@ -24,7 +26,8 @@ func (b Book) Find(id string) *Profile {
 }
 
 // Select returns the profiles with the ids; for no id all that are not switched off.
-func (b Book) Select(ids []string) ([]*Profile, error) {
+func (b Book) Select(ids []string) (_ []*Profile, err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	var list []*Profile
 	if len(ids) == 0 {
 		for _, p := range b {
@@ -45,31 +48,41 @@ func (b Book) Select(ids []string) ([]*Profile, error) {
 }
 
 // With adds profiles to the book from files, by their name. One with the id of another takes its place; one that
-// is based on another may stand before or behind it. All faults are told at once, each with its file.
+// is based on another may stand before or behind it. All faults are reported at once, each with its file.
 func (b Book) With(files map[string][]byte) (Book, error) {
+	book, unreadable := b.WithReadable(files)
+	if len(unreadable) == 0 {
+		return book, nil
+	}
+	var errs []error
+	for _, name := range slices.Sorted(maps.Keys(unreadable)) {
+		errs = append(errs, inFile(name, unreadable[name]))
+	}
+	return nil, errors.Join(errs...)
+}
+
+// WithReadable is With, but leaves files that cannot be read out and gives why, by name.
+func (b Book) WithReadable(files map[string][]byte) (Book, map[string]error) {
 	book := slices.Clone(b)
 	left := slices.Sorted(maps.Keys(files))
-	for {
+	unreadable := map[string]error{}
+	for before := len(left) + 1; len(left) > 0 && len(left) < before; {
+		before = len(left)
 		var waiting []string
-		var errs []error
+		clear(unreadable)
 		for _, name := range left {
 			p, err := book.Parse(files[name])
 			if err != nil {
 				waiting = append(waiting, name)
-				errs = append(errs, inFile(name, err))
+				unreadable[name] = err
 				continue
 			}
 			book = book.put(p)
 		}
-		if len(waiting) == 0 {
-			sort.Slice(book, func(i, j int) bool { return book[i].ID < book[j].ID })
-			return book, nil
-		}
-		if len(waiting) == len(left) {
-			return nil, errors.Join(errs...)
-		}
 		left = waiting
 	}
+	sort.Slice(book, func(i, j int) bool { return book[i].ID < book[j].ID })
+	return book, unreadable
 }
 
 func inFile(name string, err error) error {

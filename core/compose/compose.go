@@ -21,6 +21,7 @@ import (
 	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/style"
 	"missivum/core/template"
 )
@@ -348,7 +349,8 @@ func (c *compiler) variant(variant string, day time.Time) error {
 }
 
 // CheckVariant says whether the template has the variant, and which it has.
-func CheckVariant(t *template.Template, variant string) error {
+func CheckVariant(t *template.Template, variant string) (err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	for _, v := range t.Variants() {
 		if v == variant {
 			return nil

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"missivum/core/field"
+	"missivum/core/problem"
 )
 
 // partHeader is the header of a MIME part that holds a page (RFC 2045, 4 to 6).
@@ -54,7 +55,8 @@ var ErrPart = errors.New("the part's header cannot be kept")
 
 // ReplaceBody gives a MIME part file with another page as its body. The header lines stay as they are, and
 // the page is written in the character set and the transfer encoding that they name (RFC 2045, 5.1 and 6.1).
-func ReplaceBody(existing, page []byte) ([]byte, error) {
+func ReplaceBody(existing, page []byte) (_ []byte, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	end, newline := headerEnd(existing)
 	if end < 0 {
 		return nil, fmt.Errorf("%w: the file has no header lines with a blank line behind them", ErrPart)

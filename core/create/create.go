@@ -3,7 +3,6 @@
 package create
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"time"
@@ -11,6 +10,7 @@ import (
 	"missivum/core/clean"
 	"missivum/core/page"
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/core/recognise"
 	"missivum/core/starter"
 	"missivum/core/template"
@@ -18,7 +18,7 @@ import (
 
 // ErrSource is returned when it is not said, or said twice, what the template is made of, or when there is no such
 // starter or person; the message says which.
-var ErrSource = errors.New("the template cannot be made")
+var ErrSource error = problem.New(problem.Invalid, "the template cannot be made")
 
 // Input says what the template is made of: a starter, or a page. With a person the page is that person's signature,
 // and fields take the place of the values found in it.

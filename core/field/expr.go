@@ -11,6 +11,7 @@ import (
 
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/problem"
 )
 
 // Error is one mistake in a template.
@@ -42,6 +43,17 @@ func (e Errors) Error() string {
 		lines[i] = e[i].Error()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Problem makes the mistakes a refusal with their places.
+func (e Errors) Problem() *problem.Error {
+	places := make([]problem.Place, len(e))
+	for i, m := range e {
+		places[i] = problem.Place{
+			File: m.File, Line: m.Line, Column: m.Column, Offset: m.Offset, End: m.End, Message: m.Message, Nearest: m.Nearest,
+		}
+	}
+	return problem.New(problem.Refused, "The template has mistakes and cannot be filled:\n%s", e.Error()).At(places...)
 }
 
 // Expr is one field with its modifiers, or a text that is the same for everybody or for everybody who
@@ -157,8 +169,8 @@ func closing(s string) int {
 // HasField reports whether a raw text holds a field.
 func HasField(raw string) bool { return strings.Contains(raw, "{{") }
 
-// problem is a mistake inside one expression; offset counts bytes from its start.
-type problem struct {
+// slip is a mistake inside one expression; offset counts bytes from its start.
+type slip struct {
 	offset  int
 	message string
 	nearest []string
@@ -167,19 +179,19 @@ type problem struct {
 
 // parseExpr reads what stands between double braces: a field name or a quoted text, then modifiers
 // behind bars.
-func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
+func parseExpr(text string, schema *person.Schema) (Expr, []slip) {
 	l := lexer{src: text}
 	e := Expr{Text: strings.TrimSpace(text)}
-	var problems []problem
+	var problems []slip
 	l.space()
 	at := l.pos
 	switch c := l.peek(); {
 	case c == 0:
-		return e, []problem{{0, "There is no field between the braces.", nil, true}}
+		return e, []slip{{0, "There is no field between the braces.", nil, true}}
 	case c == '"' || c == '\'':
 		s, ok := l.quoted()
 		if !ok {
-			return e, []problem{{at, "The quotes of this text are not closed.", nil, true}}
+			return e, []slip{{at, "The quotes of this text are not closed.", nil, true}}
 		}
 		e.Literal = s
 	default:
@@ -195,7 +207,7 @@ func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
 			return e, problems
 		}
 		if l.peek() != '|' {
-			return e, append(problems, problem{at, fmt.Sprintf("A bar (|) must stand before %q.", firstWord(text[at:])), nil, true})
+			return e, append(problems, slip{at, fmt.Sprintf("A bar (|) must stand before %q.", firstWord(text[at:])), nil, true})
 		}
 		l.pos++
 		l.space()
@@ -211,15 +223,15 @@ func parseExpr(text string, schema *person.Schema) (Expr, []problem) {
 }
 
 // names reads one name, or several fields with "or" between them.
-func (l *lexer) names(e *Expr, schema *person.Schema) []problem {
-	var problems []problem
+func (l *lexer) names(e *Expr, schema *person.Schema) []slip {
+	var problems []slip
 	var fields []string
 	for {
 		l.space()
 		at := l.pos
 		name := l.word()
 		if !person.ValidName(name) {
-			return append(problems, problem{at, fmt.Sprintf("%q is not a field name.", firstWord(l.src[at:])), nil, true})
+			return append(problems, slip{at, fmt.Sprintf("%q is not a field name.", firstWord(l.src[at:])), nil, true})
 		}
 		value, isConstant := schema.Constant(name)
 		texts, isText := schema.Texts(name)
@@ -234,7 +246,7 @@ func (l *lexer) names(e *Expr, schema *person.Schema) []problem {
 			e.Texts, e.Fallback = texts, schema.Languages()
 		default:
 			if !known {
-				problems = append(problems, problem{at, fmt.Sprintf("There is no field %q in the directory.", name), schema.Nearest(name), false})
+				problems = append(problems, slip{at, fmt.Sprintf("There is no field %q in the directory.", name), schema.Nearest(name), false})
 			}
 			e.Fields = append(e.Fields, Column{canonical, column})
 			fields = append(fields, canonical)
@@ -286,15 +298,15 @@ func (l *lexer) quoted() (string, bool) {
 	return s, true
 }
 
-func (l *lexer) modifier() (Modifier, *problem) {
+func (l *lexer) modifier() (Modifier, *slip) {
 	at := l.pos
 	name := l.word()
 	if name == "" {
-		return Modifier{}, &problem{at, "A modifier is missing behind the bar.", nil, true}
+		return Modifier{}, &slip{at, "A modifier is missing behind the bar.", nil, true}
 	}
 	kind := modifierKind(name)
 	if kind == nil {
-		return Modifier{}, &problem{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, ModifierNames()), true}
+		return Modifier{}, &slip{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, ModifierNames()), true}
 	}
 	m := Modifier{Name: kind.Name, kind: kind}
 	l.space()
@@ -302,18 +314,18 @@ func (l *lexer) modifier() (Modifier, *problem) {
 	if c := l.peek(); c == '"' || c == '\'' {
 		s, ok := l.quoted()
 		if !ok {
-			return m, &problem{argAt, "The quotes of this text are not closed.", nil, true}
+			return m, &slip{argAt, "The quotes of this text are not closed.", nil, true}
 		}
 		m.Argument = s
 		if kind.Argument == "" {
-			return m, &problem{argAt, fmt.Sprintf("The modifier %s takes no text.", name), nil, true}
+			return m, &slip{argAt, fmt.Sprintf("The modifier %s takes no text.", name), nil, true}
 		}
 	} else if kind.Argument != "" {
-		return m, &problem{argAt, fmt.Sprintf("The modifier %s needs a text in quotes: %s.", name, kind.Argument), nil, true}
+		return m, &slip{argAt, fmt.Sprintf("The modifier %s needs a text in quotes: %s.", name, kind.Argument), nil, true}
 	}
 	if kind.accepts != nil {
 		if err := kind.accepts(m.Argument); err != nil {
-			return m, &problem{argAt, err.Error(), nil, true}
+			return m, &slip{argAt, err.Error(), nil, true}
 		}
 	}
 	return m, nil
@@ -321,7 +333,7 @@ func (l *lexer) modifier() (Modifier, *problem) {
 
 // misplaced says what is wrong with a modifier behind others, if anything: each takes and gives values of
 // some type.
-func misplaced(before []Modifier, m Modifier, offset int) *problem {
+func misplaced(before []Modifier, m Modifier, offset int) *slip {
 	given := TypeText
 	for _, b := range before {
 		if b.kind.Gives != TypeSame {
@@ -334,9 +346,9 @@ func misplaced(before []Modifier, m Modifier, offset int) *problem {
 	case m.kind.Takes == TypeField && !slices.ContainsFunc(before, func(b Modifier) bool { return b.kind.Gives != TypeSame }):
 		return nil
 	case m.kind.Takes == TypeNumber:
-		return &problem{offset, fmt.Sprintf("The modifier %s stands behind one that shows a telephone number: phone or national.", m.Name), nil, false}
+		return &slip{offset, fmt.Sprintf("The modifier %s stands behind one that shows a telephone number: phone or national.", m.Name), nil, false}
 	}
-	return &problem{offset, fmt.Sprintf("The modifier %s reads the field's own value: put it before %s.", m.Name, before[len(before)-1].Name), nil, false}
+	return &slip{offset, fmt.Sprintf("The modifier %s reads the field's own value: put it before %s.", m.Name, before[len(before)-1].Name), nil, false}
 }
 
 func firstWord(s string) string {

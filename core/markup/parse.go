@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"golang.org/x/net/html"
+
+	"missivum/core/problem"
 )
 
 // MaxSource is the largest source Parse accepts, in bytes.
@@ -17,10 +19,10 @@ const MaxSource = 2 << 20
 const MaxDepth = 400
 
 // ErrTooLarge is returned for a source above MaxSource.
-var ErrTooLarge = fmt.Errorf("the source is larger than %d kB", MaxSource>>10)
+var ErrTooLarge error = problem.New(problem.TooLarge, "the source is larger than %d kB", MaxSource>>10)
 
 // ErrTooDeep is returned when elements are nested deeper than MaxDepth.
-var ErrTooDeep = fmt.Errorf("elements are nested deeper than %d", MaxDepth)
+var ErrTooDeep error = problem.New(problem.Refused, "elements are nested deeper than %d", MaxDepth)
 
 // PlainText makes a document of a text that is no markup, for the places in it.
 func PlainText(text string) *Document {
@@ -135,7 +137,9 @@ func (p *parser) startTag(span Span) error {
 	}
 	p.depth++
 	if p.depth > MaxDepth {
-		return ErrTooDeep
+		place := PlainText(p.src).Place(span.Start)
+		return problem.New(problem.Refused, "line %d, column %d: %w", place.Line, place.Column, ErrTooDeep).
+			At(problem.Place{Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Message: ErrTooDeep.Error()})
 	}
 	p.top = n
 	return nil

@@ -6,7 +6,6 @@ package page
 import (
 	"bytes"
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -27,6 +26,7 @@ import (
 	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/template"
 )
 
@@ -34,7 +34,7 @@ import (
 const MaxPage = 16 << 20
 
 // ErrPage marks a file that cannot be taken apart; the message says why.
-var ErrPage = errors.New("the page cannot be taken apart")
+var ErrPage error = problem.New(problem.Refused, "the page cannot be taken apart")
 
 // Imported is a page as parts of a template.
 type Imported struct {

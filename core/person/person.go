@@ -9,6 +9,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
+
+	"missivum/core/problem"
 )
 
 // Schema is the list of fields that a directory's people have, in the order of their values.
@@ -227,7 +229,8 @@ func (d *Directory) Index(mail string) int {
 }
 
 // Named is Index for an address that somebody typed: the error names those that are near to it.
-func (d *Directory) Named(mail string) (int, error) {
+func (d *Directory) Named(mail string) (_ int, err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	if i := d.Index(mail); i >= 0 {
 		return i, nil
 	}

@@ -6,12 +6,15 @@ import (
 	"strings"
 
 	"github.com/emersion/go-vcard"
+
+	"missivum/core/problem"
 )
 
 // VCard writes a person as a vCard 4.0 (RFC 6350) with what a card needs: name, organisation, title, numbers,
 // address and links. Fields that the schema lacks or that are blank are left out. organisation is used where the
 // person has none; it may be empty.
-func VCard(s *Schema, p *Person, organisation string) (string, error) {
+func VCard(s *Schema, p *Person, organisation string) (_ string, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	get := func(name string) string {
 		column, _, ok := s.Column(name)
 		if !ok {

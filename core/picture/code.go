@@ -8,6 +8,8 @@ import (
 	"github.com/makiuchi-d/gozxing"
 	"github.com/makiuchi-d/gozxing/qrcode/decoder"
 	"github.com/makiuchi-d/gozxing/qrcode/encoder"
+
+	"missivum/core/problem"
 )
 
 // quiet is the clear margin around a code, in modules (ISO/IEC 18004, 9.1).
@@ -48,7 +50,8 @@ type CodePicture struct {
 
 // Code draws a text, such as a link or a vCard, as a QR code (ISO/IEC 18004) in which every module is a whole
 // number of pixels, so that it is as sharp as can be.
-func Code(text string, r CodeRecipe) (*CodePicture, error) {
+func Code(text string, r CodeRecipe) (_ *CodePicture, err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	if r.Multiple == 0 {
 		r.Multiple = 2
 	}

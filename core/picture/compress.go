@@ -15,6 +15,8 @@ import (
 	"slices"
 	"sort"
 	"time"
+
+	"missivum/core/problem"
 )
 
 // Weight says how light a file is to be made.
@@ -58,7 +60,8 @@ type Rendition struct {
 // Compress makes a file lighter without changing its size or its look: fewer colours, the other format, the lowest
 // quality whose difference stays below the threshold. What comes out is never larger than data, unless data must
 // be written anew because it tells more than the picture or is in a format that clients do not draw.
-func Compress(data []byte, w Weight) (*Rendition, error) {
+func Compress(data []byte, w Weight) (_ *Rendition, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	p, err := Read(data)
 	if err != nil {
 		return nil, err

@@ -6,6 +6,8 @@ import (
 	"image/color"
 	"math"
 	"slices"
+
+	"missivum/core/problem"
 )
 
 // Backgrounds on which a signature is looked at: the page, that of partial dark modes, and that of full inversion.
@@ -142,7 +144,8 @@ func (d DarkSafe) pixels(multiple int) float64 {
 
 // MakeDarkSafe fixes a picture that vanishes on a dark background. The outline needs room: the picture grows by it on
 // every side, and so does it by a plate.
-func MakeDarkSafe(img *image.NRGBA, d DarkSafe) (*image.NRGBA, error) {
+func MakeDarkSafe(img *image.NRGBA, d DarkSafe) (_ *image.NRGBA, err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	if err := d.check(); err != nil {
 		return nil, err
 	}
@@ -210,7 +213,8 @@ func Over(img *image.NRGBA, background color.NRGBA) *image.NRGBA {
 }
 
 // Write writes pixels as light as asked for, with a resolution tag in pixels per inch; 0 for none.
-func Write(img *image.NRGBA, w Weight, resolution int) (*Rendition, error) {
+func Write(img *image.NRGBA, w Weight, resolution int) (_ *Rendition, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	p := &Picture{Facts: Facts{Width: img.Rect.Dx(), Height: img.Rect.Dy(), Transparent: !img.Opaque(), Frames: 1}, Frames: []Frame{{Image: img}}}
 	return p.written(w, resolution)
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"image"
 	"math"
+
+	"missivum/core/problem"
 )
 
 // Limits of a rendition.
@@ -56,7 +58,8 @@ func (r Recipe) multiple() int {
 }
 
 // Check says what is wrong with a recipe.
-func (r Recipe) Check() error {
+func (r Recipe) Check() (err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	switch {
 	case r.Width < 0 || r.Height < 0 || r.Width > MaxDisplay || r.Height > MaxDisplay:
 		return fmt.Errorf("width and height are from 1 to %d px", MaxDisplay)
@@ -121,7 +124,8 @@ func (r Recipe) Display(f Facts) (width, height int) {
 // Fit makes the rendition that a recipe asks for: exactly the display size times the multiple, resampled in
 // light, as light as it can be. Its resolution tag is 96 times the multiple, so that an engine that goes by the
 // tag draws it at the display size too.
-func Fit(data []byte, r Recipe) (*Rendition, error) {
+func Fit(data []byte, r Recipe) (_ *Rendition, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	if err := r.Check(); err != nil {
 		return nil, err
 	}
@@ -133,7 +137,8 @@ func Fit(data []byte, r Recipe) (*Rendition, error) {
 }
 
 // Fit is Fit for a picture that was read already.
-func (p *Picture) Fit(r Recipe) (*Rendition, error) {
+func (p *Picture) Fit(r Recipe) (_ *Rendition, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	if err := r.Check(); err != nil {
 		return nil, err
 	}

@@ -20,6 +20,8 @@ import (
 	_ "golang.org/x/image/bmp"  // formats that are read
 	_ "golang.org/x/image/tiff" // formats that are read
 	_ "golang.org/x/image/webp" // formats that are read
+
+	"missivum/core/problem"
 )
 
 // Limits of a picture that is read. They are held against the header, before anything is decoded.
@@ -45,7 +47,7 @@ const (
 var Mailable = []string{PNG, JPEG, GIF}
 
 // ErrUnreadable is returned, wrapped with the reason, for what cannot be read as a picture.
-var ErrUnreadable = errors.New("not a picture that can be read")
+var ErrUnreadable error = problem.New(problem.Refused, "not a picture that can be read")
 
 // Facts are what Probe finds.
 type Facts struct {

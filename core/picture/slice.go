@@ -8,6 +8,8 @@ import (
 	"image/color"
 	"slices"
 	"strings"
+
+	"missivum/core/problem"
 )
 
 // MaxPieces is how many pieces a design may be cut into.
@@ -67,7 +69,8 @@ type Sliced struct {
 }
 
 // Slice cuts a design into pieces and makes the table in which they join. name begins the pieces' names.
-func Slice(data []byte, m SliceMap, name string) (*Sliced, error) {
+func Slice(data []byte, m SliceMap, name string) (_ *Sliced, err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	p, err := Read(data)
 	if err != nil {
 		return nil, err

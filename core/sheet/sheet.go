@@ -17,6 +17,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/core/style"
 	signature "missivum/core/template"
 )
@@ -35,7 +36,8 @@ const (
 var Views = []View{Light, Dark, Blocked}
 
 // CheckViews is an error for a view that there is not.
-func CheckViews(list []View) error {
+func CheckViews(list []View) (err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	for _, v := range list {
 		if !slices.Contains(Views, v) {
 			return fmt.Errorf("the view %q is not known; it is light, dark or blocked", v)
@@ -128,7 +130,8 @@ const hardOnSheet = 1
 // Choose gives the people who stand on a sheet, by their place in the directory: those with the mail addresses, or, when
 // none is given, the template's sample person and the hardest case. An address that nobody has, or a directory without
 // people, is an error.
-func Choose(t *signature.Template, people *person.Directory, mails []string) ([]int, error) {
+func Choose(t *signature.Template, people *person.Directory, mails []string) (_ []int, err error) {
+	defer func() { err = problem.As(problem.Invalid, err) }()
 	if len(people.People) == 0 {
 		return nil, errors.New("there is nobody in the directory")
 	}

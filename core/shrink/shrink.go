@@ -5,7 +5,6 @@ package shrink
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -16,14 +15,15 @@ import (
 	"missivum/core/compact"
 	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/problem"
 	"missivum/core/style"
 )
 
 // ErrNoLimit is returned for a client without a limit of characters when no target is given.
-var ErrNoLimit = errors.New("this client has no limit of characters; give a target")
+var ErrNoLimit error = problem.New(problem.Invalid, "this client has no limit of characters; give a target")
 
 // ErrNoClient is returned for a client that is not among the profiles.
-var ErrNoClient = errors.New("there is no client profile")
+var ErrNoClient error = problem.New(problem.Invalid, "there is no client profile")
 
 // Step is one thing that was done, and what it saved for the worst person.
 type Step struct {

@@ -5,12 +5,15 @@ import (
 	"fmt"
 
 	"gopkg.in/yaml.v3"
+
+	"missivum/core/problem"
 )
 
 // WithSetting sets one value in the text of template.yaml at a path of members, which are made where they are not
 // there. All else stays, comments and order too; spacing may become the usual one. An error says why the text cannot
 // be read.
-func WithSetting(settings string, value any, path ...string) (string, error) {
+func WithSetting(settings string, value any, path ...string) (_ string, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
 	var root yaml.Node
 	if err := yaml.Unmarshal([]byte(settings), &root); err != nil {
 		return "", fmt.Errorf("%s: %w", SettingsFile, err)
@@ -36,7 +39,7 @@ func WithSetting(settings string, value any, path ...string) (string, error) {
 	var b bytes.Buffer
 	e := yaml.NewEncoder(&b)
 	e.SetIndent(2)
-	err := e.Encode(&root)
+	err = e.Encode(&root)
 	return b.String(), err
 }
 

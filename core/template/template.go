@@ -25,6 +25,7 @@ import (
 	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/problem"
 )
 
 // The files of a template folder.
@@ -341,11 +342,19 @@ func (t *Template) Text(variant string) (file, text string, ok bool) {
 	return "", "", false
 }
 
-// New makes a template of its parts. Errors name the file and, for settings, the line.
+// New makes a template of its parts. Errors are problems: they name the file and, where there is one, the line.
 func New(name string, parts Parts) (*Template, error) {
+	t, err := read(name, parts)
+	return t, problem.As(problem.Refused, err)
+}
+
+func read(name string, parts Parts) (*Template, error) {
 	t := &Template{Name: name, Source: parts.Source, SettingsText: parts.Settings, Texts: parts.Texts}
 	if len(t.Source) > markup.MaxSource {
 		return nil, fmt.Errorf("%s: %w", SourceFile, markup.ErrTooLarge)
+	}
+	if _, err := markup.Parse(t.Source); err != nil {
+		return nil, fmt.Errorf("%s: %w", SourceFile, err)
 	}
 	if !utf8.ValidString(t.Source) || !utf8.ValidString(t.SettingsText) {
 		return nil, fmt.Errorf("%s or %s is not UTF-8; save it as UTF-8 text", SourceFile, SettingsFile)
@@ -392,6 +401,13 @@ func (t *Template) checkTexts() error {
 		}
 	}
 	return nil
+}
+
+// ReadSettings reads a template.yaml by itself.
+func ReadSettings(text string) (Settings, error) {
+	t := &Template{SettingsText: text}
+	err := t.readSettings()
+	return t.Settings, problem.As(problem.Refused, err)
 }
 
 func (t *Template) readSettings() error {

@@ -6,6 +6,7 @@ package api
 import (
 	"embed"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -14,11 +15,10 @@ import (
 	"github.com/gin-gonic/gin"
 	"golang.org/x/sync/semaphore"
 
-	"missivum/core/field"
-	"missivum/core/picture"
-	"missivum/core/shrink"
+	"missivum/core/problem"
 	"missivum/service/clients"
-	"missivum/service/drawing"
+	"missivum/service/hosting"
+	"missivum/service/jobs"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
@@ -41,6 +41,8 @@ type API struct {
 	People    *people.People
 	Packages  *packages.Packages
 	Pictures  *pictures.Pictures
+	Hosting   *hosting.Hosting
+	Jobs      *jobs.Jobs
 	Drawings  *semaphore.Weighted // how many requests at once let a browser draw
 	Console   fs.FS               // the built console; nil for none
 	Log       *slog.Logger
@@ -54,7 +56,7 @@ func New(a *API) http.Handler {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
-	r.Use(a.requestID, a.logged, a.recovered, headers, onlyLoopbackNames, noCrossSiteWrites)
+	r.Use(a.requestID, a.logged, a.recovered, headers, onlyLoopbackNames, noCrossSiteWrites, asOwner)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, Health{Status: "ok", Version: a.Version}) })
 	r.GET("/readyz", a.ready)
 	v1 := r.Group("/api/v1")
@@ -86,6 +88,8 @@ func New(a *API) http.Handler {
 	v1.POST("/clean", limit(MaxJSON), a.cleanSource)
 
 	v1.GET("/people", a.listPeople)
+	v1.GET("/people/:mail", a.getPerson)
+	v1.DELETE("/people/:mail/photo", a.removePhoto)
 	v1.GET("/people/hard-cases", a.listHardCases)
 	v1.POST("/people/import", limit(MaxCSV), a.importPeople)
 
@@ -103,12 +107,17 @@ func New(a *API) http.Handler {
 	v1.DELETE("/packages/:id", a.removePackage)
 	v1.GET("/packages/:id/file", a.getPackageFile)
 
+	v1.GET("/jobs", a.listJobs)
+	v1.GET("/jobs/:id", a.getJob)
+	v1.POST("/jobs/:id/stop", a.stopJob)
+	v1.GET("/changes", a.listChanges)
+
 	a.pictureRoutes(v1)
-	r.GET("/p/:key", gin.WrapH(http.StripPrefix("/p", a.Pictures)))
+	r.GET("/p/:key", gin.WrapH(http.StripPrefix("/p", a.Hosting)))
 
 	r.NoRoute(a.console)
 	r.NoMethod(func(c *gin.Context) {
-		problem(c, http.StatusMethodNotAllowed, "This address does not take "+c.Request.Method+".", nil)
+		refuse(c, http.StatusMethodNotAllowed, "This address does not accept "+c.Request.Method+".")
 	})
 	return r
 }
@@ -133,7 +142,7 @@ type Health struct {
 
 func (a *API) ready(c *gin.Context) {
 	if err := a.Store.Ready(c.Request.Context()); err != nil {
-		problem(c, http.StatusServiceUnavailable, "The database does not answer.", nil)
+		refuse(c, http.StatusServiceUnavailable, "The database does not answer.")
 		return
 	}
 	c.JSON(http.StatusOK, Health{Status: "ready", Version: a.Version})
@@ -141,50 +150,57 @@ func (a *API) ready(c *gin.Context) {
 
 // Problem is an error as application/problem+json (RFC 9457).
 type Problem struct {
-	Title   string        `json:"title"`
-	Status  int           `json:"status"`
-	Detail  string        `json:"detail"`
-	Request string        `json:"request"`          // the request's id, as in the log
-	Errors  []field.Error `json:"errors,omitempty"` // mistakes in a template, with their places
+	Title   string          `json:"title"`
+	Status  int             `json:"status"`
+	Detail  string          `json:"detail"`
+	Kind    problem.Kind    `json:"kind,omitempty"`
+	Field   string          `json:"field,omitempty"`  // the member of the request that is wrong
+	Request string          `json:"request"`          // the request's id, as in the log
+	Errors  []problem.Place `json:"errors,omitempty"` // mistakes in a template, with their places
 }
 
-func problem(c *gin.Context, status int, detail string, mistakes []field.Error) {
+// statuses are the HTTP statuses of the kinds of problems.
+var statuses = map[problem.Kind]int{
+	problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict, problem.Invalid: http.StatusUnprocessableEntity,
+	problem.Refused: http.StatusUnprocessableEntity, problem.TooLarge: http.StatusRequestEntityTooLarge,
+	problem.Busy: http.StatusServiceUnavailable, problem.Unavailable: http.StatusNotImplemented,
+}
+
+// refuse answers with a problem of the request itself.
+func refuse(c *gin.Context, status int, detail string) {
+	send(c, Problem{Status: status, Detail: detail})
+}
+
+func send(c *gin.Context, p Problem) {
+	p.Title, p.Request = http.StatusText(p.Status), c.GetString(requestKey)
 	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(status, Problem{
-		Title: http.StatusText(status), Status: status, Detail: detail, Request: c.GetString(requestKey), Errors: mistakes,
-	})
+	c.AbortWithStatusJSON(p.Status, p)
 }
 
-// fail answers with the problem that an error stands for.
+// fail answers with the problem that an error is. An error without a kind is the program's own: it is logged, and the
+// answer names the line of the log.
 func (a *API) fail(c *gin.Context, err error) {
-	var mistakes field.Errors
-	var invalid people.InvalidFile
 	var large *http.MaxBytesError
+	known, ok := problem.Of(err)
 	switch {
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, fs.ErrNotExist):
-		problem(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".", nil)
-	case errors.Is(err, store.ErrConflict):
-		problem(c, http.StatusConflict, "It was changed by somebody else meanwhile. Load it anew; nothing was saved.", nil)
-	case errors.Is(err, packages.ErrNotReady):
-		problem(c, http.StatusConflict, err.Error(), nil)
-	case errors.Is(err, drawing.ErrNoBrowser), errors.Is(err, drawing.ErrNoOffice):
-		problem(c, http.StatusNotImplemented, "This cannot be drawn on the service's machine: "+err.Error()+".", nil)
-	case errors.As(err, &mistakes):
-		problem(c, http.StatusUnprocessableEntity, "The template has mistakes and cannot be filled:\n"+mistakes.Error(), mistakes)
-	case errors.As(err, &large):
-		problem(c, http.StatusRequestEntityTooLarge, "The request is larger than is taken here.", nil)
-	case errors.As(err, &invalid), errors.Is(err, templates.ErrRefused), errors.Is(err, pictures.ErrRefused), errors.Is(err, clients.ErrRefused), errors.Is(err, shrink.ErrNoLimit), errors.Is(err, shrink.ErrNoClient), errors.Is(err, drawing.ErrNoWordProcessor), errors.Is(err, picture.ErrUnreadable), errors.Is(err, packages.ErrRefused), errors.Is(err, errBad):
-		problem(c, http.StatusUnprocessableEntity, err.Error(), nil)
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the caller went away
-	default:
+	case errors.As(err, &large):
+		send(c, Problem{Status: http.StatusRequestEntityTooLarge, Kind: problem.TooLarge, Detail: fmt.Sprintf("The request is larger than the %d kB that are accepted here.", large.Limit>>10)})
+	case !ok:
 		a.Log.Error("request failed", "request", c.GetString(requestKey), "path", c.Request.URL.Path, "error", err)
-		problem(c, http.StatusInternalServerError, "The service could not do this; its log says why under the request's id.", nil)
+		refuse(c, http.StatusInternalServerError, "The service could not do this; its log says why under the request's id.")
+	default:
+		if known.Kind == problem.Busy {
+			c.Header("Retry-After", "5")
+		}
+		detail := known.Message
+		if known.Error() != err.Error() && len(known.Places) == 0 {
+			detail = err.Error()
+		}
+		send(c, Problem{Status: statuses[known.Kind], Kind: known.Kind, Detail: detail, Field: known.Field, Errors: known.Places})
 	}
 }
-
-// errBad marks a request that makes no sense; the message says why.
-var errBad = errors.New("not possible")
 
 //go:embed openapi.yaml
 var description embed.FS

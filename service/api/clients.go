@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -10,6 +9,8 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/fix"
+	"missivum/core/problem"
+	"missivum/core/template"
 )
 
 // profiles are the client profiles with the ids; for none all that are not switched off.
@@ -20,7 +21,7 @@ func (a *API) profiles(ctx context.Context, ids []string) ([]*client.Profile, er
 	}
 	list, err := book.Select(ids)
 	if err != nil {
-		return nil, bad(err)
+		return nil, problem.As(problem.Invalid, err)
 	}
 	return list, nil
 }
@@ -38,7 +39,7 @@ func (a *API) getClient(c *gin.Context) {
 	}
 	p := book.Find(c.Param("id"))
 	if p == nil {
-		problem(c, http.StatusNotFound, fmt.Sprintf("There is no client profile %q.", c.Param("id")), nil)
+		a.fail(c, problem.Missing("client profile", c.Param("id")))
 		return
 	}
 	c.JSON(http.StatusOK, p)
@@ -74,7 +75,7 @@ func (a *API) removeClientDocument(c *gin.Context) {
 
 // FixRequest asks for fixes of a stored template or of a draft of it.
 type FixRequest struct {
-	Draft
+	template.Draft
 	Clients []string `json:"clients"`
 	Checks  []string `json:"checks"` // none: every fix that is safe
 	Except  []string `json:"except"` // checks whose findings are left
@@ -103,14 +104,14 @@ func (a *API) mapTemplate(c *gin.Context) {
 	}
 	m, err := check.Survival(input)
 	if err != nil {
-		err = bad(err)
+		err = problem.As(problem.Invalid, err)
 	}
 	answer(a, c, m, err)
 }
 
 // readChecked reads a request about a template or a draft of it and gives what the checks look at, or answers with
 // the problem. Which clients the request names stands in clients; nil for all.
-func (a *API) readChecked(c *gin.Context, request any, draft *Draft, clients *[]string) (check.Input, bool) {
+func (a *API) readChecked(c *gin.Context, request any, draft *template.Draft, clients *[]string) (check.Input, bool) {
 	s, err := a.readSubject(c, request, draft)
 	if err != nil {
 		a.fail(c, err)

@@ -5,12 +5,13 @@ import (
 	"encoding/hex"
 	"net"
 	"net/http"
-	"net/url"
 	"runtime/debug"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
+
+	"missivum/service/access"
 )
 
 const requestKey = "request"
@@ -35,7 +36,7 @@ func (a *API) recovered(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
 			a.Log.Error("panic", "request", c.GetString(requestKey), "path", c.Request.URL.Path, "panic", r, "stack", string(debug.Stack()))
-			problem(c, http.StatusInternalServerError, "The service could not do this; its log says why under the request's id.", nil)
+			refuse(c, http.StatusInternalServerError, "The service could not do this; its log says why under the request's id.")
 		}
 	}()
 	c.Next()
@@ -59,26 +60,22 @@ func loopbackHost(hostport string) bool {
 // machine cannot reach the service.
 func onlyLoopbackNames(c *gin.Context) {
 	if !loopbackHost(c.Request.Host) {
-		problem(c, http.StatusMisdirectedRequest, "This service answers to localhost and loopback addresses only, until it has accounts.", nil)
+		refuse(c, http.StatusMisdirectedRequest, "This service answers to localhost and loopback addresses only, until it has accounts.")
 	}
 }
 
-// noCrossSiteWrites refuses requests that another site's page makes, but for plain reads.
+// crossOrigin refuses what other sites' pages send, but for plain reads.
+var crossOrigin = http.NewCrossOriginProtection()
+
 func noCrossSiteWrites(c *gin.Context) {
-	if c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead {
-		return
+	if err := crossOrigin.Check(c.Request); err != nil {
+		refuse(c, http.StatusForbidden, "Pages of other sites cannot change anything here.")
 	}
-	site := c.GetHeader("Sec-Fetch-Site")
-	if site != "" && site != "same-origin" && site != "none" {
-		problem(c, http.StatusForbidden, "Pages of other sites cannot change anything here.", nil)
-		return
-	}
-	if origin := c.GetHeader("Origin"); origin != "" {
-		u, err := url.Parse(origin)
-		if err != nil || u.Host != c.Request.Host {
-			problem(c, http.StatusForbidden, "Pages of other sites cannot change anything here.", nil)
-		}
-	}
+}
+
+// asOwner lets whoever reached the service by loopback act as its owner, while there are no accounts.
+func asOwner(c *gin.Context) {
+	c.Request = c.Request.WithContext(access.With(c.Request.Context(), access.Loopback()))
 }
 
 // contentPolicy is the console's content security policy. Previews are frames without any rights:

@@ -2,19 +2,19 @@ package api
 
 import (
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/clean"
 	"missivum/core/compose"
 	"missivum/core/create"
-	"missivum/core/markup"
-	"missivum/core/page"
+	"missivum/core/problem"
 	"missivum/core/recognise"
 	"missivum/core/starter"
+	"missivum/core/template"
 	"missivum/service/templates"
 )
 
@@ -46,7 +46,6 @@ type NewRequest struct {
 	JoinText bool              `json:"joinText"`
 	Person   string            `json:"person"`  // mail address; empty for a page that is nobody's signature
 	Answers  map[string]string `json:"answers"` // to the questions about recognised values, by their id
-	Author   string            `json:"author"`
 }
 
 // NewPreview is what a new template would be.
@@ -68,13 +67,19 @@ type Recognised struct {
 	NotFound    []string               `json:"notFound"`    // fields of the person that stand nowhere
 }
 
-// FillRequest asks for one form of a signature as a file.
+// FillRequest asks for one form of a signature as a file, or for the set of three as an archive.
 type FillRequest struct {
-	Draft
+	template.Draft
 	Person  string       `json:"person"`  // mail address
 	Variant string       `json:"variant"` // empty: the template's first
-	Form    compose.Form `json:"form"`
+	Form    compose.Form `json:"form"`    // one of the forms, or set
+	Day     string       `json:"day"`     // for which dated pieces are decided, such as 2026-12-24; empty: today
+	Base    string       `json:"base"`    // of a set's files; empty: the template's name and the variant
+	Header  []byte       `json:"header"`  // with the form mime: the file whose header lines are kept
 }
+
+// setForm is what stands for the set of three formats.
+const setForm = "set"
 
 func (a *API) listForms(c *gin.Context) { c.JSON(http.StatusOK, compose.FormInfos()) }
 
@@ -99,23 +104,15 @@ func (a *API) cleanSource(c *gin.Context) {
 	}
 	r, err := clean.Clean(in.Source, clean.Options{Tracking: in.Tracking, JoinText: in.JoinText, IndentOnly: in.IndentOnly})
 	if err != nil {
-		a.fail(c, unreadable(err))
+		a.fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, r)
 }
 
-// unreadable marks the errors of markup that is too large or too deep as the request's.
-func unreadable(err error) error {
-	if errors.Is(err, markup.ErrTooLarge) || errors.Is(err, markup.ErrTooDeep) || errors.Is(err, page.ErrPage) || errors.Is(err, create.ErrSource) {
-		return bad(err)
-	}
-	return err
-}
-
 // previewNewTemplate says what a template would be; nothing is saved.
 func (a *API) previewNewTemplate(c *gin.Context) {
-	r, _, err := a.created(c)
+	r, err := a.created(c)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -132,35 +129,34 @@ func (a *API) previewNewTemplate(c *gin.Context) {
 
 // newTemplate saves a new template.
 func (a *API) newTemplate(c *gin.Context) {
-	r, author, err := a.created(c)
+	r, err := a.created(c)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	a.saved(c)(a.Templates.Save(c.Request.Context(), c.Param("name"), r.Parts, templates.Edit{Note: r.Note, Author: author}))
+	a.saved(c)(a.Templates.Save(c.Request.Context(), c.Param("name"), template.Whole(r.Parts), templates.Edit{Note: r.Note}))
 }
 
 // created reads a request for a new template and makes it.
-func (a *API) created(c *gin.Context) (create.Result, string, error) {
+func (a *API) created(c *gin.Context) (create.Result, error) {
 	var in NewRequest
 	if err := readJSON(c, &in); err != nil {
-		return create.Result{}, "", err
+		return create.Result{}, err
 	}
 	people, _, err := a.People.Directory(c.Request.Context())
 	if err != nil {
-		return create.Result{}, "", err
+		return create.Result{}, err
 	}
 	from := create.Input{Starter: in.Starter, Page: []byte(in.Text), People: people, Person: in.Person, Answers: in.Answers, Day: a.Now()}
 	if in.Data != "" {
 		if from.Page, err = base64.StdEncoding.DecodeString(in.Data); err != nil {
-			return create.Result{}, "", fmt.Errorf("%w: data is not base64: %w", errBad, err)
+			return create.Result{}, problem.New(problem.Invalid, "Data is not base64: %w", err)
 		}
 	}
 	if in.Clean {
 		from.Clean = &clean.Options{Tracking: in.Tracking, JoinText: in.JoinText}
 	}
-	r, err := create.From(from)
-	return r, in.Author, unreadable(err)
+	return create.From(from)
 }
 
 // orEmpty makes a nil list an empty one, as JSON readers expect it.
@@ -179,9 +175,9 @@ func (a *API) fillTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	info := in.Form.Info()
-	if info.Suffix == "" {
-		a.fail(c, fmt.Errorf("%w: there is no form %q", errBad, in.Form))
+	day, err := a.day(in.Day)
+	if err != nil {
+		a.fail(c, err)
 		return
 	}
 	variant, err := s.variant(in.Variant)
@@ -189,16 +185,45 @@ func (a *API) fillTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	who := s.people.Find(in.Person)
-	if who == nil {
-		a.fail(c, fmt.Errorf("%w: there is nobody with the mail address %q", errBad, in.Person))
-		return
-	}
-	signature, err := compose.Compile(s.template, s.people.Schema, a.Now(), variant)
+	who, err := s.person(in.Person)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
+	if in.Form == setForm {
+		files, err := compose.SetFiles(s.template, s.people.Schema, day, variant, in.Base, who)
+		a.sendZip(c, s.template.Name+"-"+variant+"-set.zip", files, err)
+		return
+	}
+	info := in.Form.Info()
+	if info.Suffix == "" {
+		a.fail(c, problem.New(problem.Invalid, "There is no form %q.", in.Form).In("form"))
+		return
+	}
+	signature, err := compose.Compile(s.template, s.people.Schema, day, variant)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	data := signature.Fill(variant, in.Form, who)
+	if in.Form == compose.MIME && len(in.Header) > 0 {
+		if data, err = compose.ReplaceBody(in.Header, signature.HostedPage(variant, who)); err != nil {
+			a.fail(c, problem.As(problem.Refused, err))
+			return
+		}
+	}
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", s.template.Name+"-"+variant+info.Suffix))
-	c.Data(http.StatusOK, info.Media, signature.Fill(variant, in.Form, who))
+	c.Data(http.StatusOK, info.Media, data)
+}
+
+// day is the day that a request names, or today.
+func (a *API) day(text string) (time.Time, error) {
+	if text == "" {
+		return a.Now(), nil
+	}
+	day, err := time.Parse(time.DateOnly, text)
+	if err != nil {
+		return day, problem.New(problem.Invalid, "%q is not a date; write it as 2026-12-24.", text).In("day")
+	}
+	return day, nil
 }

@@ -2,11 +2,14 @@ package api
 
 import (
 	"encoding/json"
+	"fmt"
+	"io"
 	"io/fs"
 	"net/http"
 	"path"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"gopkg.in/yaml.v3"
@@ -38,41 +41,35 @@ func (a *API) console(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	read := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	if !read || strings.HasPrefix(name, "api/") || a.Console == nil {
-		problem(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".", nil)
+		refuse(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".")
 		return
 	}
-	if info, err := fs.Stat(a.Console, name); err != nil || info.IsDir() {
-		if path.Ext(name) != "" && strings.HasPrefix(name, "assets/") {
-			problem(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".", nil)
-			return
-		}
+	asset := strings.HasPrefix(name, "assets/")
+	info, err := fs.Stat(a.Console, name)
+	switch {
+	case err == nil && !info.IsDir():
+	case asset:
+		refuse(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".")
+		return
+	default:
 		name = "index.html"
 	}
-	if strings.HasPrefix(name, "assets/") {
+	if asset {
 		c.Header("Cache-Control", "public, max-age=31536000, immutable") // the names carry a hash
 	}
-	data, err := fs.ReadFile(a.Console, name)
+	if path.Ext(name) == ".woff2" { // no type that net/http knows by itself
+		c.Header("Content-Type", "font/woff2")
+	}
+	file, err := a.Console.Open(name)
 	if err != nil {
-		problem(c, http.StatusNotFound, "The console is not part of this build; make build includes it.", nil)
+		refuse(c, http.StatusNotFound, "The console is not part of this build; make build includes it.")
 		return
 	}
-	c.Data(http.StatusOK, contentType(name), data)
-}
-
-func contentType(name string) string {
-	switch path.Ext(name) {
-	case ".html":
-		return "text/html; charset=utf-8"
-	case ".js":
-		return "text/javascript; charset=utf-8"
-	case ".css":
-		return "text/css; charset=utf-8"
-	case ".svg":
-		return "image/svg+xml"
-	case ".woff2":
-		return "font/woff2"
-	case ".png":
-		return "image/png"
+	defer file.Close()
+	content, ok := file.(io.ReadSeeker)
+	if !ok {
+		a.fail(c, fmt.Errorf("%s of the console cannot be read", name))
+		return
 	}
-	return "application/octet-stream"
+	http.ServeContent(c.Writer, c.Request, name, time.Time{}, content)
 }

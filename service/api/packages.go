@@ -35,11 +35,11 @@ type PackageRequest struct {
 
 func packageInfo(p store.Package) PackageInfo {
 	info := PackageInfo{
-		ID: p.ID, Template: p.Template, Number: p.Version, Version: p.Content, State: p.State, Total: p.Total, Done: p.Done,
-		Files: p.Files, Bytes: p.Bytes, SHA256: p.SHA256, Message: p.Message, Created: p.Created,
+		ID: p.ID, Template: p.Template, Number: p.Version, Version: p.Content, State: string(p.Job.State), Total: p.Job.Total, Done: p.Job.Done,
+		Files: p.Files, Bytes: p.Bytes, SHA256: p.SHA256, Message: p.Job.Message, Created: p.Job.Created,
 	}
-	if !p.Finished.IsZero() {
-		info.Finished = &p.Finished
+	if !p.Job.Finished.IsZero() {
+		info.Finished = &p.Job.Finished
 	}
 	return info
 }
@@ -98,5 +98,5 @@ func (a *API) getPackageFile(c *gin.Context) {
 	defer f.Close()
 	c.Header("Content-Type", "application/zip")
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", record.Template+"-"+record.Content+".zip"))
-	http.ServeContent(c.Writer, c.Request, "", record.Finished, f)
+	http.ServeContent(c.Writer, c.Request, "", record.Job.Finished, f)
 }

@@ -13,6 +13,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/service/people"
 )
 
@@ -67,6 +68,42 @@ func (a *API) listPeople(c *gin.Context) {
 	c.JSON(http.StatusOK, page)
 }
 
+// PersonDetail is one person.
+type PersonDetail struct {
+	Mail   string            `json:"mail"`
+	Name   string            `json:"name"`
+	Values map[string]string `json:"values"` // by field; blank ones are left out
+}
+
+func (a *API) getPerson(c *gin.Context) {
+	d, _, err := a.People.Directory(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	who := d.Find(c.Param("mail"))
+	if who == nil {
+		a.fail(c, problem.New(problem.NotFound, "There is nobody with the mail address %q.", c.Param("mail")))
+		return
+	}
+	out := PersonDetail{Mail: d.Get(who, "mail"), Name: d.Get(who, "cn"), Values: map[string]string{}}
+	for column, name := range d.Schema.Names() {
+		if value := who.At(column); value != "" {
+			out.Values[name] = value
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// removePhoto takes a person's hosted photo back.
+func (a *API) removePhoto(c *gin.Context) {
+	if err := a.Pictures.RemovePhoto(c.Request.Context(), c.Param("mail")); err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
 // HardCase is a person who strains templates, and why.
 type HardCase struct {
 	Mail    string   `json:"mail"`
@@ -115,7 +152,7 @@ func number(c *gin.Context, name string, standard int) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 {
-		return 0, fmt.Errorf("%w: %s=%s is not a number from 0", errBad, name, text)
+		return 0, problem.New(problem.Invalid, "%s=%s is not a number from 0.", name, text).In(name)
 	}
 	return n, nil
 }
@@ -126,7 +163,7 @@ func (a *API) importPeople(c *gin.Context) {
 	for _, m := range c.QueryArray("map") {
 		heading, field, ok := strings.Cut(m, "=")
 		if !ok {
-			a.fail(c, fmt.Errorf("%w: map=%s must be a heading, = and a field", errBad, m))
+			a.fail(c, problem.New(problem.Invalid, "Map=%s must be a heading, = and a field.", m))
 			return
 		}
 		mapping[heading] = field
@@ -137,7 +174,7 @@ func (a *API) importPeople(c *gin.Context) {
 		return
 	}
 	if expected := c.Query("revision"); expected != "" && expected != strconv.Itoa(plan.Revision) {
-		problem(c, http.StatusConflict, "The directory was changed since this was looked at. Look again; nothing was imported.", nil)
+		a.fail(c, problem.New(problem.Conflict, "The directory was changed since this was looked at. Look again; nothing was imported."))
 		return
 	}
 	if c.Query("apply") == "true" {

@@ -18,7 +18,9 @@ import (
 	"missivum/core/delivery"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/template"
+	"missivum/service/hosting"
 	"missivum/service/pictures"
 	"missivum/service/templates"
 )
@@ -76,9 +78,10 @@ type MadePicture struct {
 	Trials     []picture.Trial `json:"trials"`
 	Notes      []string        `json:"notes"`
 	Sights     []picture.Sight `json:"sights"`
-	Image      string          `json:"image"`   // data address
-	Exact      string          `json:"exact"`   // data address of the pixels before they were written
-	Differs    string          `json:"differs"` // data address of the difference, eight times as strong
+	Image      string          `json:"image"`    // data address
+	Exact      string          `json:"exact"`    // data address of the pixels before they were written
+	Differs    string          `json:"differs"`  // data address of the difference, eight times as strong
+	Warnings   []string        `json:"warnings"` // what did not work beside keeping it; nothing is lost
 }
 
 // SliceRequest asks for a picture cut into pieces.
@@ -124,9 +127,8 @@ type CodeAnswer struct {
 
 // DeliveryChoice sets the way of a form's pictures.
 type DeliveryChoice struct {
-	Form   string            `json:"form"`
-	Way    template.Delivery `json:"way"`
-	Author string            `json:"author"`
+	Form string            `json:"form"`
+	Way  template.Delivery `json:"way"`
 }
 
 // AddressRequest asks for addresses to be asked.
@@ -160,12 +162,10 @@ func (a *API) pictureRoutes(v1 *gin.RouterGroup) {
 	v1.POST("/templates/:name/addresses", a.checkTemplateAddresses)
 	v1.GET("/addresses", a.listAddresses)
 	v1.POST("/addresses", limit(MaxJSON), a.checkAddresses)
-	v1.GET("/photos", func(c *gin.Context) { c.JSON(http.StatusOK, a.Pictures.Photos()) })
+	v1.GET("/photos", a.getPhotos)
 	v1.POST("/photos", limit(MaxPhotos), a.startPhotos)
-	v1.DELETE("/photos", func(c *gin.Context) {
-		a.Pictures.StopPhotos()
-		c.JSON(http.StatusOK, a.Pictures.Photos())
-	})
+	v1.DELETE("/photos", a.stopPhotos)
+	v1.GET("/pictures/:name/changes", a.getPictureChanges)
 }
 
 // MaxPhotos is the largest archive of photos, in bytes.
@@ -221,7 +221,7 @@ func (a *API) putPictureVersion(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	r, err := a.Pictures.Put(c.Request.Context(), c.Param("name"), data, c.Query("file"), c.Query("note"), c.Query("author"))
+	r, err := a.Pictures.Put(c.Request.Context(), c.Param("name"), data, c.Query("file"), c.Query("note"))
 	answer(a, c, r, err)
 }
 
@@ -232,7 +232,7 @@ const viewSide = 1600
 func (a *API) viewPicture(c *gin.Context) {
 	number, err := strconv.Atoi(c.DefaultQuery("number", "0"))
 	if err != nil {
-		a.fail(c, fmt.Errorf("%w: the version %q is no number", errBad, c.Query("number")))
+		a.fail(c, problem.New(problem.Invalid, "The version %q is no number.", c.Query("number")))
 		return
 	}
 	read, _, err := a.readPicture(c, number)
@@ -318,7 +318,7 @@ func dataAddress(format string, data []byte) string {
 // made keeps a rendition if that is asked for, and answers with it.
 func (a *API) made(c *gin.Context, version pictures.Version, recipe picture.Recipe, keep bool, r *picture.Rendition, err error) {
 	if err != nil {
-		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		a.fail(c, problem.As(problem.Invalid, err))
 		return
 	}
 	m := MadePicture{
@@ -341,8 +341,9 @@ func (a *API) made(c *gin.Context, version pictures.Version, recipe picture.Reci
 		m.Sights = picture.Sights(r.Shown)
 	}
 	if keep {
-		err = a.Pictures.Keep(c.Request.Context(), c.Param("name"), version.Number, recipe, r)
+		m.Warnings, err = a.Pictures.Keep(c.Request.Context(), c.Param("name"), version.Number, recipe, r)
 	}
+	m.Warnings = orEmpty(m.Warnings)
 	answer(a, c, m, err)
 }
 
@@ -352,7 +353,7 @@ func (a *API) fitPicture(c *gin.Context) {
 		return
 	}
 	if err := in.Recipe.Check(); err != nil {
-		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		a.fail(c, problem.As(problem.Invalid, err))
 		return
 	}
 	read, version, err := a.readPicture(c, in.Number)
@@ -387,7 +388,7 @@ func (a *API) slice(c *gin.Context, m picture.SliceMap) (*picture.Sliced, error)
 	}
 	cut, err := picture.Slice(data, m, c.Param("name"))
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", errBad, err)
+		return nil, problem.As(problem.Invalid, err)
 	}
 	return cut, nil
 }
@@ -423,7 +424,7 @@ func (a *API) slicePicture(c *gin.Context) {
 func (a *API) getSliced(c *gin.Context) {
 	r, err := a.Pictures.Get(c.Request.Context(), c.Param("name"))
 	if err == nil && r.Slices == nil {
-		err = fmt.Errorf("%w: it is not decided how %s is cut", errBad, r.Name)
+		err = problem.New(problem.Invalid, "It is not decided how %s is cut.", r.Name)
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -481,33 +482,33 @@ func (a *API) drawCode(c *gin.Context) {
 		}
 		who := d.Find(in.Person)
 		if who == nil {
-			a.fail(c, fmt.Errorf("%w: there is nobody with the mail address %q", errBad, in.Person))
+			a.fail(c, problem.New(problem.Invalid, "There is nobody with the mail address %q.", in.Person))
 			return
 		}
 		if in.Text, err = person.VCard(d.Schema, who, in.Organisation); err != nil {
-			a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+			a.fail(c, problem.As(problem.Invalid, err))
 			return
 		}
 	}
 	made, err := picture.Code(in.Text, in.Recipe)
 	if err != nil {
-		a.fail(c, fmt.Errorf("%w: %w", errBad, err))
+		a.fail(c, problem.As(problem.Invalid, err))
 		return
 	}
 	c.JSON(http.StatusOK, CodeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next, Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
 }
 
 func (a *API) getPictureSettings(c *gin.Context) {
-	s, err := a.Pictures.Settings(c.Request.Context())
+	s, err := a.Hosting.Settings(c.Request.Context())
 	answer(a, c, s, err)
 }
 
 func (a *API) putPictureSettings(c *gin.Context) {
-	in, ok := body[pictures.Settings](a, c)
+	in, ok := body[hosting.Settings](a, c)
 	if !ok {
 		return
 	}
-	answer(a, c, in, a.Pictures.PutSettings(c.Request.Context(), in))
+	answer(a, c, in, a.Hosting.PutSettings(c.Request.Context(), in))
 }
 
 func (a *API) weighDelivery(c *gin.Context) {
@@ -522,7 +523,7 @@ func (a *API) weighDelivery(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	s, err := a.Pictures.Settings(ctx)
+	s, err := a.Hosting.Settings(ctx)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -541,7 +542,7 @@ func (a *API) chooseDelivery(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if _, err := a.Pictures.Choose(c.Request.Context(), c.Param("name"), in.Form, in.Way, in.Author); err != nil {
+	if _, err := a.Pictures.Choose(c.Request.Context(), c.Param("name"), in.Form, in.Way); err != nil {
 		a.fail(c, err)
 		return
 	}
@@ -557,7 +558,7 @@ func (a *API) getTree(c *gin.Context) {
 	}
 	_, files, err := pictures.Tree(t.Template)
 	if err != nil {
-		err = fmt.Errorf("%w: %w", errBad, err)
+		err = problem.As(problem.Invalid, err)
 	}
 	a.sendZip(c, t.Name+"-pictures.zip", files, err)
 }
@@ -576,7 +577,7 @@ func (a *API) checkAddresses(c *gin.Context) {
 	var in AddressRequest
 	err := readJSON(c, &in)
 	if err == nil && (len(in.Addresses) == 0 || len(in.Addresses) > maxAddresses) {
-		err = fmt.Errorf("%w: from 1 to %d addresses are asked at once", errBad, maxAddresses)
+		err = problem.New(problem.Invalid, "From 1 to %d addresses are asked at once.", maxAddresses)
 	}
 	if err != nil {
 		a.fail(c, err)
@@ -586,16 +587,68 @@ func (a *API) checkAddresses(c *gin.Context) {
 	answer(a, c, list, err)
 }
 
+// startPhotos begins to fit the photos of an archive; the recipe stands in the address, each member by its name.
 func (a *API) startPhotos(c *gin.Context) {
-	var recipe picture.Recipe
-	if err := readText(c.Query("recipe"), &recipe); err != nil {
+	recipe, err := photoRecipe(c)
+	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	state, err := a.Pictures.StartPhotos(c.Request.Context(), c.Request.Body, recipe)
+	record, err := a.Pictures.StartPhotos(c.Request.Context(), c.Request.Body, recipe)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	state, err := pictures.StateOf(record)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
 	c.JSON(http.StatusAccepted, state)
+}
+
+// photoRecipe reads the recipe for photos from the address of a request: width, height, radius and ring in px, shape,
+// colour of the ring, background, and detect for the focus.
+func photoRecipe(c *gin.Context) (picture.Recipe, error) {
+	r := picture.Recipe{
+		Shape: picture.Shape(c.Query("shape")), Colour: c.Query("colour"), Background: c.Query("background"), Detect: c.DefaultQuery("detect", "true") == "true",
+	}
+	var err error
+	if r.Width, err = number(c, "width", 0); err != nil {
+		return r, err
+	}
+	if r.Height, err = number(c, "height", 0); err != nil {
+		return r, err
+	}
+	for name, into := range map[string]*float64{"radius": &r.Radius, "ring": &r.Ring} {
+		if text := c.Query(name); text != "" {
+			if *into, err = strconv.ParseFloat(text, 64); err != nil {
+				return r, problem.New(problem.Invalid, "%s=%s is not a number.", name, text).In(name)
+			}
+		}
+	}
+	return r, nil
+}
+
+func (a *API) getPhotos(c *gin.Context) {
+	state, err := a.Pictures.Photos(c.Request.Context())
+	answer(a, c, state, err)
+}
+
+func (a *API) stopPhotos(c *gin.Context) {
+	if err := a.Pictures.StopPhotos(c.Request.Context()); err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.getPhotos(c)
+}
+
+// PictureChanges says what a picture's latest version would change in a template.
+type PictureChanges struct {
+	Changes []string `json:"changes"` // empty when it is used already
+}
+
+func (a *API) getPictureChanges(c *gin.Context) {
+	list, err := a.Pictures.Changes(c.Request.Context(), c.Param("name"), c.Query("template"), c.Query("as"))
+	answer(a, c, PictureChanges{orEmpty(list)}, err)
 }

@@ -11,6 +11,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/core/sheet"
 	"missivum/core/shrink"
 	"missivum/core/template"
@@ -19,7 +20,7 @@ import (
 
 // ShrinkRequest asks how a template gets below a client's limit.
 type ShrinkRequest struct {
-	Draft
+	template.Draft
 	Client string `json:"client"`
 	Target int    `json:"target"` // characters; 0: the client's own limit
 }
@@ -32,7 +33,7 @@ type Shrunk struct {
 
 // RoomRequest asks what takes the room in one person's signature.
 type RoomRequest struct {
-	Draft
+	template.Draft
 	Client  string `json:"client"`
 	Variant string `json:"variant"` // empty: the template's first
 	Person  string `json:"person"`  // mail address; empty: the template's own marks
@@ -40,7 +41,7 @@ type RoomRequest struct {
 
 // PasteRequest asks for a real copy and paste in the installed Chromium.
 type PasteRequest struct {
-	Draft
+	template.Draft
 	Variant string `json:"variant"` // empty: the template's first
 	Person  string `json:"person"`  // mail address; empty shows the field names
 }
@@ -53,7 +54,7 @@ type Pasted struct {
 
 // SheetRequest asks for a contact sheet.
 type SheetRequest struct {
-	Draft
+	template.Draft
 	Clients       []string     `json:"clients"`       // empty: all
 	People        []string     `json:"people"`        // mail addresses; empty: the sample and the hardest case
 	Views         []sheet.View `json:"views"`         // empty: light and dark
@@ -69,7 +70,7 @@ func (a *API) shrinkTemplate(c *gin.Context) {
 		return
 	}
 	if in.Target < 0 {
-		a.fail(c, fmt.Errorf("%w: the target must be a number of characters", errBad))
+		a.fail(c, problem.New(problem.Invalid, "The target must be a number of characters."))
 		return
 	}
 	r, err := shrink.Run(c.Request.Context(), input, in.Client, in.Target)
@@ -103,11 +104,11 @@ func sitterOf(in check.Input, variant, mail string) (string, *person.Person, err
 		return variant, nil, err
 	}
 	if in.People == nil {
-		return "", nil, fmt.Errorf("%w: there is nobody in the directory", errBad)
+		return "", nil, problem.New(problem.Invalid, "There is nobody in the directory.")
 	}
 	i, err := in.People.Named(mail)
 	if err != nil {
-		return "", nil, bad(err)
+		return "", nil, problem.As(problem.Invalid, err)
 	}
 	return variant, &in.People.People[i], nil
 }
@@ -190,23 +191,23 @@ func (a *API) sheetOfTemplate(c *gin.Context) {
 // chosenFor settles what a request for a sheet leaves open, and gives the people who stand on it.
 func (a *API) chosenFor(in *SheetRequest, input check.Input) ([]int, error) {
 	if in.Form != "png" && in.Form != "html" {
-		return nil, fmt.Errorf("%w: the form %q is not known; it is png or html", errBad, in.Form)
+		return nil, problem.New(problem.Invalid, "The form %q is not known; it is png or html.", in.Form)
 	}
 	if len(in.Views) == 0 {
 		in.Views = []sheet.View{sheet.Light, sheet.Dark}
 	}
 	if err := sheet.CheckViews(in.Views); err != nil {
-		return nil, bad(err)
+		return nil, problem.As(problem.Invalid, err)
 	}
 	if input.People == nil {
-		return nil, fmt.Errorf("%w: there is nobody in the directory", errBad)
+		return nil, problem.New(problem.Invalid, "There is nobody in the directory.")
 	}
 	if _, err := (subject{template: input.Template}).variant(in.Variant); err != nil {
 		return nil, err
 	}
 	chosen, err := sheet.Choose(input.Template, input.People, in.People)
 	if err != nil {
-		return nil, bad(err)
+		return nil, problem.As(problem.Invalid, err)
 	}
 	return chosen, nil
 }

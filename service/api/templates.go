@@ -5,10 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -19,9 +17,9 @@ import (
 	"missivum/core/compose"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/style"
 	"missivum/core/template"
-	"missivum/service/store"
 	"missivum/service/templates"
 )
 
@@ -36,6 +34,7 @@ type TemplateSummary struct {
 	Variants []string        `json:"variants"`
 	Pictures int             `json:"pictures"`
 	State    templates.State `json:"state"`
+	Problem  string          `json:"problem"` // why it cannot be read or checked; empty when it can
 }
 
 // TemplateDetail is a version of a template.
@@ -53,6 +52,7 @@ type TemplateDetail struct {
 	Variants []string          `json:"variants"`
 	Sample   string            `json:"sample"` // mail address of the person to show first
 	Pictures []PictureInfo     `json:"pictures"`
+	Warnings []string          `json:"warnings"` // what did not work beside a save; nothing of it is lost
 }
 
 // PictureInfo is a picture of a template.
@@ -63,15 +63,11 @@ type PictureInfo struct {
 	picture.Facts
 }
 
-// SaveRequest is a new version of a template. Pictures that it does not bring are those of the version it was made from.
+// SaveRequest is a new version of a template: what is left out is that of the version it was made from.
 type SaveRequest struct {
-	Source   string            `json:"source"`
-	Settings string            `json:"settings"`
-	Texts    map[string]string `json:"texts"`    // by file; left out: those of the version it was made from
-	Pictures map[string][]byte `json:"pictures"` // files that are new or other than those
-	Note     string            `json:"note"`
-	Author   string            `json:"author"`
-	Base     int               `json:"base"` // the version it was made from; 0 for a new template
+	template.Draft
+	Note string `json:"note"`
+	Base int    `json:"base"` // the version it was made from; 0 for a new template
 }
 
 // VersionInfo is one version in a template's history.
@@ -83,23 +79,15 @@ type VersionInfo struct {
 	Saved   time.Time `json:"saved"`
 }
 
-// Draft is a template's content as it is being edited; what is left out is the saved one's.
-type Draft struct {
-	Source   *string           `json:"source"`
-	Settings *string           `json:"settings"`
-	Texts    map[string]string `json:"texts"`
-	Pictures map[string][]byte `json:"pictures"` // files that are new or other than the saved ones
-}
-
 // CheckRequest asks for findings and budgets.
 type CheckRequest struct {
-	Draft
+	template.Draft
 	Clients []string `json:"clients"` // empty: all
 }
 
 // LookRequest asks for a signature to look at.
 type LookRequest struct {
-	Draft
+	template.Draft
 	Person  string `json:"person"`  // mail address; empty shows the field names
 	Variant string `json:"variant"` // empty: the template's first
 	Client  string `json:"client"`  // empty: as written
@@ -132,7 +120,7 @@ type LogEntry struct {
 
 // BlockRequest asks for a host's block.
 type BlockRequest struct {
-	Draft
+	template.Draft
 	Dialect string `json:"dialect"`
 	Variant string `json:"variant"`
 }
@@ -140,7 +128,7 @@ type BlockRequest struct {
 func detail(s templates.Stored) TemplateDetail {
 	d := TemplateDetail{
 		Name: s.Name, Title: s.Title(), Number: s.Number, Version: s.Version(), Note: s.Note, Author: s.Author, Saved: s.Created,
-		Source: s.Source, Settings: s.SettingsText, Texts: s.Texts, Variants: s.Variants(), Sample: s.Settings.Sample, Pictures: []PictureInfo{},
+		Source: s.Source, Settings: s.SettingsText, Texts: s.Texts, Variants: s.Variants(), Sample: s.Settings.Sample, Pictures: []PictureInfo{}, Warnings: orEmpty(s.Warnings),
 	}
 	if d.Texts == nil {
 		d.Texts = map[string]string{}
@@ -151,26 +139,34 @@ func detail(s templates.Stored) TemplateDetail {
 	return d
 }
 
+// listTemplates lists the templates. One that cannot be read stands in the list with the reason, and hides no other.
 func (a *API) listTemplates(c *gin.Context) {
 	ctx := c.Request.Context()
-	stored, err := a.Templates.List(ctx)
+	entries, err := a.Templates.List(ctx)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
 	list := []TemplateSummary{}
-	for _, s := range stored {
-		state, err := a.Templates.State(ctx, s)
-		if err != nil {
-			a.fail(c, err)
-			return
-		}
-		list = append(list, TemplateSummary{
-			Name: s.Name, Title: s.Title(), About: s.Settings.About, Number: s.Number, Version: s.Version(), Saved: s.Created,
-			Variants: s.Variants(), Pictures: len(s.Pictures), State: state,
-		})
+	for _, e := range entries {
+		list = append(list, a.summary(ctx, e))
 	}
 	c.JSON(http.StatusOK, list)
+}
+
+func (a *API) summary(ctx context.Context, e templates.Entry) TemplateSummary {
+	out := TemplateSummary{Name: e.Name, Title: e.Name, Number: e.Number, Saved: e.Saved, Variants: []string{}}
+	if e.Err != nil {
+		out.Problem = e.Err.Error()
+		return out
+	}
+	s := e.Stored
+	out.Title, out.About, out.Version, out.Variants, out.Pictures = s.Title(), s.Settings.About, s.Version(), s.Variants(), len(s.Pictures)
+	var err error
+	if out.State, err = a.Templates.State(ctx, s); err != nil {
+		out.Problem = err.Error()
+	}
+	return out
 }
 
 func (a *API) getTemplate(c *gin.Context) {
@@ -185,7 +181,7 @@ func (a *API) getTemplate(c *gin.Context) {
 func (a *API) getVersion(c *gin.Context) {
 	number, err := strconv.Atoi(c.Param("number"))
 	if err != nil || number < 1 {
-		a.fail(c, store.ErrNotFound)
+		a.fail(c, problem.New(problem.NotFound, "There is nothing at %s.", c.Request.URL.Path))
 		return
 	}
 	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), number)
@@ -212,14 +208,11 @@ func (a *API) listVersions(c *gin.Context) {
 // readJSON reads a request body; unknown members are refused, so that a misspelt one is not lost.
 func readJSON(c *gin.Context, into any) error { return decode(c.Request.Body, into) }
 
-// readText is readJSON for JSON that stands in the address.
-func readText(text string, into any) error { return decode(strings.NewReader(text), into) }
-
 func decode(r io.Reader, into any) error {
 	d := json.NewDecoder(r)
 	d.DisallowUnknownFields()
 	if err := d.Decode(into); err != nil {
-		return fmt.Errorf("%w: the request's JSON cannot be read: %w", errBad, err)
+		return problem.New(problem.Invalid, "The request's JSON cannot be read: %w", err)
 	}
 	return nil
 }
@@ -230,30 +223,7 @@ func (a *API) saveTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	ctx, name := c.Request.Context(), c.Param("name")
-	parts := template.Parts{}
-	if in.Base > 0 {
-		base, err := a.Templates.Get(ctx, name, in.Base)
-		if err != nil {
-			a.fail(c, err)
-			return
-		}
-		parts = base.Parts()
-	}
-	parts.Source, parts.Settings = in.Source, in.Settings
-	if in.Texts != nil {
-		parts.Texts = in.Texts
-	}
-	parts.Pictures = withPictures(parts.Pictures, in.Pictures)
-	a.saved(c)(a.Templates.Save(ctx, name, parts, templates.Edit{Note: in.Note, Author: in.Author, Base: in.Base}))
-}
-
-// withPictures are the files with others over them.
-func withPictures(files, others map[string][]byte) map[string][]byte {
-	all := map[string][]byte{}
-	maps.Copy(all, files)
-	maps.Copy(all, others)
-	return all
+	a.saved(c)(a.Templates.Save(c.Request.Context(), c.Param("name"), in.Draft, templates.Edit{Note: in.Note, Base: in.Base}))
 }
 
 // saved answers with the version that was saved.
@@ -296,7 +266,7 @@ func (a *API) putArchive(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	a.saved(c)(a.Templates.Save(c.Request.Context(), name, t.Parts(), templates.Edit{Note: c.Query("note"), Author: c.Query("author"), Base: -1}))
+	a.saved(c)(a.Templates.Save(c.Request.Context(), name, template.Whole(t.Parts()), templates.Edit{Note: c.Query("note"), Base: -1}))
 }
 
 func (a *API) getPicture(c *gin.Context) {
@@ -313,7 +283,7 @@ func (a *API) getPicture(c *gin.Context) {
 			return
 		}
 	}
-	a.fail(c, store.ErrNotFound)
+	a.fail(c, problem.New(problem.NotFound, "There is nothing at %s.", c.Request.URL.Path))
 }
 
 func (a *API) putPicture(c *gin.Context) {
@@ -322,15 +292,14 @@ func (a *API) putPicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	ctx := c.Request.Context()
-	s, err := a.Templates.Get(ctx, c.Param("name"), 0)
+	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	parts := s.Parts()
-	parts.Pictures[c.Param("file")] = body
-	a.saved(c)(a.Templates.Save(ctx, s.Name, parts, templates.Edit{Note: "Picture " + c.Param("file"), Author: c.Query("author"), Base: s.Number}))
+	file := c.Param("file")
+	draft := template.Draft{Pictures: map[string][]byte{file: body}}
+	a.saved(c)(a.Templates.Save(c.Request.Context(), s.Name, draft, templates.Edit{Note: "Picture " + file, Base: s.Number}))
 }
 
 // subject is what a request about a template is about: the draft and the directory.
@@ -341,36 +310,24 @@ type subject struct {
 
 // readSubject reads a request, whose draft stands in it, and gives the saved template with what the
 // draft changes.
-func (a *API) readSubject(c *gin.Context, request any, d *Draft) (subject, error) {
+func (a *API) readSubject(c *gin.Context, request any, d *template.Draft) (subject, error) {
 	if err := readJSON(c, request); err != nil {
 		return subject{}, err
 	}
-	ctx := c.Request.Context()
-	people, _, err := a.People.Directory(ctx)
+	people, _, err := a.People.Directory(c.Request.Context())
 	if err != nil {
 		return subject{}, err
 	}
-	s, err := a.Templates.Get(ctx, c.Param("name"), 0)
-	if err != nil || d.Source == nil && d.Settings == nil && d.Texts == nil && len(d.Pictures) == 0 {
-		return subject{s.Template, people}, err
+	t, err := a.Templates.Subject(c.Request.Context(), c.Param("name"), *d)
+	return subject{t, people}, err
+}
+
+// person is the person of the directory with a mail address.
+func (s subject) person(mail string) (*person.Person, error) {
+	if who := s.people.Find(mail); who != nil {
+		return who, nil
 	}
-	parts := s.Parts()
-	if d.Source != nil {
-		parts.Source = *d.Source
-	}
-	if d.Settings != nil {
-		parts.Settings = *d.Settings
-	}
-	if d.Texts != nil {
-		parts.Texts = d.Texts
-	}
-	parts.Pictures = withPictures(parts.Pictures, d.Pictures)
-	t, err := template.New(s.Name, parts)
-	if err != nil {
-		return subject{}, bad(err)
-	}
-	t.Public = s.Public
-	return subject{t, people}, nil
+	return nil, problem.New(problem.Invalid, "There is nobody with the mail address %q.", mail).In("person")
 }
 
 // variant settles which variant a request means: the template's first when it names none.
@@ -379,13 +336,10 @@ func (s subject) variant(named string) (string, error) {
 		return s.template.Variants()[0], nil
 	}
 	if err := compose.CheckVariant(s.template, named); err != nil {
-		return "", bad(err)
+		return "", problem.As(problem.Invalid, err)
 	}
 	return named, nil
 }
-
-// bad marks an error as one of the request.
-func bad(err error) error { return fmt.Errorf("%w: %w", errBad, err) }
 
 func (a *API) checkTemplate(c *gin.Context) {
 	var in CheckRequest
@@ -433,8 +387,8 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 	t, d := s.template, s.people
 	who := compose.FieldNames(d.Schema)
 	if in.Person != "" {
-		if who = d.Find(in.Person); who == nil {
-			return Look{}, fmt.Errorf("%w: there is nobody with the mail address %q", errBad, in.Person)
+		if who, err = s.person(in.Person); err != nil {
+			return Look{}, err
 		}
 	}
 	prepared, err := compose.Prepare(t, d.Schema, a.Now(), compose.Reached(t))
@@ -478,7 +432,7 @@ func (a *API) exportBlock(c *gin.Context) {
 	}
 	dialect := block.Find(in.Dialect)
 	if dialect == nil {
-		a.fail(c, fmt.Errorf("%w: there is no dialect %q", errBad, in.Dialect))
+		a.fail(c, problem.New(problem.Invalid, "There is no dialect %q.", in.Dialect))
 		return
 	}
 	variant, err := s.variant(in.Variant)

@@ -6,20 +6,17 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"missivum/core/client"
+	"missivum/core/problem"
 	"missivum/service/store"
 )
-
-// ErrRefused marks a profile that cannot be taken as it is.
-var ErrRefused = errors.New("the profile is refused")
 
 // MaxDocument is the largest profile, in bytes.
 const MaxDocument = 1 << 20
@@ -27,7 +24,7 @@ const MaxDocument = 1 << 20
 // Clients are the organisation's client profiles.
 type Clients struct {
 	Store *store.Store
-	Now   func() time.Time
+	Log   *slog.Logger
 
 	mu      sync.Mutex
 	book    client.Book
@@ -35,23 +32,29 @@ type Clients struct {
 }
 
 // Book is the profiles as they are now: those that come with the program with the organisation's own over them. The
-// version tells one book from another.
-func (c *Clients) Book(ctx context.Context) (client.Book, string, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.book != nil {
-		return c.book, c.version, nil
-	}
-	documents, err := c.Store.ClientProfiles(ctx)
+// version tells one book from another. A stored profile that cannot be read any more is left out and logged; the
+// others stand.
+func (c *Clients) Book(ctx context.Context) (book client.Book, version string, err error) {
+	var documents map[string][]byte
+	err = c.Store.Read(ctx, func(tx *store.Tx) error {
+		documents, err = tx.ClientProfiles()
+		return err
+	})
 	if err != nil {
 		return nil, "", err
 	}
-	book, err := client.Book(client.Shipped()).With(documents)
-	if err != nil {
-		return nil, "", fmt.Errorf("the stored client profiles cannot be read: %w", err)
+	version = versionOf(documents)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.book != nil && c.version == version {
+		return c.book, version, nil
 	}
-	c.book, c.version = book, versionOf(documents)
-	return c.book, c.version, nil
+	book, unreadable := client.Book(client.Shipped()).WithReadable(documents)
+	for id, err := range unreadable {
+		c.Log.Error("a stored client profile cannot be read and is left out", "profile", id, "error", err)
+	}
+	c.book, c.version = book, version
+	return book, version, nil
 }
 
 func versionOf(documents map[string][]byte) string {
@@ -65,62 +68,55 @@ func versionOf(documents map[string][]byte) string {
 // Document is a profile as it can be edited: the organisation's own, or the first lines of one that overrides the
 // shipped profile. own tells which.
 func (c *Clients) Document(ctx context.Context, id string) (document string, own bool, err error) {
-	documents, err := c.Store.ClientProfiles(ctx)
-	if err != nil {
-		return "", false, err
-	}
-	if own, ok := documents[id]; ok {
-		return string(own), true, nil
+	err = c.Store.Read(ctx, func(tx *store.Tx) error {
+		documents, err := tx.ClientProfiles()
+		document, own = string(documents[id]), documents[id] != nil
+		return err
+	})
+	if err != nil || own {
+		return document, own, err
 	}
 	p := client.Find(id)
 	if p == nil {
-		return "", false, store.ErrNotFound
+		return "", false, problem.Missing("client profile", id)
 	}
 	return fmt.Sprintf("id: %s\nbased-on: %s\ntitle: %s\nshare: 0 # percent of your readers\noff: false\n", p.ID, p.ID, p.Title), false, nil
 }
 
-// Put stores a profile's document. ErrRefused says what is wrong with it, with its lines.
-func (c *Clients) Put(ctx context.Context, id, document string) (*client.Profile, error) {
-	documents, err := c.Store.ClientProfiles(ctx)
-	if err != nil {
-		return nil, err
-	}
-	documents[id] = []byte(document)
-	book, err := client.Book(client.Shipped()).With(documents)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %s", ErrRefused, strings.ReplaceAll(err.Error(), id+": ", ""))
-	}
-	p := book.Find(id)
-	if alone, err := book.Parse([]byte(document)); err != nil || alone.ID != id {
-		return nil, fmt.Errorf("%w: its id must be %q", ErrRefused, id)
-	}
-	if err := c.Store.PutClientProfile(ctx, id, document, c.Now()); err != nil {
-		return nil, err
-	}
-	c.forget()
-	return p, nil
+// Put stores a profile's document. One that cannot be read is refused with its lines. Reading what others are there,
+// judging and storing are one unit of work, so two writers cannot leave profiles that do not fit together.
+func (c *Clients) Put(ctx context.Context, id, document string) (p *client.Profile, err error) {
+	err = c.Store.Write(ctx, func(tx *store.Tx) error {
+		documents, err := tx.ClientProfiles()
+		if err != nil {
+			return err
+		}
+		documents[id] = []byte(document)
+		book, err := client.Book(client.Shipped()).With(documents)
+		if err != nil {
+			return problem.New(problem.Refused, "The profile is refused: %s", strings.ReplaceAll(err.Error(), id+": ", ""))
+		}
+		if alone, err := book.Parse([]byte(document)); err != nil || alone.ID != id {
+			return problem.New(problem.Refused, "The profile is refused: its id must be %q.", id)
+		}
+		p = book.Find(id)
+		return tx.PutClientProfile(id, document)
+	})
+	return p, err
 }
 
 // Remove takes the organisation's own profile away; a shipped one is then as it came. It is refused while another
 // profile is based on it.
 func (c *Clients) Remove(ctx context.Context, id string) error {
-	documents, err := c.Store.ClientProfiles(ctx)
-	if err != nil {
-		return err
-	}
-	delete(documents, id)
-	if _, err := client.Book(client.Shipped()).With(documents); err != nil {
-		return fmt.Errorf("%w: %w", ErrRefused, err)
-	}
-	if err := c.Store.RemoveClientProfile(ctx, id); err != nil {
-		return err
-	}
-	c.forget()
-	return nil
-}
-
-func (c *Clients) forget() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.book = nil
+	return c.Store.Write(ctx, func(tx *store.Tx) error {
+		documents, err := tx.ClientProfiles()
+		if err != nil {
+			return err
+		}
+		delete(documents, id)
+		if _, err := client.Book(client.Shipped()).With(documents); err != nil {
+			return problem.New(problem.Refused, "The profile %s is needed by another: %w", id, err)
+		}
+		return tx.RemoveClientProfile(id)
+	})
 }

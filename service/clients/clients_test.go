@@ -3,26 +3,30 @@ package clients
 import (
 	"context"
 	"errors"
+	"log/slog"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"missivum/core/problem"
+	"missivum/service/access"
 	"missivum/service/store"
 )
 
 func open(t *testing.T) *Clients {
 	t.Helper()
-	st, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "x.db"))
+	st, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "x.db"), time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	return &Clients{Store: st, Now: time.Now}
+	return &Clients{Store: st, Log: slog.New(slog.DiscardHandler)}
 }
 
 func TestAnOwnProfileStandsOverTheShippedOne(t *testing.T) {
-	ctx := context.Background()
+	ctx := access.With(context.Background(), access.Loopback())
 	c := open(t)
 	before, first, err := c.Book(ctx)
 	if err != nil || len(before) != 13 {
@@ -56,13 +60,13 @@ func TestAnOwnProfileStandsOverTheShippedOne(t *testing.T) {
 	if book, _, err = c.Book(ctx); err != nil || book.Find("gecko-desktop").Title == "Our yard" {
 		t.Errorf("%v", err)
 	}
-	if err := c.Remove(ctx, "gecko-desktop"); !errors.Is(err, store.ErrNotFound) {
+	if err := c.Remove(ctx, "gecko-desktop"); !problem.Is(err, problem.NotFound) {
 		t.Error(err)
 	}
 }
 
 func TestWrongProfilesAreRefused(t *testing.T) {
-	ctx := context.Background()
+	ctx := access.With(context.Background(), access.Loopback())
 	c := open(t)
 	for _, x := range []struct{ id, document, say string }{
 		{"x", "id: y\nbased-on: gecko-desktop\n", `its id must be "x"`},
@@ -71,7 +75,7 @@ func TestWrongProfilesAreRefused(t *testing.T) {
 		{"x", "id: x\nbased-on: gecko-desktop\nshare: 120\n", "line 3: share"},
 		{"x", "id: [", ""},
 	} {
-		if _, err := c.Put(ctx, x.id, x.document); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), x.say) {
+		if _, err := c.Put(ctx, x.id, x.document); !problem.Is(err, problem.Refused) || !strings.Contains(err.Error(), x.say) {
 			t.Errorf("%q: %v", x.document, err)
 		}
 	}
@@ -84,7 +88,51 @@ func TestWrongProfilesAreRefused(t *testing.T) {
 	if _, err := c.Put(ctx, "other", "id: other\nbased-on: base\n"); err != nil {
 		t.Fatal(err)
 	}
-	if err := c.Remove(ctx, "base"); !errors.Is(err, ErrRefused) {
+	if err := c.Remove(ctx, "base"); !problem.Is(err, problem.Refused) {
 		t.Errorf("another is based on it: %v", err)
+	}
+}
+
+// TestTwoWritersCannotLeaveProfilesThatDoNotFit: while one profile is based on another, removing that one and basing a
+// third on it happen one after the other, whoever comes first.
+func TestTwoWritersCannotLeaveProfilesThatDoNotFit(t *testing.T) {
+	ctx := access.With(context.Background(), access.Loopback())
+	c := open(t)
+	for round := range 20 {
+		if _, err := c.Put(ctx, "base", "id: base\nbased-on: gecko-desktop\n"); err != nil {
+			t.Fatal(err)
+		}
+		var wait sync.WaitGroup
+		var put, removed error
+		wait.Go(func() { _, put = c.Put(ctx, "other", "id: other\nbased-on: base\n") })
+		wait.Go(func() { removed = c.Remove(ctx, "base") })
+		wait.Wait()
+		if (put == nil) == (removed == nil) {
+			t.Fatalf("round %d: put %v, removed %v", round, put, removed)
+		}
+		if put == nil {
+			if err := c.Remove(ctx, "other"); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// TestAStoredProfileThatCannotBeReadHidesNoOther: such as one that an older program stored.
+func TestAStoredProfileThatCannotBeReadHidesNoOther(t *testing.T) {
+	ctx := access.With(context.Background(), access.Loopback())
+	c := open(t)
+	if _, err := c.Put(ctx, "gecko-desktop", "id: gecko-desktop\nbased-on: gecko-desktop\ntitle: Our yard\n"); err != nil {
+		t.Fatal(err)
+	}
+	err := c.Store.Write(ctx, func(tx *store.Tx) error {
+		return errors.Join(tx.PutClientProfile("orphan", "id: orphan\nbased-on: gone\n"), tx.PutClientProfile("child", "id: child\nbased-on: orphan\n"), tx.PutClientProfile("broken", "id: ["))
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	book, _, err := c.Book(ctx)
+	if err != nil || len(book) != 13 || book.Find("gecko-desktop").Title != "Our yard" {
+		t.Errorf("%d profiles, %v", len(book), err)
 	}
 }

@@ -4,7 +4,6 @@ package drawing
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"image"
 	"image/color"
@@ -17,13 +16,15 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"missivum/core/problem"
 )
 
 // ErrNoBrowser is returned where no Chromium is installed.
-var ErrNoBrowser = errors.New("no Chromium is installed; Debian's package is chromium")
+var ErrNoBrowser error = problem.New(problem.Unavailable, "no Chromium is installed; Debian's package is chromium")
 
 // ErrNoOffice is returned where no LibreOffice Writer is installed.
-var ErrNoOffice = errors.New("LibreOffice Writer and pdftoppm are needed; Debian's packages are libreoffice-writer-nogui and poppler-utils")
+var ErrNoOffice error = problem.New(problem.Unavailable, "LibreOffice Writer and pdftoppm are needed; Debian's packages are libreoffice-writer-nogui and poppler-utils")
 
 // Chromium finds the installed browser.
 func Chromium() (string, error) {

@@ -3,17 +3,17 @@ package drawing
 import (
 	"context"
 	"encoding/base64"
-	"errors"
 	"slices"
 
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/problem"
 	"missivum/core/sheet"
 )
 
 // ErrNoWordProcessor is returned when a second opinion is asked for and the client that it stands beside is not shown.
-var ErrNoWordProcessor = errors.New("a second opinion stands beside wordproc-desktop, which is not among the clients")
+var ErrNoWordProcessor error = problem.New(problem.Invalid, "a second opinion stands beside wordproc-desktop, which is not among the clients")
 
 // secondFor is the client beside which LibreOffice's drawing stands.
 const secondFor = "wordproc-desktop"

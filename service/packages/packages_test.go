@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -13,8 +12,12 @@ import (
 	"time"
 
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/core/template"
 	staff "missivum/demo/people"
+	"missivum/service/access"
+	"missivum/service/files"
+	"missivum/service/jobs"
 	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -22,19 +25,20 @@ import (
 
 func start(t *testing.T, count int) *Packages {
 	t.Helper()
-	ctx := context.Background()
+	ctx := access.With(context.Background(), access.Loopback())
 	folder := t.TempDir()
-	st, err := store.Open(ctx, filepath.Join(folder, "x.db"))
+	st, err := store.Open(ctx, filepath.Join(folder, "x.db"), time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
 	ppl := &people.People{Store: st}
-	p := &Packages{Store: st, People: ppl, Templates: &templates.Templates{Store: st, People: ppl, Now: time.Now}, Folder: filepath.Join(folder, "packages"), Now: time.Now, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
-	if err := p.Start(ctx); err != nil {
+	queue := &jobs.Jobs{Store: st, Log: slog.New(slog.DiscardHandler), Now: time.Now}
+	p := &Packages{Store: st, Jobs: queue, People: ppl, Templates: &templates.Templates{Store: st, People: ppl, Now: time.Now}, Folder: filepath.Join(folder, "packages"), Now: time.Now}
+	if err := errors.Join(p.Start(), queue.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		p.Stop()
+		queue.End()
 		if err := st.Close(); err != nil {
 			t.Error(err)
 		}
@@ -50,14 +54,14 @@ func start(t *testing.T, count int) *Packages {
 	if err := ppl.Apply(ctx, plan); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.Templates.Save(ctx, "crew", template.Parts{Source: "<p>{{ cn }} {{ mobile | phone }}</p>"}, templates.Edit{}); err != nil {
+	if _, err := p.Templates.Save(ctx, "crew", template.Whole(template.Parts{Source: "<p>{{ cn }} {{ mobile | phone }}</p>"}), templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
 	return p
 }
 
 // until waits until a package has a state.
-func until(t *testing.T, p *Packages, id string, states ...string) store.Package {
+func until(t *testing.T, p *Packages, id string, states ...store.JobState) store.Package {
 	t.Helper()
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(2 * time.Millisecond) {
 		record, err := p.Get(context.Background(), id)
@@ -65,7 +69,7 @@ func until(t *testing.T, p *Packages, id string, states ...string) store.Package
 			t.Fatal(err)
 		}
 		for _, state := range states {
-			if record.State == state {
+			if record.Job.State == state {
 				return record
 			}
 		}
@@ -75,7 +79,7 @@ func until(t *testing.T, p *Packages, id string, states ...string) store.Package
 }
 
 func TestOneAfterTheOther(t *testing.T) {
-	p, ctx := start(t, 200), context.Background()
+	p, ctx := start(t, 200), access.With(context.Background(), access.Loopback())
 	var ids []string
 	for range 3 {
 		record, err := p.Create(ctx, "crew", nil)
@@ -85,8 +89,8 @@ func TestOneAfterTheOther(t *testing.T) {
 		ids = append(ids, record.ID)
 	}
 	for _, id := range ids {
-		record := until(t, p, id, Ready, Failed)
-		if record.State != Ready || record.Done != 200 || record.SHA256 == "" {
+		record := until(t, p, id, store.Ready, store.Failed)
+		if record.Job.State != store.Ready || record.Job.Done != 200 || record.SHA256 == "" {
 			t.Errorf("%+v", record)
 		}
 		f, _, err := p.Open(ctx, id)
@@ -105,20 +109,20 @@ func TestOneAfterTheOther(t *testing.T) {
 }
 
 func TestStoppingLeavesNoFile(t *testing.T) {
-	p, ctx := start(t, 5000), context.Background()
+	p, ctx := start(t, 5000), access.With(context.Background(), access.Loopback())
 	record, err := p.Create(ctx, "crew", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	until(t, p, record.ID, Running)
-	if _, _, err := p.Open(ctx, record.ID); !errors.Is(err, ErrNotReady) {
+	until(t, p, record.ID, store.Running)
+	if _, _, err := p.Open(ctx, record.ID); !problem.Is(err, problem.Conflict) {
 		t.Errorf("half a package can be opened: %v", err)
 	}
 	if err := p.Remove(ctx, record.ID); err != nil {
 		t.Fatal(err)
 	}
-	record = until(t, p, record.ID, Stopped, Ready)
-	if record.State != Stopped || !strings.Contains(record.Message, "of 5000 people") {
+	record = until(t, p, record.ID, store.Stopped, store.Ready)
+	if record.Job.State != store.Stopped || !strings.Contains(record.Job.Message, "of 5000 people") {
 		t.Errorf("%+v", record)
 	}
 	entries, err := os.ReadDir(p.Folder)
@@ -128,18 +132,18 @@ func TestStoppingLeavesNoFile(t *testing.T) {
 	if err := p.Remove(ctx, record.ID); err != nil {
 		t.Errorf("deleting what was stopped: %v", err)
 	}
-	if _, err := p.Get(ctx, record.ID); !errors.Is(err, store.ErrNotFound) {
+	if _, err := p.Get(ctx, record.ID); !problem.Is(err, problem.NotFound) {
 		t.Errorf("%v", err)
 	}
 }
 
 func TestLeftoversOfACrashAreCleared(t *testing.T) {
-	p, ctx := start(t, 10), context.Background()
-	part := filepath.Join(p.Folder, "x.zip.part")
+	p := start(t, 10)
+	part := filepath.Join(p.Folder, files.Half+"1")
 	if err := os.WriteFile(part, []byte("half"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := p.Start(ctx); err != nil {
+	if err := p.Start(); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(part); !errors.Is(err, os.ErrNotExist) {

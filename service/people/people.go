@@ -4,11 +4,13 @@ package people
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"strings"
 	"sync"
 
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/service/store"
 )
 
@@ -21,9 +23,19 @@ type People struct {
 	revision int
 }
 
-// Directory returns the directory and its revision. It must not be changed.
-func (p *People) Directory(ctx context.Context) (*person.Directory, int, error) {
-	revision, err := p.Store.Revision(ctx)
+// Directory returns the directory and its revision, both of one moment. It must not be changed.
+func (p *People) Directory(ctx context.Context) (d *person.Directory, revision int, err error) {
+	err = p.Store.Read(ctx, func(tx *store.Tx) error {
+		d, revision, err = p.DirectoryIn(tx)
+		return err
+	})
+	return d, revision, err
+}
+
+// DirectoryIn is Directory in a unit of work. It is read from the store only when its revision is not the one in
+// memory.
+func (p *People) DirectoryIn(tx *store.Tx) (*person.Directory, int, error) {
+	revision, err := tx.Revision()
 	if err != nil {
 		return nil, 0, err
 	}
@@ -32,12 +44,11 @@ func (p *People) Directory(ctx context.Context) (*person.Directory, int, error) 
 	if p.cached != nil && p.revision == revision {
 		return p.cached, revision, nil
 	}
-	d, revision, err := p.Store.Directory(ctx)
-	if err != nil {
-		return nil, 0, err
+	d, revision, err := tx.Directory()
+	if err == nil && revision > p.revision {
+		p.cached, p.revision = d, revision
 	}
-	p.cached, p.revision = d, revision
-	return d, revision, nil
+	return d, revision, err
 }
 
 // FieldChange is one value that an import changes.
@@ -77,30 +88,29 @@ type Plan struct {
 // as person.NewReader takes it. With replace, people who are
 // not in the file are removed; otherwise they stay. Fields that the file lacks keep their values.
 func (p *People) Plan(ctx context.Context, file io.Reader, mapping map[string]string, replace bool) (*Plan, error) {
-	before, revision, err := p.Directory(ctx)
+	var before *person.Directory
+	var revision int
+	err := p.Store.Read(ctx, func(tx *store.Tx) (err error) {
+		before, revision, err = p.DirectoryIn(tx)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
 	reader, err := person.NewReader(file, mapping)
 	if err != nil {
-		return nil, InvalidFile{err}
+		return nil, problem.As(problem.Refused, err)
 	}
 	plan := &Plan{Columns: reader.Columns(), Revision: revision, Changes: []Change{}}
 	incoming, bad, err := reader.All()
 	if err != nil {
-		return nil, InvalidFile{err}
+		return nil, problem.As(problem.Refused, err)
 	}
 	plan.Bad = bad
 	plan.Rows = len(incoming.People)
 	plan.merge(before, incoming, replace)
 	return plan, nil
 }
-
-// InvalidFile is returned for a file that cannot be read at all.
-type InvalidFile struct{ Err error }
-
-func (e InvalidFile) Error() string { return e.Err.Error() }
-func (e InvalidFile) Unwrap() error { return e.Err }
 
 // merge works out the directory after the import and counts the changes.
 func (plan *Plan) merge(before, incoming *person.Directory, replace bool) {
@@ -172,9 +182,15 @@ func (plan *Plan) list(c Change) {
 	}
 }
 
-// Apply carries a plan out. store.ErrConflict says that the directory changed since it was made.
+// Apply carries a plan out. It is a conflict when the directory changed since the plan was made.
 func (p *People) Apply(ctx context.Context, plan *Plan) error {
-	if err := p.Store.ReplaceDirectory(ctx, plan.result, plan.Revision); err != nil {
+	return p.Store.Write(ctx, func(tx *store.Tx) error { return p.ApplyIn(tx, plan) })
+}
+
+// ApplyIn is Apply in a unit of work.
+func (p *People) ApplyIn(tx *store.Tx, plan *Plan) error {
+	detail := fmt.Sprintf("%d added, %d changed, %d removed", plan.Added, plan.Changed, plan.Removed)
+	if err := tx.ReplaceDirectory(plan.result, plan.Revision, detail); err != nil {
 		return err
 	}
 	plan.Applied = true

@@ -2,17 +2,19 @@ package people
 
 import (
 	"context"
-	"errors"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	"missivum/core/problem"
+	"missivum/service/access"
 	"missivum/service/store"
 )
 
 func open(t *testing.T) *People {
 	t.Helper()
-	s, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "x.db"))
+	s, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "x.db"), time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +32,7 @@ func take(t *testing.T, p *People, csv string, replace bool) *Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := p.Apply(context.Background(), plan); err != nil {
+	if err := p.Apply(access.With(context.Background(), access.Loopback()), plan); err != nil {
 		t.Fatal(err)
 	}
 	return plan
@@ -75,7 +77,7 @@ func TestImportsMerge(t *testing.T) {
 }
 
 func TestAPlanChangesNothingAndAgesWithTheDirectory(t *testing.T) {
-	p, ctx := open(t), context.Background()
+	p, ctx := open(t), access.With(context.Background(), access.Loopback())
 	take(t, p, "mail,cn\na@b.example,A\n", false)
 	before := written(t, p)
 	plan, err := p.Plan(ctx, strings.NewReader("mail,cn\na@b.example,Changed\n"), nil, false)
@@ -83,11 +85,10 @@ func TestAPlanChangesNothingAndAgesWithTheDirectory(t *testing.T) {
 		t.Errorf("planning changed the directory: %v", err)
 	}
 	take(t, p, "mail,cn\nx@b.example,X\n", false)
-	if err := p.Apply(ctx, plan); !errors.Is(err, store.ErrConflict) || plan.Applied {
+	if err := p.Apply(ctx, plan); !problem.Is(err, problem.Conflict) || plan.Applied {
 		t.Errorf("a plan of an older directory was applied: %v", err)
 	}
-	var invalid InvalidFile
-	if _, err := p.Plan(ctx, strings.NewReader("cn\nx\n"), nil, false); !errors.As(err, &invalid) {
+	if _, err := p.Plan(ctx, strings.NewReader("cn\nx\n"), nil, false); !problem.Is(err, problem.Refused) {
 		t.Errorf("a file without mail addresses: %v", err)
 	}
 }

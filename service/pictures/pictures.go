@@ -9,88 +9,42 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/netip"
-	"net/url"
 	"slices"
-	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/text/language"
 
 	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/template"
 	"missivum/service/files"
+	"missivum/service/hosting"
+	"missivum/service/jobs"
 	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
 
-// ErrRefused marks what cannot be done with a picture; the message says why.
-var ErrRefused = errors.New("refused")
-
 // Pictures keeps pictures.
 type Pictures struct {
 	Store     *store.Store
+	Jobs      *jobs.Jobs
 	Templates *templates.Templates
 	People    *people.People
+	Hosting   *hosting.Hosting
 	Now       func() time.Time
 	Log       *slog.Logger
 	Folder    string         // for photos that are being fitted
 	Allow     []netip.Prefix // private networks that the address check may ask
-	Tree      string         // folder in which hosted pictures are kept for a static web server; empty for none
-
-	mu     sync.Mutex
-	photos *photoJob
 }
 
-// Start makes the templates tell of what is saved and take the public address, and removes what a service that was
-// killed left half written.
+// Start says how photos are fitted and removes what a service that was killed left half written. It is called before
+// Jobs.Start.
 func (p *Pictures) Start() error {
-	p.Templates.Host = p.HostTemplate
-	p.Templates.Public = func(ctx context.Context) (string, error) {
-		s, err := p.Settings(ctx)
-		return s.Address, err
-	}
+	p.Jobs.Register(jobs.Work{Kind: PhotosKind, AtOnce: 1, Resume: true, Run: p.fitPhotos, Ended: p.discardArchive})
 	return files.Sweep(p.Folder, ".archive-*", files.Half+"*")
-}
-
-// Settings are what the administrator says about pictures.
-type Settings struct {
-	Address string `json:"address"` // public address below which the service's pictures are reached; empty for none
-	Volume  int    `json:"volume"`  // messages that go out in a day; 0 when it is not known
-	Hours   int    `json:"hours"`   // between two checks of all picture addresses; 0 for none
-}
-
-// The settings' names in the store.
-const settingPictures = "pictures"
-
-// Settings returns what the administrator said.
-func (p *Pictures) Settings(ctx context.Context) (Settings, error) {
-	var s Settings
-	text, err := p.Store.Setting(ctx, settingPictures)
-	if err != nil || text == "" {
-		return s, err
-	}
-	return s, json.Unmarshal([]byte(text), &s)
-}
-
-// PutSettings stores what the administrator says.
-func (p *Pictures) PutSettings(ctx context.Context, s Settings) error {
-	if s.Address != "" {
-		u, err := url.Parse(s.Address)
-		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || !strings.HasSuffix(s.Address, "/") {
-			return fmt.Errorf("%w: the address %q must be a full https address that ends with a slash", ErrRefused, s.Address)
-		}
-	}
-	if s.Volume < 0 || s.Hours < 0 || s.Hours > 24*365 {
-		return fmt.Errorf("%w: volume and hours must not be below 0", ErrRefused)
-	}
-	text, err := json.Marshal(s)
-	if err != nil {
-		return err
-	}
-	return p.Store.PutSetting(ctx, settingPictures, string(text))
 }
 
 // Version is one version of a picture.
@@ -106,13 +60,10 @@ type Version struct {
 
 // Use is where a picture is used.
 type Use struct {
-	Template string   `json:"template"`
-	Name     string   `json:"name"`     // for data-picture
-	Version  int      `json:"version"`  // of the picture
-	Packages int      `json:"packages"` // made of the template's latest version
-	Changes  []string `json:"changes"`  // what the latest version would change; empty when it is used already
-
-	picture *template.Picture // in the template
+	Template string `json:"template"`
+	Name     string `json:"name"`     // for data-picture
+	Version  int    `json:"version"`  // of the picture
+	Packages int    `json:"packages"` // made of the template's latest version
 }
 
 // Made is a rendition that is kept.
@@ -139,23 +90,33 @@ type Record struct {
 func (r Record) Latest() Version { return r.Versions[0] }
 
 // Put stores a new version of a picture. It is read whole first: a broken, hostile or mislabelled file is refused.
-func (p *Pictures) Put(ctx context.Context, name string, data []byte, file, note, author string) (Record, error) {
-	if !template.ValidName(name) {
-		return Record{}, fmt.Errorf("%w: the name %q must be lower-case letters, digits and hyphens, at most 63", ErrRefused, name)
+func (p *Pictures) Put(ctx context.Context, name string, data []byte, file, note string) (r Record, err error) {
+	if err := validName(name); err != nil {
+		return Record{}, err
 	}
 	read, err := picture.Read(data)
 	if err != nil {
-		return Record{}, fmt.Errorf("%w: %w", ErrRefused, err)
+		return Record{}, err
 	}
 	facts, err := json.Marshal(read.Facts)
 	if err != nil {
 		return Record{}, err
 	}
-	_, err = p.Store.SavePicture(ctx, store.PictureVersion{Picture: name, Facts: string(facts), File: file, Note: note, Author: author, Created: p.Now()}, data)
-	if err != nil {
-		return Record{}, err
+	err = p.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.SavePicture(store.PictureVersion{Picture: name, Facts: string(facts), File: file, Note: note}, data); err != nil {
+			return err
+		}
+		r, err = getIn(tx, name)
+		return err
+	})
+	return r, err
+}
+
+func validName(name string) error {
+	if !template.ValidName(name) {
+		return problem.New(problem.Invalid, "The name %q must be lower-case letters, digits and hyphens, at most 63.", name).In("name")
 	}
-	return p.Get(ctx, name)
+	return nil
 }
 
 func versionOf(v store.PictureVersion) (Version, error) {
@@ -164,40 +125,51 @@ func versionOf(v store.PictureVersion) (Version, error) {
 }
 
 // List returns all pictures with their versions, by name, without what was made of them.
-func (p *Pictures) List(ctx context.Context) ([]Record, error) {
-	versions, err := p.Store.PictureVersions(ctx, "")
-	if err != nil {
-		return nil, err
-	}
-	users, err := p.users(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var list []Record
-	for _, v := range versions {
-		if n := len(list); n == 0 || list[n-1].Name != v.Picture {
-			list = append(list, Record{Name: v.Picture})
-		}
-		made, err := versionOf(v)
+func (p *Pictures) List(ctx context.Context) (records []Record, err error) {
+	err = p.Store.Read(ctx, func(tx *store.Tx) error {
+		versions, err := tx.PictureVersions("")
 		if err != nil {
-			return nil, err
+			return err
 		}
-		last := &list[len(list)-1]
-		last.Versions = append(last.Versions, made)
-	}
-	for i := range list {
-		if list[i].Alts, err = p.Store.PictureAlts(ctx, list[i].Name); err != nil {
-			return nil, err
+		users, err := usersIn(tx)
+		if err != nil {
+			return err
 		}
-		list[i].Uses = users.of(list[i].Name)
-	}
-	return list, nil
+		for _, v := range versions {
+			if n := len(records); n == 0 || records[n-1].Name != v.Picture {
+				records = append(records, Record{Name: v.Picture})
+			}
+			made, err := versionOf(v)
+			if err != nil {
+				return err
+			}
+			last := &records[len(records)-1]
+			last.Versions = append(last.Versions, made)
+		}
+		for i := range records {
+			if records[i].Alts, err = tx.PictureAlts(records[i].Name); err != nil {
+				return err
+			}
+			records[i].Uses = users.of(records[i].Name)
+		}
+		return nil
+	})
+	return records, err
 }
 
 // Get returns a picture with all that is known of it.
-func (p *Pictures) Get(ctx context.Context, name string) (Record, error) {
+func (p *Pictures) Get(ctx context.Context, name string) (r Record, err error) {
+	err = p.Store.Read(ctx, func(tx *store.Tx) error {
+		r, err = getIn(tx, name)
+		return err
+	})
+	return r, err
+}
+
+// getIn is Get in a unit of work. No picture is decoded and no template read for it.
+func getIn(tx *store.Tx, name string) (Record, error) {
 	r := Record{Name: name, Renditions: []Made{}}
-	versions, err := p.Store.PictureVersions(ctx, name)
+	versions, err := tx.PictureVersions(name)
 	if err != nil {
 		return r, err
 	}
@@ -208,47 +180,43 @@ func (p *Pictures) Get(ctx context.Context, name string) (Record, error) {
 		}
 		r.Versions = append(r.Versions, made)
 	}
-	if r.Alts, err = p.Store.PictureAlts(ctx, name); err != nil {
+	if r.Alts, err = tx.PictureAlts(name); err != nil {
 		return r, err
 	}
-	renditions, err := p.Store.Renditions(ctx, name)
+	renditions, err := tx.Renditions(name)
 	if err != nil {
 		return r, err
 	}
 	for _, m := range renditions {
-		made := Made{Number: m.Number, Difference: m.Difference, Saved: m.Created}
+		made := Made{Key: m.Key, Number: m.Number, Difference: m.Difference, Saved: m.Created}
 		if err := errors.Join(json.Unmarshal([]byte(m.Facts), &made.Facts), json.Unmarshal([]byte(m.Recipe), &made.Recipe)); err != nil {
 			return r, err
 		}
-		data, err := p.Store.PictureContent(ctx, m.SHA256)
-		if err != nil {
-			return r, err
-		}
-		made.Key = picture.KeyOf(data)
 		r.Renditions = append(r.Renditions, made)
 	}
-	users, err := p.users(ctx)
+	users, err := usersIn(tx)
 	if err != nil {
 		return r, err
 	}
 	r.Uses = users.of(name)
-	for i := range r.Uses {
-		if u := &r.Uses[i]; u.Version != r.Latest().Number {
-			if u.Changes, err = p.changes(ctx, r, u.picture); err != nil {
-				return r, err
-			}
-		}
-	}
-	slices, err := p.Store.PictureSlices(ctx, name)
-	if err == nil && slices != "" {
-		err = json.Unmarshal([]byte(slices), &r.Slices)
+	cuts, err := tx.PictureSlices(name)
+	if err == nil && cuts != "" {
+		err = json.Unmarshal([]byte(cuts), &r.Slices)
 	}
 	return r, err
 }
 
 // Content returns the bytes of a version as they came; number 0 is the latest.
-func (p *Pictures) Content(ctx context.Context, name string, number int) ([]byte, Version, error) {
-	versions, err := p.Store.PictureVersions(ctx, name)
+func (p *Pictures) Content(ctx context.Context, name string, number int) (data []byte, version Version, err error) {
+	err = p.Store.Read(ctx, func(tx *store.Tx) error {
+		data, version, err = contentIn(tx, name, number)
+		return err
+	})
+	return data, version, err
+}
+
+func contentIn(tx *store.Tx, name string, number int) ([]byte, Version, error) {
+	versions, err := tx.PictureVersions(name)
 	if err != nil {
 		return nil, Version{}, err
 	}
@@ -258,21 +226,21 @@ func (p *Pictures) Content(ctx context.Context, name string, number int) ([]byte
 			if err != nil {
 				return nil, version, err
 			}
-			data, err := p.Store.PictureContent(ctx, v.SHA256)
+			data, err := tx.PictureContent(v.SHA256)
 			return data, version, err
 		}
 	}
-	return nil, Version{}, store.ErrNotFound
+	return nil, Version{}, problem.New(problem.NotFound, "There is no version %d of a picture %q.", number, name)
 }
 
 // PutAlts replaces a picture's alternative texts by language (BCP 47).
 func (p *Pictures) PutAlts(ctx context.Context, name string, alts map[string]string) error {
 	for code, alt := range alts {
 		if _, err := language.Parse(code); err != nil || len(alt) > 1000 {
-			return fmt.Errorf("%w: %q must be a language such as sv, with a text of at most 1000 bytes", ErrRefused, code)
+			return problem.New(problem.Invalid, "%q must be a language such as sv, with a text of at most 1000 bytes.", code)
 		}
 	}
-	return p.Store.PutPictureAlts(ctx, name, alts)
+	return p.Store.Write(ctx, func(tx *store.Tx) error { return tx.PutPictureAlts(name, alts) })
 }
 
 // PutSlices stores how a picture is cut.
@@ -281,11 +249,16 @@ func (p *Pictures) PutSlices(ctx context.Context, name string, m picture.SliceMa
 	if err != nil {
 		return err
 	}
-	return p.Store.PutPictureSlices(ctx, name, string(text))
+	return p.Store.Write(ctx, func(tx *store.Tx) error { return tx.PutPictureSlices(name, string(text)) })
 }
 
 // Keep stores a rendition of a version and hosts it. recipe is what it was made by, so that it can be made anew.
-func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe picture.Recipe, made *picture.Rendition) error {
+func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe picture.Recipe, made *picture.Rendition) (warnings []string, err error) {
+	err = p.Store.Write(ctx, func(tx *store.Tx) error { return p.keepIn(tx, &warnings, name, number, recipe, made) })
+	return warnings, err
+}
+
+func (p *Pictures) keepIn(tx *store.Tx, warnings *[]string, name string, number int, recipe picture.Recipe, made *picture.Rendition) error {
 	text, err := json.Marshal(recipe)
 	if err != nil {
 		return err
@@ -294,79 +267,109 @@ func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe pic
 	if err != nil {
 		return err
 	}
-	r := store.Rendition{Picture: name, Number: number, Recipe: string(text), Facts: string(facts), Difference: made.Difference, Created: p.Now()}
-	if err := p.Store.SaveRendition(ctx, r, made.Data); err != nil {
+	err = tx.SaveRendition(store.Rendition{
+		Picture: name, Number: number, Key: picture.KeyOf(made.Data), Recipe: string(text), Facts: string(facts), Difference: made.Difference,
+	}, made.Data)
+	if err != nil {
 		return err
 	}
-	return p.host(ctx, map[string][]byte{picture.KeyOf(made.Data): made.Data})
+	return p.Hosting.Put(tx, warnings, made.Data)
 }
 
-// host makes contents reachable for good, in the store and in the tree.
-func (p *Pictures) host(ctx context.Context, contents map[string][]byte) error {
-	if err := p.Store.HostPictures(ctx, contents, p.Now()); err != nil || p.Tree == "" {
-		return err
-	}
-	return plantAll(p.Tree, contents)
-}
-
-// HostTemplate hosts all pictures of a template.
-func (p *Pictures) HostTemplate(ctx context.Context, t *template.Template) error {
-	contents := map[string][]byte{}
-	for i := range t.Pictures {
-		if slices.Contains(picture.Mailable, t.Pictures[i].Format) {
-			contents[picture.KeyOf(t.Pictures[i].Data)] = t.Pictures[i].Data
-		}
-	}
-	return p.host(ctx, contents)
-}
-
-// Hosted returns a hosted file and since when it is hosted.
-func (p *Pictures) Hosted(ctx context.Context, key string) ([]byte, time.Time, error) {
-	if ContentType(key) == "" {
-		return nil, time.Time{}, store.ErrNotFound
-	}
-	return p.Store.HostedPicture(ctx, key)
-}
-
-// users are the templates that may use pictures, and how many packages were made of each.
+// users are the templates that may use pictures: the settings of their latest versions, and how many packages were
+// made of each.
 type users struct {
-	templates []templates.Stored
+	templates []user
 	packages  map[string]int // of a template's latest version
 }
 
-func (p *Pictures) users(ctx context.Context) (users, error) {
+// user is a template with the pictures that its settings name.
+type user struct {
+	name     string
+	pictures map[string]template.PictureSetting
+}
+
+// usersIn reads the templates' settings. One whose settings cannot be read uses nothing.
+func usersIn(tx *store.Tx) (users, error) {
 	u := users{packages: map[string]int{}}
-	var err error
-	if u.templates, err = p.Templates.List(ctx); err != nil {
+	versions, err := tx.LatestVersions()
+	if err != nil {
 		return u, err
 	}
-	packages, err := p.Store.Packages(ctx)
+	latest := map[string]int{}
+	for _, v := range versions {
+		latest[v.Template] = v.Number
+		if settings, err := template.ReadSettings(v.Settings); err == nil {
+			u.templates = append(u.templates, user{v.Template, settings.Pictures.Files})
+		}
+	}
+	packages, err := tx.Packages()
 	for _, made := range packages {
-		if slices.ContainsFunc(u.templates, func(t templates.Stored) bool { return t.Name == made.Template && t.Number == made.Version }) {
+		if latest[made.Template] == made.Version {
 			u.packages[made.Template]++
 		}
 	}
 	return u, err
 }
 
-// of lists the uses of a picture, without what its latest version would change there.
+// of lists the uses of a picture.
 func (u users) of(name string) []Use {
-	list := []Use{}
+	uses := []Use{}
 	for _, t := range u.templates {
-		for i := range t.Pictures {
-			if used := &t.Pictures[i]; used.From == name {
-				list = append(list, Use{Template: t.Name, Name: used.Name, Version: used.Version, Packages: u.packages[t.Name], Changes: []string{}, picture: used})
+		for _, as := range slices.Sorted(maps.Keys(t.pictures)) {
+			if setting := t.pictures[as]; setting.From == name {
+				uses = append(uses, Use{Template: t.name, Name: as, Version: setting.Version, Packages: u.packages[t.name]})
 			}
 		}
 	}
-	return list
+	return uses
 }
 
-// changes says what the latest version would change in a template.
-func (p *Pictures) changes(ctx context.Context, r Record, used *template.Picture) ([]string, error) {
-	made, recipe, err := p.anew(ctx, r, used)
+// Changes says what the latest version of a picture would change in a template that uses an older one; nothing when it
+// is used already.
+func (p *Pictures) Changes(ctx context.Context, name, templateName, as string) ([]string, error) {
+	var r Record
+	var used *template.Picture
+	var data []byte
+	err := p.Store.Read(ctx, func(tx *store.Tx) (err error) {
+		if r, err = getIn(tx, name); err != nil {
+			return err
+		}
+		if used, _, err = p.usedIn(tx, name, templateName, as); err != nil {
+			return err
+		}
+		data, _, err = contentIn(tx, name, 0)
+		return err
+	})
 	if err != nil {
-		return []string{fmt.Sprintf("the latest version cannot take its place: %v", err)}, nil
+		return nil, err
+	}
+	if used.Version == r.Latest().Number {
+		return []string{}, nil
+	}
+	return changes(r, used, data), nil
+}
+
+// usedIn finds the picture of a template that is a rendition of a picture in the store.
+func (p *Pictures) usedIn(tx *store.Tx, name, templateName, as string) (*template.Picture, templates.Stored, error) {
+	t, err := p.Templates.GetIn(tx, templateName, 0)
+	if err != nil {
+		return nil, t, err
+	}
+	for i := range t.Pictures {
+		if used := &t.Pictures[i]; used.From == name && (as == "" || as == used.Name) {
+			return used, t, nil
+		}
+	}
+	return nil, t, problem.New(problem.Refused, "The template %s does not use the picture %s.", templateName, name)
+}
+
+// changes says what the latest version, given as data, would change in a template.
+func changes(r Record, used *template.Picture, data []byte) []string {
+	recipe := recipeOf(r, used)
+	made, err := picture.Fit(data, recipe)
+	if err != nil {
+		return []string{fmt.Sprintf("the latest version cannot take its place: %v", err)}
 	}
 	list := []string{fmt.Sprintf("version %d in place of %d", r.Latest().Number, used.Version)}
 	i := slices.IndexFunc(r.Versions, func(v Version) bool { return v.Number == used.Version })
@@ -384,23 +387,17 @@ func (p *Pictures) changes(ctx context.Context, r Record, used *template.Picture
 	if old, err := picture.Read(used.Data); err == nil && made.Facts.Width == used.Width && made.Facts.Height == used.Height {
 		list = append(list, fmt.Sprintf("look: a difference of %.2f, 0 being the same and 1 nothing in common", picture.Difference(old.Image(), made.Shown)))
 	}
-	return list, nil
+	return list
 }
 
-// anew makes the rendition that a template uses from the latest version, by the recipe that it was made by.
-func (p *Pictures) anew(ctx context.Context, r Record, used *template.Picture) (*picture.Rendition, picture.Recipe, error) {
-	recipe := picture.Recipe{Width: max(used.Width/2, 1), Multiple: 2}
+// recipeOf is the recipe by which the rendition in a template was made.
+func recipeOf(r Record, used *template.Picture) picture.Recipe {
 	for _, m := range r.Renditions {
 		if m.Key == picture.KeyOf(used.Data) {
-			recipe = m.Recipe
+			return m.Recipe
 		}
 	}
-	data, _, err := p.Content(ctx, r.Name, 0)
-	if err != nil {
-		return nil, recipe, err
-	}
-	made, err := picture.Fit(data, recipe)
-	return made, recipe, err
+	return picture.Recipe{Width: max(used.Width/2, 1), Multiple: 2}
 }
 
 // UseRequest asks for a picture in a template.
@@ -408,67 +405,94 @@ type UseRequest struct {
 	Template string         `json:"template"`
 	Name     string         `json:"name"` // for data-picture; empty for the picture's own
 	Recipe   picture.Recipe `json:"recipe"`
-	Author   string         `json:"author"`
 }
 
 // Use makes a rendition of the latest version and puts it into a template, as a new version of that.
 func (p *Pictures) Use(ctx context.Context, name string, in UseRequest) (templates.Stored, error) {
+	if in.Name == "" {
+		in.Name = name
+	}
+	if err := validName(in.Name); err != nil {
+		return templates.Stored{}, err
+	}
 	data, version, err := p.Content(ctx, name, 0)
 	if err != nil {
 		return templates.Stored{}, err
 	}
 	made, err := picture.Fit(data, in.Recipe)
 	if err != nil {
-		return templates.Stored{}, fmt.Errorf("%w: %w", ErrRefused, err)
+		return templates.Stored{}, err
 	}
-	if in.Name == "" {
-		in.Name = name
-	}
-	if !template.ValidName(in.Name) {
-		return templates.Stored{}, fmt.Errorf("%w: the name %q must be lower-case letters, digits and hyphens", ErrRefused, in.Name)
-	}
-	return p.put(ctx, name, version.Number, in, made, fmt.Sprintf("Picture %s, version %d of %s", in.Name, version.Number, name))
+	return p.put(ctx, func(tx *store.Tx) (placed, error) {
+		t, err := p.Templates.GetIn(tx, in.Template, 0)
+		return placed{t, name, version.Number, in.Name, in.Recipe, made, fmt.Sprintf("Picture %s, version %d of %s", in.Name, version.Number, name)}, err
+	})
 }
 
 // Take puts the latest version of a picture into a template that uses an older one.
 func (p *Pictures) Take(ctx context.Context, name string, in UseRequest) (templates.Stored, error) {
-	r, err := p.Get(ctx, name)
-	if err != nil {
-		return templates.Stored{}, err
-	}
-	t, err := p.Templates.Get(ctx, in.Template, 0)
-	if err != nil {
-		return t, err
-	}
-	for i := range t.Pictures {
-		if used := &t.Pictures[i]; used.From == name && (in.Name == "" || in.Name == used.Name) {
-			made, recipe, err := p.anew(ctx, r, used)
-			if err != nil {
-				return t, fmt.Errorf("%w: %w", ErrRefused, err)
-			}
-			in.Name, in.Recipe = used.Name, recipe
-			return p.put(ctx, name, r.Latest().Number, in, made, fmt.Sprintf("Version %d of the picture %s", r.Latest().Number, name))
+	return p.put(ctx, func(tx *store.Tx) (placed, error) {
+		r, err := getIn(tx, name)
+		if err != nil {
+			return placed{}, err
 		}
-	}
-	return t, fmt.Errorf("%w: the template %s does not use the picture %s", ErrRefused, in.Template, name)
+		used, t, err := p.usedIn(tx, name, in.Template, in.Name)
+		if err != nil {
+			return placed{}, err
+		}
+		data, _, err := contentIn(tx, name, 0)
+		if err != nil {
+			return placed{}, err
+		}
+		recipe := recipeOf(r, used)
+		made, err := picture.Fit(data, recipe)
+		return placed{t, name, r.Latest().Number, used.Name, recipe, made, fmt.Sprintf("Version %d of the picture %s", r.Latest().Number, name)}, err
+	})
 }
 
-// put saves a template with a rendition in it.
-func (p *Pictures) put(ctx context.Context, name string, number int, in UseRequest, made *picture.Rendition, note string) (templates.Stored, error) {
-	if err := p.Keep(ctx, name, number, in.Recipe, made); err != nil {
-		return templates.Stored{}, err
-	}
-	t, err := p.Templates.Get(ctx, in.Template, 0)
-	if err != nil {
-		return t, err
-	}
-	alts, err := p.Store.PictureAlts(ctx, name)
-	if err != nil {
-		return t, err
-	}
+// placed is a rendition on its way into a template.
+type placed struct {
+	template templates.Stored
+	picture  string // in the store
+	number   int    // its version
+	name     string // for data-picture
+	recipe   picture.Recipe
+	made     *picture.Rendition
+	note     string
+}
+
+// put keeps a rendition, hosts it and saves the template with it: all of that or nothing.
+func (p *Pictures) put(ctx context.Context, find func(*store.Tx) (placed, error)) (saved templates.Stored, err error) {
+	var warnings []string
+	err = p.Store.Write(ctx, func(tx *store.Tx) error {
+		in, err := find(tx)
+		if err != nil {
+			return err
+		}
+		if err := p.keepIn(tx, &warnings, in.picture, in.number, in.recipe, in.made); err != nil {
+			return err
+		}
+		alts, err := tx.PictureAlts(in.picture)
+		if err != nil {
+			return err
+		}
+		parts, err := in.parts(alts)
+		if err != nil {
+			return err
+		}
+		saved, err = p.Templates.SaveIn(tx, in.template.Name, template.Whole(parts), templates.Edit{Note: in.note, Base: in.template.Number})
+		return err
+	})
+	saved.Warnings = append(saved.Warnings, warnings...)
+	return saved, err
+}
+
+// parts are the template's with the rendition in them.
+func (in placed) parts(alts map[string]string) (template.Parts, error) {
+	t := in.template
 	parts := t.Parts()
-	setting := template.PictureSetting{File: in.Name + picture.Ending(made.Facts.Format), From: name, Version: number}
-	if old := t.Picture(in.Name); old != nil {
+	setting := template.PictureSetting{File: in.name + picture.Ending(in.made.Facts.Format), From: in.picture, Version: in.number}
+	if old := t.Picture(in.name); old != nil {
 		setting.Alt = old.Alt
 		delete(parts.Pictures, old.File)
 	}
@@ -478,29 +502,28 @@ func (p *Pictures) put(ctx context.Context, name string, number int, in UseReque
 			break
 		}
 	}
-	parts.Pictures[setting.File] = made.Data
-	if parts.Settings, err = template.WithSetting(parts.Settings, setting, "pictures", "files", in.Name); err != nil {
-		return t, err
-	}
-	saved, err := p.Templates.Save(ctx, in.Template, parts, templates.Edit{Note: note, Author: in.Author, Base: t.Number})
-	if err != nil {
-		return saved, err
-	}
-	return saved, p.HostTemplate(ctx, saved.Template)
+	parts.Pictures[setting.File] = in.made.Data
+	var err error
+	parts.Settings, err = template.WithSetting(parts.Settings, setting, "pictures", "files", in.name)
+	return parts, err
 }
 
-// Choose sets the way in which the pictures of a template's form travel.
-func (p *Pictures) Choose(ctx context.Context, name, form string, way template.Delivery, author string) (templates.Stored, error) {
-	t, err := p.Templates.Get(ctx, name, 0)
-	if err != nil {
-		return t, err
-	}
+// Choose sets the way in which the pictures of a template's form are delivered.
+func (p *Pictures) Choose(ctx context.Context, name, form string, way template.Delivery) (saved templates.Stored, err error) {
 	if !slices.Contains(template.Deliveries(form), way) {
-		return t, fmt.Errorf("%w: pictures of the form %q cannot go as %q", ErrRefused, form, way)
+		return saved, problem.New(problem.Invalid, "Pictures of the form %q cannot be delivered as %q.", form, way).In("way")
 	}
-	parts := t.Parts()
-	if parts.Settings, err = template.WithSetting(parts.Settings, string(way), "pictures", "delivery", form); err != nil {
-		return t, err
-	}
-	return p.Templates.Save(ctx, name, parts, templates.Edit{Note: fmt.Sprintf("Pictures of %s: %s", form, way), Author: author, Base: t.Number})
+	err = p.Store.Write(ctx, func(tx *store.Tx) error {
+		t, err := p.Templates.GetIn(tx, name, 0)
+		if err != nil {
+			return err
+		}
+		settings, err := template.WithSetting(t.SettingsText, string(way), "pictures", "delivery", form)
+		if err != nil {
+			return err
+		}
+		saved, err = p.Templates.SaveIn(tx, name, template.Draft{Settings: &settings}, templates.Edit{Note: fmt.Sprintf("Pictures of %s: %s", form, way), Base: t.Number})
+		return err
+	})
+	return saved, err
 }

@@ -4,39 +4,48 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/template"
 	"missivum/demo"
 	"missivum/demo/drawing"
+	"missivum/service/access"
+	"missivum/service/hosting"
+	"missivum/service/jobs"
 	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
 
+// acting is a context in which the owner acts.
+func acting() context.Context { return access.With(context.Background(), access.Loopback()) }
+
 // service is a store of pictures with the demo's people and templates.
 func service(t *testing.T) *Pictures {
 	t.Helper()
-	ctx := context.Background()
+	ctx := acting()
 	folder := t.TempDir()
-	st, err := store.Open(ctx, filepath.Join(folder, "x.db"))
+	st, err := store.Open(ctx, filepath.Join(folder, "x.db"), time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	staff := &people.People{Store: st}
+	log := slog.New(slog.DiscardHandler)
+	staff, host, queue := &people.People{Store: st}, &hosting.Hosting{Store: st, Log: log}, &jobs.Jobs{Store: st, Log: log, Now: time.Now}
 	p := &Pictures{
-		Store: st, People: staff, Templates: &templates.Templates{Store: st, People: staff, Now: time.Now}, Folder: filepath.Join(folder, "photos"),
-		Now: time.Now, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Store: st, Jobs: queue, People: staff, Hosting: host, Templates: &templates.Templates{Store: st, People: staff, Hosting: host, Now: time.Now},
+		Folder: filepath.Join(folder, "photos"), Now: time.Now, Log: log,
 	}
 	if err := os.MkdirAll(p.Folder, 0o750); err != nil {
 		t.Fatal(err)
@@ -45,14 +54,14 @@ func service(t *testing.T) *Pictures {
 	if err := os.WriteFile(half, []byte("half"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := p.Start(); err != nil {
+	if err := errors.Join(p.Start(), queue.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(half); !os.IsNotExist(err) {
 		t.Errorf("what was half written is still there: %v", err)
 	}
 	t.Cleanup(func() {
-		p.StopPhotos()
+		queue.End()
 		if err := st.Close(); err != nil {
 			t.Error(err)
 		}
@@ -73,7 +82,7 @@ func service(t *testing.T) *Pictures {
 		t.Fatal(err)
 	}
 	for _, tmpl := range list {
-		if _, err := p.Templates.Save(ctx, tmpl.Name, tmpl.Parts(), templates.Edit{}); err != nil {
+		if _, err := p.Templates.Save(ctx, tmpl.Name, template.Whole(tmpl.Parts()), templates.Edit{}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -99,9 +108,9 @@ func portrait(t *testing.T, seed uint64, width, height int) []byte {
 }
 
 func TestVersionsUsesAndWhatTheLatestChanges(t *testing.T) {
-	ctx := context.Background()
+	ctx := acting()
 	p := service(t)
-	if _, err := p.Put(ctx, "maren", portrait(t, 1, 300, 400), "maren.jpg", "first", "Imogen"); err != nil {
+	if _, err := p.Put(ctx, "maren", portrait(t, 1, 300, 400), "maren.jpg", "first"); err != nil {
 		t.Fatal(err)
 	}
 	if err := p.PutAlts(ctx, "maren", map[string]string{"en": "Maren Lind", "sv": "Maren"}); err != nil {
@@ -115,15 +124,19 @@ func TestVersionsUsesAndWhatTheLatestChanges(t *testing.T) {
 	if saved.Number != 2 || used == nil || used.From != "maren" || used.Version != 1 || used.Alt != "Maren Lind" || used.Width != 120 || !strings.Contains(saved.SettingsText, "banner: {from: 2026-10-01") {
 		t.Fatalf("%+v\n%s", used, saved.SettingsText)
 	}
-	again, err := p.Put(ctx, "maren", portrait(t, 1, 300, 400), "maren.jpg", "the same", "Imogen")
+	again, err := p.Put(ctx, "maren", portrait(t, 1, 300, 400), "maren.jpg", "the same")
 	if err != nil || len(again.Versions) != 1 {
 		t.Errorf("the same file is a new version: %+v, %v", again.Versions, err)
 	}
-	r, err := p.Put(ctx, "maren", portrait(t, 2, 400, 400), "new.jpg", "second", "Rhys")
+	r, err := p.Put(ctx, "maren", portrait(t, 2, 400, 400), "new.jpg", "second")
 	if err != nil || r.Latest().Number != 2 || len(r.Uses) != 1 {
 		t.Fatalf("%+v, %v", r, err)
 	}
-	changes := strings.Join(r.Uses[0].Changes, "\n")
+	said, err := p.Changes(ctx, "maren", "harbour", "face")
+	if err != nil {
+		t.Fatal(err)
+	}
+	changes := strings.Join(said, "\n")
 	for _, want := range []string{"version 2 in place of 1", "300 x 400 px became 400 x 400 px", "weight: ", "look: a difference of 0."} {
 		if !strings.Contains(changes, want) {
 			t.Errorf("the change does not say %q: %s", want, changes)
@@ -137,7 +150,7 @@ func TestVersionsUsesAndWhatTheLatestChanges(t *testing.T) {
 		t.Fatalf("%+v, %v", taken.Picture("face"), err)
 	}
 	for _, data := range [][]byte{used.Data, taken.Picture("face").Data} { // what was sent before is still hosted
-		if have, _, err := p.Hosted(ctx, picture.KeyOf(data)); err != nil || !bytes.Equal(have, data) {
+		if have, _, err := p.Hosting.Get(ctx, picture.KeyOf(data)); err != nil || !bytes.Equal(have, data) {
 			t.Errorf("%s is not hosted: %v", picture.KeyOf(data), err)
 		}
 	}
@@ -148,9 +161,9 @@ func TestVersionsUsesAndWhatTheLatestChanges(t *testing.T) {
 }
 
 func TestHosting(t *testing.T) {
-	ctx := context.Background()
+	ctx := acting()
 	p := service(t)
-	if err := p.PutSettings(ctx, Settings{Address: "https://pictures.brackwater.example/"}); err != nil {
+	if err := p.Hosting.PutSettings(ctx, hosting.Settings{Address: "https://pictures.brackwater.example/"}); err != nil {
 		t.Fatal(err)
 	}
 	parts := template.Parts{Source: `<p>{{ cn }}</p><img data-picture="logo" width="44">`, Settings: "pictures: {files: {logo: {file: logo.png, alt: x}}}", Pictures: map[string][]byte{}}
@@ -159,7 +172,7 @@ func TestHosting(t *testing.T) {
 		t.Fatal(err)
 	}
 	parts.Pictures["logo.png"] = made.Data
-	if _, err := p.Templates.Save(ctx, "crew", parts, templates.Edit{}); err != nil {
+	if _, err := p.Templates.Save(ctx, "crew", template.Whole(parts), templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
 	stored, err := p.Templates.Get(ctx, "crew", 0)
@@ -177,7 +190,7 @@ func TestHosting(t *testing.T) {
 			r.Header.Set(headers[i], headers[i+1])
 		}
 		w := httptest.NewRecorder()
-		p.ServeHTTP(w, r)
+		p.Hosting.ServeHTTP(w, r)
 		if w.Header().Get("Set-Cookie") != "" {
 			t.Errorf("%s sets a cookie", path)
 		}
@@ -210,13 +223,13 @@ func TestHosting(t *testing.T) {
 }
 
 func TestTheTreeIsKeptAndRestored(t *testing.T) {
-	ctx := context.Background()
+	ctx := acting()
 	p := service(t)
-	p.Tree = filepath.Join(t.TempDir(), "tree")
-	host := httptest.NewServer(http.FileServer(http.Dir(p.Tree)))
+	p.Hosting.Tree = filepath.Join(t.TempDir(), "tree")
+	host := httptest.NewServer(http.FileServer(http.Dir(p.Hosting.Tree)))
 	defer host.Close()
 	p.Allow = loopback
-	if err := p.PutSettings(ctx, Settings{Address: host.URL + "/"}); err != nil {
+	if err := p.Hosting.PutSettings(ctx, hosting.Settings{Address: host.URL + "/"}); err != nil {
 		t.Fatal(err)
 	}
 	made, err := picture.Fit(original(t, "ferry.svg"), picture.Recipe{Width: 44})
@@ -224,10 +237,10 @@ func TestTheTreeIsKeptAndRestored(t *testing.T) {
 		t.Fatal(err)
 	}
 	parts := template.Parts{Source: `<p>{{ cn }}</p><img data-picture="logo" width="44">`, Settings: "pictures: {files: {logo: {file: logo.png, alt: x}}}", Pictures: map[string][]byte{"logo.png": made.Data}}
-	if _, err := p.Templates.Save(ctx, "crew", parts, templates.Edit{}); err != nil {
+	if _, err := p.Templates.Save(ctx, "crew", template.Whole(parts), templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
-	file := filepath.Join(p.Tree, picture.KeyOf(made.Data))
+	file := filepath.Join(p.Hosting.Tree, picture.KeyOf(made.Data))
 	check := func() Checked {
 		t.Helper()
 		list, err := p.CheckTemplate(ctx, "crew", 0)
@@ -259,7 +272,7 @@ func TestTheTreeIsKeptAndRestored(t *testing.T) {
 // TestTheScheduleChecksEverything: with hours set, addresses are asked without anybody pressing anything.
 func TestTheScheduleChecksEverything(t *testing.T) {
 	p := service(t)
-	ctx, stop := context.WithCancel(context.Background())
+	ctx, stop := context.WithCancel(acting())
 	defer stop()
 	ended := make(chan struct{})
 	go func() { defer close(ended); p.Watch(ctx, 5*time.Millisecond) }()
@@ -267,7 +280,7 @@ func TestTheScheduleChecksEverything(t *testing.T) {
 	if list, err := p.Checks(ctx); err != nil || len(list) > 0 {
 		t.Errorf("asked without being told to: %+v, %v", list, err)
 	}
-	if err := p.PutSettings(ctx, Settings{Hours: 1}); err != nil {
+	if err := p.Hosting.PutSettings(ctx, hosting.Settings{Hours: 1}); err != nil {
 		t.Fatal(err)
 	}
 	found := 0
@@ -286,9 +299,9 @@ func TestTheScheduleChecksEverything(t *testing.T) {
 }
 
 func TestPhotosOfAnArchive(t *testing.T) {
-	ctx := context.Background()
+	ctx := acting()
 	p := service(t)
-	if err := p.PutSettings(ctx, Settings{Address: "https://pictures.brackwater.example/"}); err != nil {
+	if err := p.Hosting.PutSettings(ctx, hosting.Settings{Address: "https://pictures.brackwater.example/"}); err != nil {
 		t.Fatal(err)
 	}
 	var b bytes.Buffer
@@ -313,18 +326,24 @@ func TestPhotosOfAnArchive(t *testing.T) {
 		if _, err := p.StartPhotos(ctx, bytes.NewReader(b.Bytes()), picture.Recipe{Width: 24, Height: 24, Shape: picture.Round}); err != nil {
 			t.Fatal(err)
 		}
-		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
-			if s := p.Photos(); s.State != "running" {
-				return s
-			}
+		first, err := p.Photos(ctx)
+		if err != nil {
+			t.Fatal(err)
 		}
-		t.Fatal("the photos are never ready")
-		return PhotoState{}
+		if err := p.Jobs.Wait(ctx, first.ID); err != nil {
+			t.Fatal(err)
+		}
+		s, err := p.Photos(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
 	}
-	if s := run(); s.State != "ready" || s.Fitted != 3 || s.Total != 4 || len(s.Refused) != 1 || s.Refused[0].Mail != "broken@brackwater.example" {
+	if s := run(); s.State != "ready" || s.Fitted != 3 || s.Total != 4 || len(s.Refused) != 1 || s.Refused[0].Mail != "broken@brackwater.example" ||
+		s.Hosted != 2 || !slices.Equal(s.Unknown, []string{"stranger@elsewhere.example"}) {
 		t.Errorf("%+v", s)
 	}
-	if left, err := filepath.Glob(filepath.Join(p.Folder, ".*")); err != nil || len(left) > 1 { // the archive may just be being removed
+	if left, err := filepath.Glob(filepath.Join(p.Folder, "waiting-*")); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v, %v", left, err)
 	}
 	if s := run(); s.Fitted != 0 || s.Kept != 3 {
@@ -339,8 +358,29 @@ func TestPhotosOfAnArchive(t *testing.T) {
 	}
 	address := d.Get(d.Find("maren.lind@brackwater.example"), "photoAddress")
 	key, ok := strings.CutPrefix(address, "https://pictures.brackwater.example/")
-	if data, _, err := p.Hosted(ctx, key); !ok || err != nil || len(data) == 0 {
+	if data, _, err := p.Hosting.Get(ctx, key); !ok || err != nil || len(data) == 0 {
 		t.Errorf("%q: %v", address, err)
+	}
+	made, err := Fitted(p.Folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := p.Hosting.Get(ctx, made["stranger@elsewhere.example"].Key); !problem.Is(err, problem.NotFound) {
+		t.Errorf("the photo of somebody who is not in the directory is public: %v", err)
+	}
+	if err := p.RemovePhoto(ctx, "maren.lind@brackwater.example"); err != nil {
+		t.Fatal(err)
+	}
+	if d, _, err = p.People.Directory(ctx); err != nil || d.Get(d.Find("maren.lind@brackwater.example"), "photoAddress") != "" {
+		t.Errorf("the address of a photo that was taken back is still there: %v", err)
+	}
+	if _, _, err := p.Hosting.Get(ctx, key); !problem.Is(err, problem.NotFound) {
+		t.Errorf("a photo that was taken back is still public: %v", err)
+	}
+	for _, mail := range []string{"maren.lind@brackwater.example", "nobody@brackwater.example"} {
+		if err := p.RemovePhoto(ctx, mail); !problem.Is(err, problem.NotFound) {
+			t.Errorf("%s: %v", mail, err)
+		}
 	}
 	if d.Get(d.Find("agnes.saltby@brackwater.example"), "photoAddress") != "" && d.Find("agnes.saltby@brackwater.example") != nil {
 		t.Error("somebody without a photo has an address")

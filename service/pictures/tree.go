@@ -6,9 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
-	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/template"
 	"missivum/service/files"
 )
@@ -26,7 +25,7 @@ type Planted struct {
 func Tree(t *template.Template) ([]Planted, map[string][]byte, error) {
 	address, naming := t.Hosting()
 	if address == "" {
-		return nil, nil, fmt.Errorf("the template %s has no pictures.address, so it is not known where its pictures will be hosted", t.Name)
+		return nil, nil, problem.New(problem.Refused, "The template %s has no pictures.address, so it is not known where its pictures will be hosted", t.Name)
 	}
 	contents := map[string][]byte{}
 	var list []Planted
@@ -72,23 +71,6 @@ func Plant(t *template.Template, folder string, replace bool) ([]Planted, error)
 	return list, nil
 }
 
-// plantAll writes contents into a tree, those that are missing.
-func plantAll(folder string, contents map[string][]byte) error {
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return err
-	}
-	for key, data := range contents {
-		name := filepath.Join(folder, key)
-		if _, err := os.Stat(name); err == nil {
-			continue
-		}
-		if err := files.WriteBytes(name, data); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Restore writes the one file of a tree that an address leads to; false when the address is none of the template's.
 func Restore(t *template.Template, address, folder string) (bool, error) {
 	list, contents, err := Tree(t)
@@ -104,14 +86,4 @@ func Restore(t *template.Template, address, folder string) (bool, error) {
 		}
 	}
 	return false, nil
-}
-
-// ContentType is the media type of a hosted file by its name.
-func ContentType(key string) string {
-	for _, format := range []string{picture.PNG, picture.JPEG, picture.GIF} {
-		if strings.HasSuffix(key, picture.Ending(format)) {
-			return picture.Media(format)
-		}
-	}
-	return ""
 }

@@ -1,79 +1,68 @@
 package store
 
-import (
-	"context"
-	"time"
-)
-
-// Package is the record of a package.
+// Package is the record of a package. How far it is stands in the job with the same id.
 type Package struct {
 	ID       string
 	Template string
-	Version  int
-	Content  string
-	State    string
-	Total    int // people
-	Done     int // people
+	Version  int    // number of the template's version
+	Content  string // template.Version
 	Files    int
 	Bytes    int64
 	SHA256   string
-	Message  string // why it failed or stopped
-	Created  time.Time
-	Finished time.Time // zero while it is not
+	Job      Job
 }
 
-const packageColumns = `id, template, version, content, state, total, done, files, bytes, sha256, message, created_at, finished_at`
+const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, ` + jobColumns + ` FROM packages p JOIN jobs j ON j.id = p.id`
 
-// PutPackage stores a package's record, new or changed.
-func (s *Store) PutPackage(ctx context.Context, p Package) error {
-	finished := ""
-	if !p.Finished.IsZero() {
-		finished = stamp(p.Finished)
-	}
-	_, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO packages (`+packageColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		p.ID, p.Template, p.Version, p.Content, p.State, p.Total, p.Done, p.Files, p.Bytes, p.SHA256, p.Message, stamp(p.Created), finished)
+func scanPackage(row scanner) (Package, error) {
+	var p Package
+	job, err := scanJob(prefixed{row, []any{&p.ID, &p.Template, &p.Version, &p.Content, &p.Files, &p.Bytes, &p.SHA256}})
+	p.Job = job
+	return p, err
+}
+
+// prefixed is a row whose first columns are read into other places.
+type prefixed struct {
+	row   scanner
+	first []any
+}
+
+func (p prefixed) Scan(into ...any) error { return p.row.Scan(append(p.first, into...)...) }
+
+// AddPackage stores a package's record beside its job.
+func (tx *Tx) AddPackage(p Package) error {
+	_, err := tx.exec(`INSERT INTO packages (id, template, version, content, files, bytes, sha256) VALUES (?, ?, ?, ?, 0, 0, '')`,
+		p.ID, p.Template, p.Version, p.Content)
 	return err
 }
 
-func scanPackage(row interface{ Scan(...any) error }) (Package, error) {
-	var p Package
-	var created, finished string
-	err := row.Scan(&p.ID, &p.Template, &p.Version, &p.Content, &p.State, &p.Total, &p.Done, &p.Files, &p.Bytes, &p.SHA256, &p.Message, &created, &finished)
-	p.Created, p.Finished = parseStamp(created), parseStamp(finished)
-	return p, orNotFound(err)
-}
-
-// Package returns one package's record.
-func (s *Store) Package(ctx context.Context, id string) (Package, error) {
-	return scanPackage(s.db.QueryRowContext(ctx, `SELECT `+packageColumns+` FROM packages WHERE id = ?`, id))
-}
-
-// Packages lists the packages, newest first.
-func (s *Store) Packages(ctx context.Context) ([]Package, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT `+packageColumns+` FROM packages ORDER BY created_at DESC, id`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var list []Package
-	for rows.Next() {
-		p, err := scanPackage(rows)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, p)
-	}
-	return list, rows.Err()
-}
-
-// DeletePackage removes a package's record.
-func (s *Store) DeletePackage(ctx context.Context, id string) error {
-	res, err := s.db.ExecContext(ctx, `DELETE FROM packages WHERE id = ?`, id)
+// FinishPackage stores what a package holds.
+func (tx *Tx) FinishPackage(id string, files int, bytes int64, sha256 string) error {
+	err := tx.execOne("package", id, `UPDATE packages SET files = ?, bytes = ?, sha256 = ? WHERE id = ?`, files, bytes, sha256, id)
 	if err != nil {
 		return err
 	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return ErrNotFound
+	return tx.changed("made", "package", id, sha256)
+}
+
+// Package returns one package's record.
+func (tx *Tx) Package(id string) (Package, error) {
+	p, err := scanPackage(tx.row(packageQuery+` WHERE p.id = ?`, id))
+	return p, missing("package", id, err)
+}
+
+// Packages lists the packages, newest first.
+func (tx *Tx) Packages() ([]Package, error) {
+	return list(tx, scanPackage, packageQuery+` ORDER BY j.created_at DESC, j.rowid DESC`)
+}
+
+// RemovePackage removes a package's record and its job.
+func (tx *Tx) RemovePackage(id string) error {
+	if err := tx.execOne("package", id, `DELETE FROM packages WHERE id = ?`, id); err != nil {
+		return err
 	}
-	return nil
+	if err := tx.RemoveJob(id); err != nil {
+		return err
+	}
+	return tx.changed("removed", "package", id, "")
 }

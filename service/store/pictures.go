@@ -1,12 +1,12 @@
 package store
 
 import (
-	"context"
 	"crypto/sha256"
-	"database/sql"
 	"encoding/hex"
-	"errors"
+	"strconv"
 	"time"
+
+	"missivum/core/problem"
 )
 
 // PictureVersion is one version of a picture in the store.
@@ -17,7 +17,7 @@ type PictureVersion struct {
 	Facts   string // JSON
 	File    string // name of the file as it came
 	Note    string
-	Author  string
+	Author  string // name of the principal who saved it
 	Created time.Time
 }
 
@@ -26,6 +26,7 @@ type Rendition struct {
 	Picture    string
 	Number     int // of the version that it was made of
 	SHA256     string
+	Key        string // picture.KeyOf; where it is hosted
 	Recipe     string // JSON
 	Facts      string // JSON
 	Difference float64
@@ -34,198 +35,172 @@ type Rendition struct {
 
 // SavePicture stores a new version with its content and returns its number. A content that is the latest version
 // already is not stored again.
-func (s *Store) SavePicture(ctx context.Context, v PictureVersion, data []byte) (int, error) {
-	number := 0
-	err := s.inTransaction(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO pictures (name, created_at) VALUES (?, ?) ON CONFLICT DO NOTHING`, v.Picture, stamp(v.Created)); err != nil {
-			return err
-		}
-		var id int64
-		var latest string
-		err := tx.QueryRowContext(ctx, `SELECT p.id, COALESCE(MAX(v.number), 0), COALESCE((SELECT sha256 FROM picture_versions WHERE picture_id = p.id ORDER BY number DESC LIMIT 1), '')
-			FROM pictures p LEFT JOIN picture_versions v ON v.picture_id = p.id WHERE p.name = ? GROUP BY p.id`, v.Picture).Scan(&id, &number, &latest)
-		if err != nil {
-			return err
-		}
-		hash, err := saveContent(ctx, tx, data)
-		if err != nil || hash == latest {
-			return err
-		}
-		number++
-		_, err = tx.ExecContext(ctx, `INSERT INTO picture_versions (picture_id, number, sha256, facts, file, note, author, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			id, number, hash, v.Facts, v.File, v.Note, v.Author, stamp(v.Created))
-		return err
-	})
-	return number, err
+func (tx *Tx) SavePicture(v PictureVersion, data []byte) (int, error) {
+	if _, err := tx.exec(`INSERT INTO pictures (name, created_at) VALUES (?, ?) ON CONFLICT DO NOTHING`, v.Picture, stamp(tx.at)); err != nil {
+		return 0, err
+	}
+	var id int64
+	var number int
+	var latest string
+	err := tx.row(`SELECT p.id, COALESCE(MAX(v.number), 0), COALESCE((SELECT sha256 FROM picture_versions WHERE picture_id = p.id ORDER BY number DESC LIMIT 1), '')
+		FROM pictures p LEFT JOIN picture_versions v ON v.picture_id = p.id WHERE p.name = ? GROUP BY p.id`, v.Picture).Scan(&id, &number, &latest)
+	if err != nil {
+		return 0, err
+	}
+	hash, err := tx.saveContent(data)
+	if err != nil || hash == latest {
+		return number, err
+	}
+	number++
+	_, err = tx.exec(`INSERT INTO picture_versions (picture_id, number, sha256, facts, file, note, author, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		id, number, hash, v.Facts, v.File, v.Note, tx.by.Name, stamp(tx.at))
+	if err != nil {
+		return 0, err
+	}
+	return number, tx.changed("saved", "picture", v.Picture, "version "+strconv.Itoa(number))
 }
 
-// saveContent stores a picture's bytes once.
-func saveContent(ctx context.Context, tx *sql.Tx, data []byte) (string, error) {
+// saveContent stores a picture's bytes once and returns their SHA-256.
+func (tx *Tx) saveContent(data []byte) (string, error) {
 	sum := sha256.Sum256(data)
 	hash := hex.EncodeToString(sum[:])
-	_, err := tx.ExecContext(ctx, `INSERT INTO picture_contents (sha256, data) VALUES (?, ?) ON CONFLICT DO NOTHING`, hash, data)
+	_, err := tx.exec(`INSERT INTO picture_contents (sha256, data) VALUES (?, ?) ON CONFLICT DO NOTHING`, hash, data)
 	return hash, err
 }
 
 // PictureVersions lists the versions of a picture, newest first; of all pictures, by name, for an empty one.
-func (s *Store) PictureVersions(ctx context.Context, name string) ([]PictureVersion, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT p.name, v.number, v.sha256, v.facts, v.file, v.note, v.author, v.created_at FROM picture_versions v
-		JOIN pictures p ON p.id = v.picture_id WHERE ? IN ('', p.name) ORDER BY p.name, v.number DESC`, name)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var list []PictureVersion
-	for rows.Next() {
+func (tx *Tx) PictureVersions(name string) ([]PictureVersion, error) {
+	all, err := list(tx, func(row scanner) (PictureVersion, error) {
 		var v PictureVersion
 		var created string
-		if err := rows.Scan(&v.Picture, &v.Number, &v.SHA256, &v.Facts, &v.File, &v.Note, &v.Author, &created); err != nil {
-			return nil, err
-		}
+		err := row.Scan(&v.Picture, &v.Number, &v.SHA256, &v.Facts, &v.File, &v.Note, &v.Author, &created)
 		v.Created = parseStamp(created)
-		list = append(list, v)
+		return v, err
+	}, `SELECT p.name, v.number, v.sha256, v.facts, v.file, v.note, v.author, v.created_at FROM picture_versions v
+		JOIN pictures p ON p.id = v.picture_id WHERE ? IN ('', p.name) ORDER BY p.name, v.number DESC`, name)
+	if err == nil && len(all) == 0 && name != "" {
+		err = problem.Missing("picture", name)
 	}
-	if len(list) == 0 && name != "" && rows.Err() == nil {
-		return nil, ErrNotFound
-	}
-	return list, rows.Err()
+	return all, err
 }
 
 // PictureContent returns the bytes of a content.
-func (s *Store) PictureContent(ctx context.Context, hash string) ([]byte, error) {
+func (tx *Tx) PictureContent(hash string) ([]byte, error) {
 	var data []byte
-	err := s.db.QueryRowContext(ctx, `SELECT data FROM picture_contents WHERE sha256 = ?`, hash).Scan(&data)
-	return data, orNotFound(err)
+	err := tx.row(`SELECT data FROM picture_contents WHERE sha256 = ?`, hash).Scan(&data)
+	return data, missing("picture content", hash, err)
 }
 
 // PictureAlts returns a picture's alternative texts by language.
-func (s *Store) PictureAlts(ctx context.Context, name string) (map[string]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT a.language, a.alt FROM picture_alts a JOIN pictures p ON p.id = a.picture_id WHERE p.name = ?`, name)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
+func (tx *Tx) PictureAlts(name string) (map[string]string, error) {
+	type entry struct{ language, alt string }
+	entries, err := list(tx, func(row scanner) (entry, error) {
+		var e entry
+		return e, row.Scan(&e.language, &e.alt)
+	}, `SELECT a.language, a.alt FROM picture_alts a JOIN pictures p ON p.id = a.picture_id WHERE p.name = ?`, name)
 	alts := map[string]string{}
-	for rows.Next() {
-		var language, alt string
-		if err := rows.Scan(&language, &alt); err != nil {
-			return nil, err
-		}
-		alts[language] = alt
+	for _, e := range entries {
+		alts[e.language] = e.alt
 	}
-	return alts, rows.Err()
+	return alts, err
 }
 
 // PutPictureAlts replaces a picture's alternative texts.
-func (s *Store) PutPictureAlts(ctx context.Context, name string, alts map[string]string) error {
-	return s.inTransaction(ctx, func(tx *sql.Tx) error {
-		var id int64
-		if err := tx.QueryRowContext(ctx, `SELECT id FROM pictures WHERE name = ?`, name).Scan(&id); err != nil {
-			return orNotFound(err)
-		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM picture_alts WHERE picture_id = ?`, id); err != nil {
+func (tx *Tx) PutPictureAlts(name string, alts map[string]string) error {
+	var id int64
+	if err := tx.row(`SELECT id FROM pictures WHERE name = ?`, name).Scan(&id); err != nil {
+		return missing("picture", name, err)
+	}
+	if _, err := tx.exec(`DELETE FROM picture_alts WHERE picture_id = ?`, id); err != nil {
+		return err
+	}
+	for language, alt := range alts {
+		if _, err := tx.exec(`INSERT INTO picture_alts (picture_id, language, alt) VALUES (?, ?, ?)`, id, language, alt); err != nil {
 			return err
 		}
-		for language, alt := range alts {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO picture_alts (picture_id, language, alt) VALUES (?, ?, ?)`, id, language, alt); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	}
+	return tx.changed("saved", "picture", name, "alternative texts")
 }
 
 // PictureSlices returns how a picture is cut, as JSON; empty when it is not.
-func (s *Store) PictureSlices(ctx context.Context, name string) (string, error) {
+func (tx *Tx) PictureSlices(name string) (string, error) {
 	var slices string
-	err := s.db.QueryRowContext(ctx, `SELECT slices FROM pictures WHERE name = ?`, name).Scan(&slices)
-	return slices, orNotFound(err)
+	err := tx.row(`SELECT slices FROM pictures WHERE name = ?`, name).Scan(&slices)
+	return slices, missing("picture", name, err)
 }
 
 // PutPictureSlices stores how a picture is cut.
-func (s *Store) PutPictureSlices(ctx context.Context, name, slices string) error {
-	res, err := s.db.ExecContext(ctx, `UPDATE pictures SET slices = ? WHERE name = ?`, slices, name)
-	if err != nil {
+func (tx *Tx) PutPictureSlices(name, slices string) error {
+	if err := tx.execOne("picture", name, `UPDATE pictures SET slices = ? WHERE name = ?`, slices, name); err != nil {
 		return err
 	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return ErrNotFound
-	}
-	return nil
+	return tx.changed("saved", "picture", name, "slices")
 }
 
 // SaveRendition stores a file that was made of a picture's version.
-func (s *Store) SaveRendition(ctx context.Context, r Rendition, data []byte) error {
-	return s.inTransaction(ctx, func(tx *sql.Tx) error {
-		hash, err := saveContent(ctx, tx, data)
-		if err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO renditions (picture_id, number, sha256, recipe, facts, difference, created_at)
-			SELECT id, ?, ?, ?, ?, ?, ? FROM pictures WHERE name = ?`, r.Number, hash, r.Recipe, r.Facts, r.Difference, stamp(r.Created), r.Picture)
+func (tx *Tx) SaveRendition(r Rendition, data []byte) error {
+	hash, err := tx.saveContent(data)
+	if err != nil {
 		return err
-	})
+	}
+	err = tx.execOne("picture", r.Picture, `INSERT OR REPLACE INTO renditions (picture_id, number, sha256, key, recipe, facts, difference, created_at)
+		SELECT id, ?, ?, ?, ?, ?, ?, ? FROM pictures WHERE name = ?`, r.Number, hash, r.Key, r.Recipe, r.Facts, r.Difference, stamp(tx.at), r.Picture)
+	if err != nil {
+		return err
+	}
+	return tx.changed("rendered", "picture", r.Picture, r.Key)
 }
 
 // Renditions lists what was made of a picture, newest first.
-func (s *Store) Renditions(ctx context.Context, name string) ([]Rendition, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT p.name, r.number, r.sha256, r.recipe, r.facts, r.difference, r.created_at FROM renditions r
-		JOIN pictures p ON p.id = r.picture_id WHERE p.name = ? ORDER BY r.created_at DESC, r.sha256`, name)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var list []Rendition
-	for rows.Next() {
+func (tx *Tx) Renditions(name string) ([]Rendition, error) {
+	return list(tx, func(row scanner) (Rendition, error) {
 		var r Rendition
 		var created string
-		if err := rows.Scan(&r.Picture, &r.Number, &r.SHA256, &r.Recipe, &r.Facts, &r.Difference, &created); err != nil {
-			return nil, err
-		}
+		err := row.Scan(&r.Picture, &r.Number, &r.SHA256, &r.Key, &r.Recipe, &r.Facts, &r.Difference, &created)
 		r.Created = parseStamp(created)
-		list = append(list, r)
-	}
-	return list, rows.Err()
+		return r, err
+	}, `SELECT p.name, r.number, r.sha256, r.key, r.recipe, r.facts, r.difference, r.created_at FROM renditions r
+		JOIN pictures p ON p.id = r.picture_id WHERE p.name = ? ORDER BY r.created_at DESC, r.rowid DESC`, name)
 }
 
-// HostPictures makes contents reachable by their keys for good. What is hosted already stays.
-func (s *Store) HostPictures(ctx context.Context, contents map[string][]byte, at time.Time) error {
-	return s.inTransaction(ctx, func(tx *sql.Tx) error {
-		for key, data := range contents {
-			hash, err := saveContent(ctx, tx, data)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO hosted_pictures (key, sha256, created_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, key, hash, stamp(at)); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+// HostPicture makes a content reachable by its key. What is hosted already stays.
+func (tx *Tx) HostPicture(key string, data []byte) error {
+	hash, err := tx.saveContent(data)
+	if err != nil {
+		return err
+	}
+	result, err := tx.exec(`INSERT INTO hosted_pictures (key, sha256, created_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, key, hash, stamp(tx.at))
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return err
+	}
+	return tx.changed("hosted", "picture file", key, "")
+}
+
+// WithdrawPicture makes a hosted content unreachable.
+func (tx *Tx) WithdrawPicture(key string) error {
+	if err := tx.execOne("hosted picture", key, `DELETE FROM hosted_pictures WHERE key = ?`, key); err != nil {
+		return err
+	}
+	return tx.changed("withdrawn", "picture file", key, "")
 }
 
 // HostedPicture returns a hosted content and since when it is hosted.
-func (s *Store) HostedPicture(ctx context.Context, key string) ([]byte, time.Time, error) {
+func (tx *Tx) HostedPicture(key string) ([]byte, time.Time, error) {
 	var data []byte
 	var created string
-	err := s.db.QueryRowContext(ctx, `SELECT c.data, h.created_at FROM hosted_pictures h JOIN picture_contents c ON c.sha256 = h.sha256 WHERE h.key = ?`, key).Scan(&data, &created)
-	return data, parseStamp(created), orNotFound(err)
+	err := tx.row(`SELECT c.data, h.created_at FROM hosted_pictures h JOIN picture_contents c ON c.sha256 = h.sha256 WHERE h.key = ?`, key).Scan(&data, &created)
+	return data, parseStamp(created), missing("hosted picture", key, err)
 }
 
-// Setting returns a setting's value; empty for one that was not set.
-func (s *Store) Setting(ctx context.Context, name string) (string, error) {
-	var value string
-	err := s.db.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = ?`, name).Scan(&value)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", nil
-	}
-	return value, err
-}
-
-// PutSetting stores a setting.
-func (s *Store) PutSetting(ctx context.Context, name, value string) error {
-	_, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO settings (name, value) VALUES (?, ?)`, name, value)
-	return err
+// HostedKeys lists the keys of all hosted contents.
+func (tx *Tx) HostedKeys() ([]string, error) {
+	return list(tx, func(row scanner) (string, error) {
+		var key string
+		return key, row.Scan(&key)
+	}, `SELECT key FROM hosted_pictures ORDER BY key`)
 }
 
 // AddressCheck is what asking an address brought last.
@@ -236,28 +211,20 @@ type AddressCheck struct {
 	Asked    time.Time
 }
 
-// PutAddressCheck stores what asking an address brought.
-func (s *Store) PutAddressCheck(ctx context.Context, c AddressCheck) error {
-	_, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO address_checks (address, template, report, asked_at) VALUES (?, ?, ?, ?)`, c.Address, c.Template, c.Report, stamp(c.Asked))
+// PutAddressCheck stores what asking an address brought. It is a measurement and no change of anybody's, so it leaves
+// no line in the table of changes.
+func (tx *Tx) PutAddressCheck(c AddressCheck) error {
+	_, err := tx.exec(`INSERT OR REPLACE INTO address_checks (address, template, report, asked_at) VALUES (?, ?, ?, ?)`, c.Address, c.Template, c.Report, stamp(c.Asked))
 	return err
 }
 
 // AddressChecks lists what asking brought, the newest first.
-func (s *Store) AddressChecks(ctx context.Context) ([]AddressCheck, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT address, template, report, asked_at FROM address_checks ORDER BY asked_at DESC, address LIMIT 1000`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var list []AddressCheck
-	for rows.Next() {
+func (tx *Tx) AddressChecks() ([]AddressCheck, error) {
+	return list(tx, func(row scanner) (AddressCheck, error) {
 		var c AddressCheck
 		var asked string
-		if err := rows.Scan(&c.Address, &c.Template, &c.Report, &asked); err != nil {
-			return nil, err
-		}
+		err := row.Scan(&c.Address, &c.Template, &c.Report, &asked)
 		c.Asked = parseStamp(asked)
-		list = append(list, c)
-	}
-	return list, rows.Err()
+		return c, err
+	}, `SELECT address, template, report, asked_at FROM address_checks ORDER BY asked_at DESC, address LIMIT 1000`)
 }

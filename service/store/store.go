@@ -1,5 +1,7 @@
-// Package store keeps the service's records in SQLite. It is the only package that speaks SQL. Start
-// with Open; one file for each kind of record.
+// Package store keeps the service's records in SQLite. It is the only package that speaks SQL. What belongs together is
+// read in one Store.Read, which sees one state of the data, and changed in one Store.Write, of which all happens or
+// nothing. Records are methods of Tx, in one file for each kind. Every write names who acts and leaves a line in the
+// table of changes. Start with Open.
 package store
 
 import (
@@ -9,40 +11,54 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"time"
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the database driver
+
+	"missivum/core/problem"
+	"missivum/service/access"
 )
 
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// ErrNotFound is returned for a record that does not exist.
-var ErrNotFound = errors.New("not found")
-
-// ErrConflict is returned when a record changed since the caller read it.
-var ErrConflict = errors.New("changed meanwhile")
+// readers is how many reads go on at once.
+const readers = 8
 
 // Store is the service's database.
 type Store struct {
-	db *sql.DB
+	read  *sql.DB
+	write *sql.DB // one connection: writes go one after the other
+	now   func() time.Time
 }
 
-// Open opens or creates the database file and brings its schema up to date. Foreign keys are
-// enforced and the journal is a write-ahead log, so a crash leaves the old state or the new.
-func Open(ctx context.Context, file string) (*Store, error) {
-	dsn := "file:" + file + "?_pragma=foreign_keys(1)&_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)&_txlock=immediate"
-	db, err := sql.Open("sqlite", dsn)
-	if err != nil {
+// Open opens or creates the database file and brings its schema up to date. Foreign keys are enforced, the journal is
+// a write-ahead log and a commit waits until the data is on the disk, so a crash leaves the old state or the new, and
+// what was acknowledged stays. now is the clock that changes are dated by.
+func Open(ctx context.Context, file string, now func() time.Time) (*Store, error) {
+	s := &Store{now: now}
+	var err error
+	if s.write, err = sql.Open("sqlite", dsn(file, "journal_mode(WAL)", "synchronous(FULL)")+"&_txlock=immediate"); err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
-	s := &Store{db: db}
+	s.write.SetMaxOpenConns(1)
 	if err := s.migrate(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("the database %s cannot be used: %w", file, err)
+		return nil, errors.Join(fmt.Errorf("the database %s cannot be used: %w", file, err), s.write.Close())
 	}
+	if s.read, err = sql.Open("sqlite", dsn(file, "query_only(1)")+"&_txlock=deferred"); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening the database: %w", err), s.write.Close())
+	}
+	s.read.SetMaxOpenConns(readers)
+	s.read.SetMaxIdleConns(readers)
 	return s, nil
+}
+
+// dsn is the address of a database file with pragmas.
+func dsn(file string, pragmas ...string) string {
+	query := url.Values{"_pragma": append([]string{"foreign_keys(1)", "busy_timeout(10000)"}, pragmas...)}
+	return "file:" + (&url.URL{Path: file}).EscapedPath() + "?" + query.Encode()
 }
 
 func (s *Store) migrate(ctx context.Context) error {
@@ -50,7 +66,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, s.db, sub)
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.write, sub)
 	if err != nil {
 		return err
 	}
@@ -59,21 +75,71 @@ func (s *Store) migrate(ctx context.Context) error {
 }
 
 // Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
 
 // Ready reports whether the database answers.
-func (s *Store) Ready(ctx context.Context) error { return s.db.PingContext(ctx) }
+func (s *Store) Ready(ctx context.Context) error {
+	return s.Read(ctx, func(tx *Tx) error {
+		var one int
+		return tx.row(`SELECT 1`).Scan(&one)
+	})
+}
 
-// inTransaction runs work in a transaction: all of it happens or nothing.
-func (s *Store) inTransaction(ctx context.Context, work func(*sql.Tx) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
+// Tx is a unit of work: one state of the data to read, or changes that happen together. It must not be used after the
+// function that it was given to has returned.
+type Tx struct {
+	ctx   context.Context
+	tx    *sql.Tx
+	by    access.Principal // who acts; empty in a read
+	at    time.Time
+	after []func()
+}
+
+// By is who acts; the zero principal in a read.
+func (tx *Tx) By() access.Principal { return tx.by }
+
+// At is when the unit of work began.
+func (tx *Tx) At() time.Time { return tx.at }
+
+// After has a function run once the changes are stored; not at all when they are not.
+func (tx *Tx) After(run func()) { tx.after = append(tx.after, run) }
+
+// Context is the context of the unit of work.
+func (tx *Tx) Context() context.Context { return tx.ctx }
+
+// Read runs work on one state of the data: what others write meanwhile is not seen.
+func (s *Store) Read(ctx context.Context, work func(*Tx) error) error {
+	tx, err := s.read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
 		return err
 	}
-	if err := work(tx); err != nil {
-		return errors.Join(err, ignoreDone(tx.Rollback()))
+	err = work(&Tx{ctx: ctx, tx: tx, at: s.now()})
+	return errors.Join(err, ignoreDone(tx.Rollback()))
+}
+
+// Write runs work that changes data: all of it happens or nothing. It needs a principal in the context
+// (access.With), who is recorded with the changes. Writes go one after the other, so what the work reads is not
+// changed by others before it is done.
+func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
+	by, ok := access.From(ctx)
+	if !ok {
+		return errors.New("nobody is named who makes this change")
 	}
-	return tx.Commit()
+	sqlTx, err := s.write.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	tx := &Tx{ctx: ctx, tx: sqlTx, by: by, at: s.now()}
+	if err := work(tx); err != nil {
+		return errors.Join(err, ignoreDone(sqlTx.Rollback()))
+	}
+	if err := sqlTx.Commit(); err != nil {
+		return err
+	}
+	for _, run := range tx.after {
+		run()
+	}
+	return nil
 }
 
 func ignoreDone(err error) error {
@@ -83,17 +149,67 @@ func ignoreDone(err error) error {
 	return err
 }
 
-// orNotFound turns "no rows" into ErrNotFound.
-func orNotFound(err error) error {
+func (tx *Tx) row(query string, args ...any) *sql.Row {
+	return tx.tx.QueryRowContext(tx.ctx, query, args...)
+}
+
+func (tx *Tx) exec(query string, args ...any) (sql.Result, error) {
+	return tx.tx.ExecContext(tx.ctx, query, args...)
+}
+
+// execOne is exec for a statement that must change a row; otherwise there is no thing of that name.
+func (tx *Tx) execOne(what, name, query string, args ...any) error {
+	result, err := tx.exec(query, args...)
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(problem.Missing(what, name), err)
+	}
+	return nil
+}
+
+// scanner is a row to be read.
+type scanner interface{ Scan(...any) error }
+
+// list reads all rows of a query.
+func list[T any](tx *Tx, read func(scanner) (T, error), query string, args ...any) ([]T, error) {
+	rows, err := tx.tx.QueryContext(tx.ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []T
+	for rows.Next() {
+		one, err := read(rows)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, one)
+	}
+	return all, rows.Err()
+}
+
+// missing turns "no rows" into a thing that is not there.
+func missing(what, name string, err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNotFound
+		return problem.Missing(what, name)
 	}
 	return err
 }
 
-func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }
+// stampForm is how times are written: in UTC and with a fixed width, so that they sort as text.
+const stampForm = "2006-01-02T15:04:05.000000000Z"
+
+// stamp writes a time; a zero one is blank.
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(stampForm)
+}
 
 func parseStamp(s string) time.Time {
-	t, _ := time.Parse(time.RFC3339Nano, s) // blank for what has not happened
+	t, _ := time.Parse(stampForm, s) // blank for what has not happened
 	return t
 }

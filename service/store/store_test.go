@@ -11,77 +11,131 @@ import (
 	"testing"
 	"time"
 
-	"missivum/core/person"
-
 	"github.com/pressly/goose/v3"
+
+	"missivum/core/person"
+	"missivum/core/problem"
+	"missivum/service/access"
 )
 
-var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+var (
+	now    = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	acting = access.With(context.Background(), access.Loopback())
+)
 
-func open(t *testing.T) *Store {
+// rig is a store with a clock that stands still until it is set.
+type rig struct {
+	*Store
+	t  *testing.T
+	mu sync.Mutex
+	at time.Time
+}
+
+func open(t *testing.T) *rig {
 	t.Helper()
-	s, err := Open(context.Background(), filepath.Join(t.TempDir(), "x.db"))
+	r := &rig{t: t, at: now}
+	s, err := Open(context.Background(), filepath.Join(t.TempDir(), "x.db"), func() time.Time {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return r.at
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
+	r.Store = s
 	t.Cleanup(func() {
 		if err := s.Close(); err != nil {
 			t.Error(err)
 		}
 	})
-	return s
+	return r
+}
+
+func (r *rig) clock(at time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.at = at
+}
+
+func (r *rig) write(work func(*Tx) error) {
+	r.t.Helper()
+	if err := r.Write(acting, work); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *rig) read(work func(*Tx) error) {
+	r.t.Helper()
+	if err := r.Read(context.Background(), work); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func save(s *Store, v TemplateVersion, base int) (out TemplateVersion, err error) {
+	err = s.Write(acting, func(tx *Tx) error {
+		out, err = tx.SaveTemplate(v, base)
+		return err
+	})
+	return out, err
 }
 
 func TestTemplateVersions(t *testing.T) {
-	s, ctx := open(t), context.Background()
-	save := func(source string, base int, pictures map[string][]byte) (int, error) {
-		return s.SaveTemplate(ctx, TemplateVersion{Template: "crew", Source: source, Created: now, Pictures: pictures}, base)
+	s := open(t)
+	saved := func(source string, base int, pictures map[string][]byte) (int, error) {
+		v, err := save(s.Store, TemplateVersion{Template: "crew", Source: source, Pictures: pictures}, base)
+		return v.Number, err
 	}
-	if n, err := save("one", 0, map[string][]byte{"a.png": {1}, "b.png": {2}}); n != 1 || err != nil {
+	if n, err := saved("one", 0, map[string][]byte{"a.png": {1}, "b.png": {2}}); n != 1 || err != nil {
 		t.Fatalf("%d, %v", n, err)
 	}
-	if _, err := save("again", 0, nil); !errors.Is(err, ErrConflict) {
+	if _, err := saved("again", 0, nil); !problem.Is(err, problem.Conflict) {
 		t.Errorf("a second first version: %v", err)
 	}
-	if n, err := save("two", 1, map[string][]byte{"a.png": {1}}); n != 2 || err != nil {
+	if n, err := saved("two", 1, map[string][]byte{"a.png": {1}}); n != 2 || err != nil {
 		t.Fatalf("%d, %v", n, err)
 	}
-	if _, err := save("late", 1, nil); !errors.Is(err, ErrConflict) {
+	if _, err := saved("late", 1, nil); !problem.Is(err, problem.Conflict) {
 		t.Errorf("a version made from an old one: %v", err)
 	}
-	if n, err := save("forced", -1, nil); n != 3 || err != nil {
+	if n, err := saved("forced", -1, nil); n != 3 || err != nil {
 		t.Errorf("%d, %v", n, err)
 	}
-	first, err := s.Template(ctx, "crew", 1)
-	if err != nil || first.Source != "one" || len(first.Pictures) != 2 || !first.Created.Equal(now) {
-		t.Errorf("%+v, %v", first, err)
-	}
-	latest, err := s.Template(ctx, "crew", 0)
-	if err != nil || latest.Number != 3 || len(latest.Pictures) != 0 {
-		t.Errorf("%+v, %v", latest, err)
-	}
-	if _, err := s.Template(ctx, "crew", 9); !errors.Is(err, ErrNotFound) {
-		t.Errorf("%v", err)
-	}
-	if _, err := s.TemplateVersions(ctx, "none"); !errors.Is(err, ErrNotFound) {
-		t.Errorf("%v", err)
-	}
-	var contents int
-	if err := s.db.QueryRow(`SELECT COUNT(*) FROM picture_contents`).Scan(&contents); err != nil || contents != 2 {
-		t.Errorf("%d pictures are stored for two different ones, %v", contents, err)
-	}
+	s.read(func(tx *Tx) error {
+		first, err := tx.Template("crew", 1)
+		if err != nil || first.Source != "one" || len(first.Pictures) != 2 || !first.Created.Equal(now) || first.Author != "owner" {
+			t.Errorf("%+v, %v", first, err)
+		}
+		latest, err := tx.Template("crew", 0)
+		if err != nil || latest.Number != 3 || len(latest.Pictures) != 0 {
+			t.Errorf("%+v, %v", latest, err)
+		}
+		if _, err := tx.Template("crew", 9); !problem.Is(err, problem.NotFound) {
+			t.Errorf("%v", err)
+		}
+		if _, err := tx.TemplateVersions("none"); !problem.Is(err, problem.NotFound) {
+			t.Errorf("%v", err)
+		}
+		if all, err := tx.LatestVersions(); err != nil || len(all) != 1 || all[0].Number != 3 {
+			t.Errorf("%+v, %v", all, err)
+		}
+		var contents int
+		if err := tx.row(`SELECT COUNT(*) FROM picture_contents`).Scan(&contents); err != nil || contents != 2 {
+			t.Errorf("%d pictures are stored for two different ones, %v", contents, err)
+		}
+		return nil
+	})
 }
 
-func TestOfTwoSaversOneIsTold(t *testing.T) {
-	s, ctx := open(t), context.Background()
-	if _, err := s.SaveTemplate(ctx, TemplateVersion{Template: "x", Created: now}, 0); err != nil {
+func TestOfTwoSaversOneIsRefused(t *testing.T) {
+	s := open(t)
+	if _, err := save(s.Store, TemplateVersion{Template: "x"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	var wait sync.WaitGroup
 	results := make(chan error, 8)
 	for i := range 8 {
 		wait.Go(func() {
-			_, err := s.SaveTemplate(ctx, TemplateVersion{Template: "x", Source: fmt.Sprint(i), Created: now}, 1)
+			_, err := save(s.Store, TemplateVersion{Template: "x", Source: fmt.Sprint(i)}, 1)
 			results <- err
 		})
 	}
@@ -91,7 +145,7 @@ func TestOfTwoSaversOneIsTold(t *testing.T) {
 	for err := range results {
 		if err == nil {
 			saved++
-		} else if !errors.Is(err, ErrConflict) {
+		} else if !problem.Is(err, problem.Conflict) {
 			t.Errorf("%v", err)
 		}
 	}
@@ -101,49 +155,174 @@ func TestOfTwoSaversOneIsTold(t *testing.T) {
 }
 
 func TestDirectoryIsReplacedWholeOrNotAtAll(t *testing.T) {
-	s, ctx := open(t), context.Background()
+	s := open(t)
 	d := &person.Directory{Schema: person.NewSchema("mail", "cn"), People: []person.Person{{Values: []string{"a@b.example", "A"}}, {Values: []string{"c@b.example", "C"}}}}
-	if err := s.ReplaceDirectory(ctx, d, 0); err != nil {
+	replace := func(d *person.Directory, revision int) error {
+		return s.Write(acting, func(tx *Tx) error { return tx.ReplaceDirectory(d, revision, "") })
+	}
+	if err := replace(d, 0); err != nil {
 		t.Fatal(err)
 	}
 	twice := &person.Directory{Schema: d.Schema, People: []person.Person{{Values: []string{"x@b.example", "X"}}, {Values: []string{"X@B.example", "Y"}}}}
-	if err := s.ReplaceDirectory(ctx, twice, 1); err == nil {
+	if err := replace(twice, 1); err == nil {
 		t.Error("one mail address stands twice")
 	}
-	if err := s.ReplaceDirectory(ctx, d, 7); !errors.Is(err, ErrConflict) {
+	if err := replace(d, 7); !problem.Is(err, problem.Conflict) {
 		t.Errorf("%v", err)
 	}
-	back, revision, err := s.Directory(ctx)
-	if err != nil || revision != 1 || len(back.People) != 2 || back.Get(&back.People[1], "cn") != "C" {
-		t.Errorf("after two refusals: %+v, %d, %v", back, revision, err)
+	s.read(func(tx *Tx) error {
+		back, revision, err := tx.Directory()
+		if err != nil || revision != 1 || len(back.People) != 2 || back.Get(&back.People[1], "cn") != "C" {
+			t.Errorf("after two refusals: %+v, %d, %v", back, revision, err)
+		}
+		return nil
+	})
+}
+
+// TestAReadSeesOneMoment: what is written while a read goes on is not seen by it, neither fields nor people.
+func TestAReadSeesOneMoment(t *testing.T) {
+	s := open(t)
+	directory := func(fields ...string) *person.Directory {
+		p := person.Person{Values: make([]string, len(fields))}
+		p.Values[0] = "a@b.example"
+		return &person.Directory{Schema: person.NewSchema(fields...), People: []person.Person{p}}
+	}
+	s.write(func(tx *Tx) error { return tx.ReplaceDirectory(directory("mail"), 0, "") })
+	s.read(func(tx *Tx) error {
+		if revision, err := tx.Revision(); err != nil || revision != 1 {
+			t.Errorf("%d, %v", revision, err)
+		}
+		s.write(func(tx *Tx) error { return tx.ReplaceDirectory(directory("mail", "cn", "title"), 1, "") })
+		d, revision, err := tx.Directory()
+		if err != nil || revision != 1 || d.Schema.Len() != 1 || len(d.People[0].Values) != 1 {
+			t.Errorf("revision %d with %d fields and a person of %d values, %v", revision, d.Schema.Len(), len(d.People[0].Values), err)
+		}
+		return nil
+	})
+	s.read(func(tx *Tx) error {
+		if revision, err := tx.Revision(); err != nil || revision != 2 {
+			t.Errorf("%d, %v", revision, err)
+		}
+		return nil
+	})
+}
+
+// TestAUnitOfWorkHappensWholeOrNotAtAll: an error at its end takes back what was done before it, the line in the table
+// of changes too, and what was to be done afterwards is not.
+func TestAUnitOfWorkHappensWholeOrNotAtAll(t *testing.T) {
+	s := open(t)
+	after := false
+	wrong := errors.New("wrong")
+	err := s.Write(acting, func(tx *Tx) error {
+		tx.After(func() { after = true })
+		if err := tx.PutSetting("a", 1); err != nil {
+			return err
+		}
+		if err := tx.HostPicture("k.png", []byte("x")); err != nil {
+			return err
+		}
+		return wrong
+	})
+	if !errors.Is(err, wrong) || after {
+		t.Errorf("%v, afterwards %v", err, after)
+	}
+	s.read(func(tx *Tx) error {
+		keys, err := tx.HostedKeys()
+		changes, err2 := tx.Changes(0, 10)
+		if err := errors.Join(err, err2); err != nil || len(keys) != 0 || len(changes) != 0 {
+			t.Errorf("%v, %+v, %v", keys, changes, err)
+		}
+		return nil
+	})
+	if err := s.Read(context.Background(), func(tx *Tx) error { return tx.PutSetting("a", 1) }); err == nil {
+		t.Error("a read writes")
+	}
+}
+
+// TestEveryChangeNamesWhoMadeIt: nobody's change is refused, each is a line that stays, and lines cannot be altered.
+func TestEveryChangeNamesWhoMadeIt(t *testing.T) {
+	s := open(t)
+	set := func(tx *Tx) error { return tx.PutSetting("a", 1) }
+	if err := s.Write(context.Background(), set); err == nil {
+		t.Error("nobody made a change")
+	}
+	if err := s.Write(access.With(context.Background(), access.Principal{Kind: access.Owner}), set); err == nil {
+		t.Error("somebody without a name made a change")
+	}
+	maren := access.Principal{Kind: access.Command, Name: "maren"}
+	for name, change := range map[string]func(*Tx) error{
+		"settings": set,
+		"template": func(tx *Tx) error { _, err := tx.SaveTemplate(TemplateVersion{Template: "x"}, 0); return err },
+		"picture": func(tx *Tx) error {
+			_, err := tx.SavePicture(PictureVersion{Picture: "p", Facts: "{}"}, []byte("p"))
+			return err
+		},
+		"client profile": func(tx *Tx) error { return tx.PutClientProfile("c", "id: c") },
+		"directory": func(tx *Tx) error {
+			return tx.ReplaceDirectory(&person.Directory{Schema: person.NewSchema("mail")}, 0, "none")
+		},
+		"picture file": func(tx *Tx) error { return tx.HostPicture("k", []byte("k")) },
+		"package job":  func(tx *Tx) error { _, err := tx.AddJob(Job{ID: "j", Kind: "package", Input: "{}"}); return err },
+	} {
+		if err := s.Write(access.With(context.Background(), maren), change); err != nil {
+			t.Fatal(name, err)
+		}
+		s.read(func(tx *Tx) error {
+			last, err := tx.Changes(0, 1)
+			if err != nil || len(last) != 1 || last[0].Object != name || last[0].By != maren || !last[0].At.Equal(now) || last[0].Action == "" {
+				t.Errorf("%s: %+v, %v", name, last, err)
+			}
+			return nil
+		})
+	}
+	for _, statement := range []string{`UPDATE changes SET actor = 'x'`, `DELETE FROM changes`} {
+		if err := s.Write(acting, func(tx *Tx) error { _, err := tx.exec(statement); return err }); err == nil {
+			t.Errorf("%s is done", statement)
+		}
 	}
 }
 
 func TestPackageRecords(t *testing.T) {
-	s, ctx := open(t), context.Background()
-	p := Package{ID: "a", Template: "x", State: "running", Created: now}
-	if err := s.PutPackage(ctx, p); err != nil {
-		t.Fatal(err)
+	s := open(t)
+	add := func(id string) {
+		s.write(func(tx *Tx) error {
+			if _, err := tx.AddJob(Job{ID: id, Kind: "package", Title: "x", Total: 3, Unit: "people", Input: "{}"}); err != nil {
+				return err
+			}
+			return tx.AddPackage(Package{ID: id, Template: "x", Version: 1, Content: "c"})
+		})
 	}
-	p.State, p.Finished, p.Bytes = "ready", now.Add(time.Minute), 1<<40
-	if err := s.PutPackage(ctx, p); err != nil {
-		t.Fatal(err)
-	}
-	if got, err := s.Package(ctx, "a"); err != nil || got != p {
-		t.Errorf("%+v, %v", got, err)
-	}
-	if err := s.PutPackage(ctx, Package{ID: "b", Created: now.Add(time.Hour)}); err != nil {
-		t.Fatal(err)
-	}
-	if list, err := s.Packages(ctx); err != nil || len(list) != 2 || list[0].ID != "b" {
-		t.Errorf("newest first: %+v, %v", list, err)
-	}
-	if err := s.DeletePackage(ctx, "none"); !errors.Is(err, ErrNotFound) {
+	add("a")
+	add("b")
+	s.write(func(tx *Tx) error {
+		p, err := tx.Package("a")
+		if err != nil {
+			return err
+		}
+		p.Job.State, p.Job.Finished, p.Job.Done = Ready, now.Add(time.Minute), 3
+		return errors.Join(tx.PutJob(p.Job), tx.FinishPackage("a", 7, 1<<40, "sum"))
+	})
+	s.read(func(tx *Tx) error {
+		p, err := tx.Package("a")
+		if err != nil || p.Bytes != 1<<40 || p.Files != 7 || p.Job.State != Ready || p.Job.Done != 3 || !p.Job.Finished.Equal(now.Add(time.Minute)) || p.Job.By != access.Loopback() {
+			t.Errorf("%+v, %v", p, err)
+		}
+		if list, err := tx.Packages(); err != nil || len(list) != 2 || list[0].ID != "b" {
+			t.Errorf("newest first: %+v, %v", list, err)
+		}
+		if left, err := tx.OpenJobs(); err != nil || len(left) != 1 || left[0].ID != "b" {
+			t.Errorf("%+v, %v", left, err)
+		}
+		return nil
+	})
+	s.write(func(tx *Tx) error { return tx.RemovePackage("a") })
+	if err := s.Write(acting, func(tx *Tx) error { return tx.RemovePackage("a") }); !problem.Is(err, problem.NotFound) {
 		t.Errorf("%v", err)
 	}
 }
 
-// TestADatabaseOfTheFirstSchemaIsTakenOver: versions from before texts and authors are still there.
+// TestADatabaseOfTheFirstSchemaIsTakenOver: what an older program stored is still there, in the words and times of
+// today.
 func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 	ctx := context.Background()
 	file := filepath.Join(t.TempDir(), "old.db")
@@ -162,9 +341,29 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 	if _, err := p.UpTo(ctx, 1); err != nil {
 		t.Fatal(err)
 	}
+	settings := "title: Crew\npictures:\n  travel:\n    message: hosted\n"
 	for _, statement := range []string{
 		`INSERT INTO templates (id, name, created_at) VALUES (1, 'crew', '2026-01-01T00:00:00Z')`,
-		`INSERT INTO template_versions (template_id, number, content, source, settings, note, created_at) VALUES (1, 1, 'x', '<p>', 'title: Crew', 'first', '2026-01-01T00:00:00Z')`,
+		`INSERT INTO template_versions (template_id, number, content, source, settings, note, created_at) VALUES (1, 1, 'x', '<p>', '` + settings + `', 'first', '2026-01-01T00:00:00.25Z')`,
+		`INSERT INTO directory VALUES (1, '["mail","cn"]', 4)`,
+		`INSERT INTO people VALUES (0, 'a@b.example', '["a@b.example","A"]')`,
+		`INSERT INTO packages VALUES ('old', 'crew', 1, 'x', 'ready', 5, 5, 9, 100, 'sum', '', '2026-01-02T00:00:00Z', '2026-01-02T00:00:09.5Z')`,
+		`INSERT INTO packages VALUES ('newer', 'crew', 1, 'x', 'stopped', 5, 1, 0, 0, '', 'stopped', '2026-01-02T00:00:00.5Z', '2026-01-02T00:00:01Z')`,
+	} {
+		if _, err := db.ExecContext(ctx, statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := p.UpTo(ctx, 4); err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{
+		`INSERT INTO client_profiles VALUES ('pilots', 'behaviours:' || char(10) || '  - hop: draw', '2026-01-03T00:00:00Z')`,
+		`INSERT INTO pictures (id, name, created_at) VALUES (1, 'logo', '2026-01-03T00:00:00Z')`,
+		`INSERT INTO picture_contents VALUES ('abc', 'bytes')`,
+		`INSERT INTO picture_versions VALUES (1, 1, 'abc', '{}', 'logo.png', '', 'Imogen', '2026-01-03T00:00:00Z')`,
+		`INSERT INTO renditions VALUES (1, 1, 'abc', '{"width":4,"ground":"#ffffff"}', '{}', 0.5, '2026-01-03T00:00:00Z')`,
+		`INSERT INTO hosted_pictures VALUES ('key.png', 'abc', '2026-01-03T00:00:00Z')`,
 	} {
 		if _, err := db.ExecContext(ctx, statement); err != nil {
 			t.Fatal(err)
@@ -173,20 +372,37 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 	if err := db.Close(); err != nil {
 		t.Fatal(err)
 	}
-	s, err := Open(ctx, file)
+	s, err := Open(ctx, file, func() time.Time { return now })
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	v, err := s.Template(ctx, "crew", 0)
-	if err != nil || v.Number != 1 || v.Source != "<p>" || v.Author != "" || len(v.Texts) != 0 {
-		t.Errorf("%+v, %v", v, err)
+	err = s.Read(ctx, func(tx *Tx) error {
+		v, err := tx.Template("crew", 0)
+		if err != nil || v.Number != 1 || v.Source != "<p>" || v.Settings != "title: Crew\npictures:\n  delivery:\n    message: hosted\n" ||
+			!v.Created.Equal(time.Date(2026, 1, 1, 0, 0, 0, 250_000_000, time.UTC)) {
+			t.Errorf("%+v, %v", v, err)
+		}
+		if d, revision, err := tx.Directory(); err != nil || revision != 4 || d.Get(&d.People[0], "cn") != "A" {
+			t.Errorf("%+v, %d, %v", d, revision, err)
+		}
+		list, err := tx.Packages()
+		if err != nil || len(list) != 2 || list[0].ID != "newer" || list[1].Job.State != Ready || list[1].Job.Total != 5 || list[1].Files != 9 ||
+			!list[1].Job.Finished.Equal(time.Date(2026, 1, 2, 0, 0, 9, 500_000_000, time.UTC)) {
+			t.Errorf("%+v, %v", list, err)
+		}
+		if profiles, err := tx.ClientProfiles(); err != nil || string(profiles["pilots"]) != "behaviours:\n  - stage: render" {
+			t.Errorf("%q, %v", profiles["pilots"], err)
+		}
+		if made, err := tx.Renditions("logo"); err != nil || len(made) != 1 || made[0].Recipe != `{"width":4,"background":"#ffffff"}` || made[0].Key != "key.png" {
+			t.Errorf("%+v, %v", made, err)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
-	v.Texts, v.Author = map[string]string{"template.txt": "x"}, "Imogen"
-	if n, err := s.SaveTemplate(ctx, v, 1); err != nil || n != 2 {
-		t.Errorf("version %d, %v", n, err)
-	}
-	if v, err = s.Template(ctx, "crew", 2); err != nil || v.Texts["template.txt"] != "x" || v.Author != "Imogen" {
+	if v, err := save(s, TemplateVersion{Template: "crew", Texts: map[string]string{"template.txt": "x"}}, 1); err != nil || v.Number != 2 || v.Author != "owner" {
 		t.Errorf("%+v, %v", v, err)
 	}
 }

@@ -124,6 +124,7 @@ export const api = {
   clean: (body: Schemas['CleanRequest']) => post<CleanResult>('/clean', body),
   fill: (template: string, body: Schemas['FillRequest']) => fetchFile(`/templates/${name(template)}/fill`, body),
   block: (template: string, body: Schemas['BlockRequest']) => post<Exported>(`/templates/${name(template)}/block`, body),
+  person: (mail: string) => call<Schemas['PersonDetail']>(`/people/${name(mail)}`),
   people: (search: string, offset: number, limit: number) =>
     call<PeoplePage>(`/people?search=${name(search)}&offset=${offset}&limit=${limit}`),
   hardCases: (template: string) => call<HardCase[]>(`/people/hard-cases?template=${name(template)}`),
@@ -143,12 +144,13 @@ export const api = {
   createPackage: (template: string) => post<PackageInfo>('/packages', { template }),
   pictures: () => call<PictureSummary[]>('/pictures'),
   picture: (picture: string) => call<PictureRecord>(`/pictures/${name(picture)}`),
-  putPicture: (picture: string, file: File, author: string) =>
-    call<PictureRecord>(`/pictures/${name(picture)}?${new URLSearchParams({ file: file.name, author })}`, { method: 'PUT', headers: { 'Content-Type': 'application/octet-stream' }, body: file }),
+  putPicture: (picture: string, file: File) =>
+    call<PictureRecord>(`/pictures/${name(picture)}?${new URLSearchParams({ file: file.name })}`, { method: 'PUT', headers: { 'Content-Type': 'application/octet-stream' }, body: file }),
   putAlts: (picture: string, alts: Record<string, string>) => put<PictureRecord>(`/pictures/${name(picture)}/alts`, alts),
   probe: (picture: string, width: number, height: number) => post<ProbeAnswer>(`/pictures/${name(picture)}/probe`, { width, height }),
   fit: (picture: string, recipe: PictureRecipe, keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/fit`, { recipe, keep }, signal),
   compress: (picture: string, weight: Schemas['PictureWeight'], keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/compress`, { weight, keep }, signal),
+  pictureChanges: (picture: string, template: string, as: string) => call<Schemas['PictureChanges']>(`/pictures/${name(picture)}/changes?${new URLSearchParams({ template, as })}`),
   slice: (picture: string, map: SliceMap, keep: boolean, signal?: AbortSignal) => post<SlicedPicture>(`/pictures/${name(picture)}/slice`, { map, keep }, signal),
   usePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/use`, body),
   takePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/take`, body),
@@ -161,8 +163,8 @@ export const api = {
   checkAddresses: (addresses: string[]) => post<CheckedAddress[]>('/addresses', { addresses }),
   checkTemplateAddresses: (template: string) => post<CheckedAddress[]>(`/templates/${name(template)}/addresses`, {}),
   photos: () => call<PhotoState>('/photos'),
-  startPhotos: (archive: File, recipe: PictureRecipe) =>
-    call<PhotoState>(`/photos?${new URLSearchParams({ recipe: JSON.stringify(recipe) })}`, { method: 'POST', headers: { 'Content-Type': 'application/zip' }, body: archive }),
+  startPhotos: (archive: File, recipe: Record<string, string>) =>
+    call<PhotoState>(`/photos?${new URLSearchParams(recipe)}`, { method: 'POST', headers: { 'Content-Type': 'application/zip' }, body: archive }),
   stopPhotos: () => call<PhotoState>('/photos', { method: 'DELETE' }),
   removePackage: (id: string) => call<undefined>(`/packages/${name(id)}`, { method: 'DELETE' }),
 }

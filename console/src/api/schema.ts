@@ -246,6 +246,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{mail}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mail: string;
+            };
+            cookie?: never;
+        };
+        /** One person by mail address. */
+        get: operations["getPerson"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{mail}/photo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mail: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a person's hosted photo back. Messages already sent show a gap in its place. */
+        delete: operations["removePhoto"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/hard-cases": {
         parameters: {
             query?: never;
@@ -693,10 +731,29 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A picture with its versions, uses and renditions, and what its latest version would change where an older one is used. */
+        /** A picture with its versions, uses and renditions. */
         get: operations["getPictureRecord"];
         /** Store a new version. The file is read whole first; a broken or hostile one is refused. */
         put: operations["putPictureVersion"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{name}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** What a picture's latest version would change in a template that uses an older one. */
+        get: operations["getPictureChanges"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1005,10 +1062,129 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest long work, newest first. */
+        get: operations["listJobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** How far long work is. */
+        get: operations["getJob"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop long work that waits or runs. */
+        post: operations["stopJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what, newest first, 200 at a time. */
+        get: operations["listChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Principal: {
+            /** @enum {string} */
+            kind: "owner" | "command" | "service";
+            name: string;
+        };
+        Job: {
+            id: string;
+            kind: string;
+            title: string;
+            /** @enum {string} */
+            state: "waiting" | "running" | "ready" | "stopped" | "failed";
+            total: number;
+            done: number;
+            /** @description What is counted. */
+            unit: string;
+            /** @description Why it stopped or failed. */
+            message: string;
+            result: {
+                [key: string]: unknown;
+            };
+            by: components["schemas"]["Principal"];
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            started: string | null;
+            /** Format: date-time */
+            finished: string | null;
+        };
+        RecordedChange: {
+            id: number;
+            /** Format: date-time */
+            at: string;
+            by: components["schemas"]["Principal"];
+            action: string;
+            /** @description Kind of thing. */
+            object: string;
+            name: string;
+            detail: string;
+        };
+        PersonDetail: {
+            mail: string;
+            name: string;
+            /** @description By field; blank ones are left out. */
+            values: {
+                [key: string]: string;
+            };
+        };
         HardCase: {
             mail: string;
             name: string;
@@ -1022,6 +1198,13 @@ export interface components {
             title: string;
             status: number;
             detail: string;
+            /**
+             * @description What can be done about it; missing for a fault of the service itself.
+             * @enum {string}
+             */
+            kind?: "not found" | "conflict" | "invalid" | "refused" | "too large" | "busy" | "unavailable";
+            /** @description The member of the request that is wrong. */
+            field?: string;
             /** @description The request's id, as in the log. */
             request: string;
             errors?: components["schemas"]["Mistake"][];
@@ -1044,6 +1227,8 @@ export interface components {
             fails: boolean;
         };
         TemplateSummary: {
+            /** @description Why it cannot be read or checked; empty when it can. */
+            problem: string;
             name: string;
             title: string;
             about: string;
@@ -1094,10 +1279,13 @@ export interface components {
             variants: string[];
             sample: string;
             pictures: components["schemas"]["PictureInfo"][];
+            /** @description What did not work beside a save; nothing of it is lost. */
+            warnings: string[];
         };
+        /** @description What is left out is that of the version it was made from. */
         SaveRequest: {
-            source: string;
-            settings: string;
+            source?: string;
+            settings?: string;
             texts?: {
                 [key: string]: string;
             };
@@ -1106,7 +1294,6 @@ export interface components {
                 [key: string]: string;
             };
             note?: string;
-            author?: string;
             /** @description The version it was made from; 0 for a new template. */
             base: number;
         };
@@ -1556,9 +1743,25 @@ export interface components {
             texts?: {
                 [key: string]: string;
             };
+            pictures?: {
+                [key: string]: string;
+            };
             person: string;
             variant?: string;
+            /** @description One of the forms, or set for a zip with the three formats that some clients read side by side. */
             form: string;
+            /**
+             * Format: date
+             * @description Day for which dated pieces are decided; today when it is left out.
+             */
+            day?: string;
+            /** @description Base name of a set's files. */
+            base?: string;
+            /**
+             * Format: byte
+             * @description With the form mime: the file whose header lines are kept.
+             */
+            header?: string;
         };
         Starter: {
             name: string;
@@ -1607,7 +1810,6 @@ export interface components {
             answers?: {
                 [key: string]: string;
             };
-            author?: string;
         };
         RecognisedValue: {
             expression: string;
@@ -1781,6 +1983,9 @@ export interface components {
             name: string;
             version: number;
             packages: number;
+        };
+        PictureChanges: {
+            /** @description What the latest version would change; empty when it is used already. */
             changes: string[];
         };
         PictureRendition: {
@@ -1882,6 +2087,8 @@ export interface components {
             chosen: boolean;
         };
         MadePicture: {
+            /** @description What did not work beside keeping it; nothing is lost. */
+            warnings: string[];
             key: string;
             facts: components["schemas"]["PictureFacts"];
             width: number;
@@ -1945,7 +2152,6 @@ export interface components {
             template: string;
             name?: string;
             recipe?: components["schemas"]["PictureRecipe"];
-            author?: string;
         };
         CodeRecipe: {
             width: number;
@@ -1990,7 +2196,6 @@ export interface components {
         DeliveryChoice: {
             form: string;
             way: string;
-            author?: string;
         };
         AddressRequest: {
             addresses: string[];
@@ -2025,6 +2230,13 @@ export interface components {
             notes?: string[];
         };
         PhotoState: {
+            /** @description Of the job; empty when there was none. */
+            id: string;
+            /** @description Mail addresses that nobody in the directory has: their photos are not hosted. */
+            unknown: string[];
+            /** @description People whose photo is hosted now. */
+            hosted: number;
+            warnings: string[];
             state: string;
             total: number;
             done: number;
@@ -2583,6 +2795,66 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PeoplePage"];
                 };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mail: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonDetail"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removePhoto: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mail: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What went wrong (RFC 9457). */
             default: {
@@ -3535,7 +3807,6 @@ export interface operations {
             query?: {
                 file?: string;
                 note?: string;
-                author?: string;
             };
             header?: never;
             path: {
@@ -3556,6 +3827,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PictureRecord"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPictureChanges: {
+        parameters: {
+            query: {
+                template: string;
+                /** @description Its name there. */
+                as?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureChanges"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
@@ -4197,7 +4503,21 @@ export interface operations {
     startPhotos: {
         parameters: {
             query?: {
-                recipe?: string;
+                /** @description px */
+                width?: number;
+                /** @description px */
+                height?: number;
+                shape?: "" | "rounded" | "round";
+                /** @description px, of rounded corners */
+                radius?: number;
+                /** @description px */
+                ring?: number;
+                /** @description of the ring, #rrggbb */
+                colour?: string;
+                /** @description #rrggbb; transparent when it is left out */
+                background?: string;
+                /** @description Look for the focus; true when it is left out. */
+                detect?: boolean;
             };
             header?: never;
             path?: never;
@@ -4245,6 +4565,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PhotoState"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listJobs: {
+        parameters: {
+            query?: {
+                /** @description package or photos; all when it is left out */
+                kind?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listChanges: {
+        parameters: {
+            query?: {
+                /** @description Id of the change behind which the list goes on. */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordedChange"][];
                 };
             };
             /** @description What went wrong (RFC 9457). */

@@ -17,7 +17,6 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState, type ClipboardEvent } from 'react'
 import { useNavigate } from 'react-router'
 import { api, type NewPreview, type NewRequest } from '../api/api'
-import { useAuthor } from '../workbench/author'
 import { PersonPicker } from '../workbench/PersonPicker'
 import { CleanFacts } from '../workbench/CleanFacts'
 import { count, Trouble } from './parts'
@@ -29,9 +28,8 @@ export function NewTemplate({ onClose }: { onClose: () => void }) {
   const [way, setWay] = useState<'starter' | 'page'>('starter')
   const [starter, setStarter] = useState('columns')
   const [brought, setBrought] = useState<NewRequest>({ clean: true, person: '', answers: {} })
-  const [author] = useAuthor()
   const create = useMutation({
-    mutationFn: () => api.newTemplate(name, way === 'starter' ? { starter, author } : { ...brought, author }),
+    mutationFn: () => api.newTemplate(name, way === 'starter' ? { starter } : brought),
     onSuccess: () => navigate(`/templates/${name}`),
   })
   const empty = way === 'page' && !brought.text && !brought.data

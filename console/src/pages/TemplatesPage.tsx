@@ -63,7 +63,8 @@ function TemplateRow({ template: t }: { template: TemplateSummary }) {
   )
 }
 
-function StateWords({ template: { state } }: { template: TemplateSummary }) {
+function StateWords({ template: { state, problem } }: { template: TemplateSummary }) {
+  if (problem) return <Severity of="breaks">{`It cannot be checked: ${problem}`}</Severity>
   const lines = []
   if (state.breaks > 0) lines.push(<Severity key="b" of="breaks">{count(state.breaks, 'finding breaks', 'findings break')}</Severity>)
   if (state.overLimit > 0) lines.push(<Severity key="u" of="breaks">{count(state.overLimit, 'limit exceeded', 'limits exceeded')}</Severity>)

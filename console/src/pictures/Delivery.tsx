@@ -12,7 +12,6 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, treeFile, type Consequence, type PictureSettings } from '../api/api'
 import { grouped, Severity, Trouble } from '../pages/parts'
-import { useAuthor } from '../workbench/author'
 import { weight } from './facts'
 import { NumberField } from './fields'
 
@@ -70,10 +69,9 @@ function SettingsForm() {
 
 function Consequences({ template }: { template: string }) {
   const queries = useQueryClient()
-  const [author] = useAuthor()
   const list = useQuery({ queryKey: ['delivery', template], queryFn: () => api.delivery(template) })
   const choose = useMutation({
-    mutationFn: (c: Consequence) => api.chooseDelivery(template, { form: c.form, way: c.way, author }),
+    mutationFn: (c: Consequence) => api.chooseDelivery(template, { form: c.form, way: c.way }),
     onSuccess: (next) => {
       queries.setQueryData(['delivery', template], next)
       void queries.invalidateQueries({ queryKey: ['templates'] })

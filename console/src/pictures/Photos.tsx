@@ -5,10 +5,15 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type PictureRecipe } from '../api/api'
+import { api } from '../api/api'
 import { count, grouped, Severity, Trouble } from '../pages/parts'
 import { weight } from './facts'
 import { NumberField, ShapeField } from './fields'
+
+/** Whether a job waits or runs. */
+function open(state?: string): boolean {
+  return state === 'running' || state === 'waiting'
+}
 
 /** Everybody's photo, fitted in bulk. */
 export function Photos() {
@@ -16,9 +21,9 @@ export function Photos() {
   const [size, setSize] = useState(96)
   const [shape, setShape] = useState('round')
   const [background, setBackground] = useState('#ffffff')
-  const state = useQuery({ queryKey: ['photos'], queryFn: api.photos, refetchInterval: (q) => (q.state.data?.state === 'running' ? 400 : false) })
+  const state = useQuery({ queryKey: ['photos'], queryFn: api.photos, refetchInterval: (q) => (open(q.state.data?.state) ? 400 : false) })
   const refresh = () => queries.invalidateQueries({ queryKey: ['photos'] })
-  const recipe: PictureRecipe = { width: size, height: size, detect: true, shape, radius: shape === 'rounded' ? 8 : undefined, background: background || undefined }
+  const recipe = { width: String(size), height: String(size), shape, radius: shape === 'rounded' ? '8' : '', background }
   const start = useMutation({ mutationFn: (archive: File) => api.startPhotos(archive, recipe), onSettled: refresh })
   const stop = useMutation({ mutationFn: api.stopPhotos, onSettled: refresh })
   const s = state.data
@@ -31,27 +36,31 @@ export function Photos() {
         <NumberField label="Shown at, px" value={size} onChange={setSize} width={130} />
         <ShapeField value={shape} onChange={setShape} />
         <TextField size="small" label="Background" value={background} onChange={(e) => setBackground(e.target.value)} helperText="blank: transparent" sx={{ width: 150 }} />
-        <Button component="label" variant="contained" disabled={size < 1 || s?.state === 'running'} sx={{ alignSelf: 'flex-start' }}>
+        <Button component="label" variant="contained" disabled={size < 1} sx={{ alignSelf: 'flex-start' }}>
           Choose the zip
           <input type="file" accept=".zip,application/zip" hidden onChange={(e) => { const f = e.target.files?.[0]; if (f) start.mutate(f); e.target.value = '' }} />
         </Button>
       </Box>
       <Trouble error={state.error ?? start.error ?? stop.error} />
-      {s?.state === 'running' && (
+      {open(s?.state) && s && (
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>
           <Box sx={{ flex: 1 }}>
             <LinearProgress variant="determinate" value={s.total ? (100 * s.done) / s.total : 0} aria-label="Photos fitted" />
-            <Typography variant="body2">{grouped(s.done)} of {count(s.total, 'photo', 'photos')}</Typography>
+            <Typography variant="body2">{s.state === 'waiting' ? 'Waiting for its turn' : `${grouped(s.done)} of ${count(s.total, 'photo', 'photos')}`}</Typography>
           </Box>
           <Button onClick={() => stop.mutate()}>Stop</Button>
         </Box>
       )}
-      {s && s.state !== 'running' && s.state !== 'none' && (
+      {s && !open(s.state) && s.state !== 'none' && (
         <Box role="status">
           <Severity of={s.state === 'ready' ? 'fine' : s.state === 'failed' ? 'breaks' : 'note'}>
-            {s.state === 'ready' ? `${count(s.fitted, 'photo', 'photos')} fitted, ${grouped(s.kept)} there already, ${weight(s.bytes)} all together` : s.message}
+            {s.state === 'ready' ? `${count(s.fitted, 'photo', 'photos')} fitted, ${grouped(s.kept)} there already, ${weight(s.bytes)} all together; ${count(s.hosted, 'person has', 'people have')} theirs hosted` : s.message}
           </Severity>
         </Box>
+      )}
+      {s && s.warnings.map((w) => <Severity key={w} of="degrades">{w}</Severity>)}
+      {s && s.unknown.length > 0 && (
+        <Typography sx={{ mt: 1 }}>{`Not hosted, since nobody in the directory has the address: ${s.unknown.slice(0, 10).join(', ')}${s.unknown.length > 10 ? ` and ${s.unknown.length - 10} more` : ''}.`}</Typography>
       )}
       {s && s.refused.length > 0 && (
         <Box component="ul" aria-label="Left out" sx={{ pl: 2.5 }}>

@@ -19,7 +19,6 @@ import { useState } from 'react'
 import { Link as RouterLink, useNavigate, useSearchParams } from 'react-router'
 import { api, pictureView, type PictureSummary } from '../api/api'
 import { Page, PageHead, Severity, Trouble, when } from '../pages/parts'
-import { useAuthor } from '../workbench/author'
 import { Addresses } from './Addresses'
 import { Codes } from './Codes'
 import { checkered, weight } from './facts'
@@ -107,11 +106,10 @@ function PictureRow({ picture: p }: { picture: PictureSummary }) {
 export function AddPicture({ name: given, onClose }: { name?: string; onClose: () => void }) {
   const navigate = useNavigate()
   const queries = useQueryClient()
-  const [author] = useAuthor()
   const [file, setFile] = useState<File | null>(null)
   const [name, setName] = useState(given ?? '')
   const save = useMutation({
-    mutationFn: async () => (file ? api.putPicture(name, file, author) : undefined),
+    mutationFn: async () => (file ? api.putPicture(name, file) : undefined),
     onSuccess: () => {
       void queries.invalidateQueries({ queryKey: ['pictures'] })
       void queries.invalidateQueries({ queryKey: ['picture', name] })

@@ -7,17 +7,15 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, type PictureRecipe, type PictureRecord } from '../api/api'
 import { Trouble } from '../pages/parts'
-import { useAuthor } from '../workbench/author'
 
 /** Puts the rendition into a template. */
 export function UseInTemplate({ record, recipe }: { record: PictureRecord; recipe: PictureRecipe }) {
   const queries = useQueryClient()
-  const [author] = useAuthor()
   const templates = useQuery({ queryKey: ['templates'], queryFn: api.templates })
   const [template, setTemplate] = useState('')
   const [name, setName] = useState('')
   const use = useMutation({
-    mutationFn: () => api.usePicture(record.name, { template, name: name || record.name, recipe, author }),
+    mutationFn: () => api.usePicture(record.name, { template, name: name || record.name, recipe }),
     onSuccess: () => Promise.all([queries.invalidateQueries({ queryKey: ['picture', record.name] }), queries.invalidateQueries({ queryKey: ['templates'] })]),
   })
   return (

@@ -8,20 +8,18 @@ import TableHead from '@mui/material/TableHead'
 import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
 import { api, pictureView, type PictureRecord } from '../api/api'
 import { count, Severity, Trouble, when } from '../pages/parts'
-import { useAuthor } from '../workbench/author'
 import { checkered, inShort } from './facts'
 
 /** Versions, where they are used and what the latest would change there, alternative texts and renditions. */
 export function Versions({ record }: { record: PictureRecord }) {
   const queries = useQueryClient()
-  const [author] = useAuthor()
   const take = useMutation({
-    mutationFn: (use: { template: string; name: string }) => api.takePicture(record.name, { ...use, author }),
+    mutationFn: (use: { template: string; name: string }) => api.takePicture(record.name, use),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['picture', record.name] }),
   })
   return (
@@ -37,9 +35,9 @@ export function Versions({ record }: { record: PictureRecord }) {
                 <Box sx={{ flex: 1 }}>
                   <Link component={RouterLink} to={`/templates/${u.template}`}>{u.template}</Link> as <code>{u.name}</code>, version {u.version}{u.packages > 0 && `, in ${count(u.packages, 'package', 'packages')}`}
                 </Box>
-                {u.changes.length > 0 ? <Button size="small" variant="outlined" disabled={take.isPending} onClick={() => take.mutate({ template: u.template, name: u.name })}>Take the latest</Button> : <Severity of="fine">the latest</Severity>}
+                {u.version !== record.versions[0]?.number ? <Button size="small" variant="outlined" disabled={take.isPending} onClick={() => take.mutate({ template: u.template, name: u.name })}>Take the latest</Button> : <Severity of="fine">the latest</Severity>}
               </Box>
-              {u.changes.length > 0 && <Box component="ul" aria-label={`What it changes in ${u.template}`} sx={{ m: 0, pl: 2.5 }}>{u.changes.map((c) => <li key={c}>{c}</li>)}</Box>}
+              {u.version !== record.versions[0]?.number && <Changes picture={record.name} latest={record.versions[0]?.number ?? 0} template={u.template} as={u.name} />}
             </Box>
           ))}
         </Box>
@@ -77,6 +75,14 @@ export function Versions({ record }: { record: PictureRecord }) {
       </Box>
     </Box>
   )
+}
+
+/** What the latest version would change where an older one is used; it is worked out when it is looked at. */
+function Changes({ picture, latest, template, as }: { picture: string; latest: number; template: string; as: string }) {
+  const changes = useQuery({ queryKey: ['picture', picture, 'changes', latest, template, as], queryFn: () => api.pictureChanges(picture, template, as) })
+  if (changes.error) return <Trouble error={changes.error} />
+  if (!changes.data) return <Typography variant="body2">Working out what it changes ...</Typography>
+  return <Box component="ul" aria-label={`What it changes in ${template}`} sx={{ m: 0, pl: 2.5 }}>{changes.data.changes.map((c) => <li key={c}>{c}</li>)}</Box>
 }
 
 function Alts({ record }: { record: PictureRecord }) {

@@ -17,7 +17,6 @@ import { useBlocker, useParams } from 'react-router'
 import { api, type Finding, type Look, type MapCell, type MapRow, type Fixed, type Report, type TemplateDetail } from '../api/api'
 import { Severity, Trouble } from '../pages/parts'
 import { BudgetGauges, FindingsList, JourneyLog, sentence, summary } from './Facts'
-import { useAuthor } from './author'
 import { CellDialog } from './CellDialog'
 import { contentOf, differs, draftOf, files, withContent, withoutPictures, withSource, type Draft, type File, type Taken } from './draft'
 import { FilesMenu } from './FilesMenu'
@@ -64,7 +63,6 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const [sheet, setSheet] = useState(false)
   const [tab, setTab] = useState<FactsTab>('findings')
   const [roomClient, setRoomClient] = useState('')
-  const [author, setAuthor] = useAuthor()
   const [taken, setTaken] = useState(0) // how often a version was taken: each begins a new editor
   const editor = useRef<EditorHandle>(null)
   const later = usePaused(draft, pause)
@@ -98,7 +96,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
   }, [fields.data, snapshot.data, person])
   const queries = useQueryClient()
   const save = useMutation({
-    mutationFn: ({ sent, note }: { sent: Draft; fixed: number; note: string }) => api.save(template.name, { ...sent, note, author, base: saved.number }),
+    mutationFn: ({ sent, note }: { sent: Draft; fixed: number; note: string }) => api.save(template.name, { ...sent, note, base: saved.number }),
     onSuccess: (version, { sent, fixed }) => {
       setSaved(version)
       edit(withoutPictures(latest.current, sent.pictures)) // they are the version's now
@@ -164,7 +162,7 @@ function Workbench({ template }: { template: TemplateDetail }) {
 
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
-      <Toolbar template={saved} dirty={dirty} verdict={report.data && sentence(report.data.verdict)} saving={save.isPending} note={note} onNote={setNote} author={author} onAuthor={setAuthor} onSave={saveNow} onHistory={() => setHistory(true)}>
+      <Toolbar template={saved} dirty={dirty} verdict={report.data && sentence(report.data.verdict)} saving={save.isPending} note={note} onNote={setNote} onSave={saveNow} onHistory={() => setHistory(true)}>
         <PersonPicker value={person} onChange={setPerson} template={template.name} />
         <TextField select size="small" label="Variant" value={variant} onChange={(e) => setVariant(e.target.value)} sx={{ width: 96 }}>
           {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
@@ -276,14 +274,12 @@ interface ToolbarProps {
   saving: boolean
   note: string
   onNote: (note: string) => void
-  author: string
-  onAuthor: (author: string) => void
   onSave: () => void
   onHistory: () => void
   children: ReactNode
 }
 
-function Toolbar({ template, dirty, verdict, saving, note, onNote, author, onAuthor, onSave, onHistory, children }: ToolbarProps) {
+function Toolbar({ template, dirty, verdict, saving, note, onNote, onSave, onHistory, children }: ToolbarProps) {
   const blocker = useBlocker(dirty)
   const [noting, setNoting] = useState<HTMLElement | null>(null)
   return (
@@ -296,12 +292,11 @@ function Toolbar({ template, dirty, verdict, saving, note, onNote, author, onAut
       </Box>
       {children}
       <Button color="inherit" onClick={onHistory}>Versions</Button>
-      <Button color="inherit" onClick={(e) => setNoting(e.currentTarget)} title="What changed, and who says so, with the next version">{note || author ? 'Note ✓' : 'Note'}</Button>
+      <Button color="inherit" onClick={(e) => setNoting(e.currentTarget)} title="What changed, kept with the next version">{note ? 'Note ✓' : 'Note'}</Button>
       <Popover open={noting !== null} anchorEl={noting} onClose={() => setNoting(null)} anchorOrigin={{ vertical: 'bottom', horizontal: 'right' }} transformOrigin={{ vertical: 'top', horizontal: 'right' }} slotProps={{ paper: { role: 'dialog', 'aria-label': 'Note' } }}>
         <Box component="form" sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, width: 300 }} onSubmit={(e) => { e.preventDefault(); setNoting(null) }}>
           <TextField size="small" label="What changed" value={note} onChange={(e) => onNote(e.target.value)} autoFocus />
-          <TextField size="small" label="Your name" value={author} onChange={(e) => onAuthor(e.target.value)} />
-          <Typography variant="body2" color="text.secondary">They are kept with the next version that you save.</Typography>
+          <Typography variant="body2" color="text.secondary">It is kept with the next version that you save.</Typography>
           <Button type="submit" sx={{ alignSelf: 'flex-end' }}>Done</Button>
         </Box>
       </Popover>

@@ -1,0 +1,50 @@
+// Package access says who acts. A principal is put into the context where a request or a command comes in; the store
+// records it with every change. Start with Principal and With.
+package access
+
+import (
+	"context"
+	"os/user"
+)
+
+// Kind is what a principal is.
+type Kind string
+
+// The kinds.
+const (
+	Owner   Kind = "owner"   // whoever uses the machine that the service listens on by loopback
+	Command Kind = "command" // somebody who ran a command on the service's own data
+	Service Kind = "service" // the service itself: schedules, and what a restart cleans up
+)
+
+// Principal is somebody or something that acts.
+type Principal struct {
+	Kind Kind   `json:"kind"`
+	Name string `json:"name"` // shown to people
+}
+
+// Loopback is the principal of requests while there are no accounts.
+func Loopback() Principal { return Principal{Owner, "owner"} }
+
+// Itself is the principal of what the service does by itself; name is the part of it that acts, such as "address
+// check".
+func Itself(name string) Principal { return Principal{Service, name} }
+
+// User is the principal of a command: the user of the operating system who ran it.
+func User() Principal {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return Principal{Command, u.Username}
+	}
+	return Principal{Command, "command"}
+}
+
+type key struct{}
+
+// With is a context in which a principal acts.
+func With(ctx context.Context, p Principal) context.Context { return context.WithValue(ctx, key{}, p) }
+
+// From is the principal that acts in a context; false when nobody was put there, in which case nothing may be changed.
+func From(ctx context.Context) (Principal, bool) {
+	p, ok := ctx.Value(key{}).(Principal)
+	return p, ok && p.Kind != "" && p.Name != ""
+}

@@ -1,0 +1,97 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/service/access"
+	"missivum/service/store"
+)
+
+// Job is long work and how far it is.
+type Job struct {
+	ID       string           `json:"id"`
+	Kind     string           `json:"kind"` // package, photos
+	Title    string           `json:"title"`
+	State    string           `json:"state"` // waiting, running, ready, stopped, failed
+	Total    int              `json:"total"`
+	Done     int              `json:"done"`
+	Unit     string           `json:"unit"` // what is counted: people, photos
+	Message  string           `json:"message"`
+	Result   json.RawMessage  `json:"result"`
+	By       access.Principal `json:"by"`
+	Created  time.Time        `json:"created"`
+	Started  *time.Time       `json:"started"`
+	Finished *time.Time       `json:"finished"`
+}
+
+// Change is one line of the record of changes.
+type Change struct {
+	ID     int64            `json:"id"`
+	At     time.Time        `json:"at"`
+	By     access.Principal `json:"by"`
+	Action string           `json:"action"`
+	Object string           `json:"object"` // kind of thing
+	Name   string           `json:"name"`
+	Detail string           `json:"detail"`
+}
+
+// mostListed is how many jobs or changes one answer holds at most.
+const mostListed = 200
+
+func jobOf(j store.Job) Job {
+	out := Job{
+		ID: j.ID, Kind: j.Kind, Title: j.Title, State: string(j.State), Total: j.Total, Done: j.Done, Unit: j.Unit, Message: j.Message,
+		Result: json.RawMessage(j.Result), By: j.By, Created: j.Created,
+	}
+	if !j.Started.IsZero() {
+		out.Started = &j.Started
+	}
+	if !j.Finished.IsZero() {
+		out.Finished = &j.Finished
+	}
+	return out
+}
+
+func (a *API) listJobs(c *gin.Context) {
+	records, err := a.Jobs.List(c.Request.Context(), c.Query("kind"), mostListed)
+	list := []Job{}
+	for _, j := range records {
+		list = append(list, jobOf(j))
+	}
+	answer(a, c, list, err)
+}
+
+func (a *API) getJob(c *gin.Context) {
+	record, err := a.Jobs.Get(c.Request.Context(), c.Param("id"))
+	answer(a, c, jobOf(record), err)
+}
+
+func (a *API) stopJob(c *gin.Context) {
+	if err := a.Jobs.Stop(c.Request.Context(), c.Param("id")); err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// listChanges lists the record of changes, newest first; before is the id behind which a list goes on.
+func (a *API) listChanges(c *gin.Context) {
+	before, err := number(c, "before", 0)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	list := []Change{}
+	err = a.Store.Read(c.Request.Context(), func(tx *store.Tx) error {
+		changes, err := tx.Changes(int64(before), mostListed)
+		for _, change := range changes {
+			list = append(list, Change(change))
+		}
+		return err
+	})
+	answer(a, c, list, err)
+}
