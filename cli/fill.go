@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,7 +15,7 @@ import (
 
 	"missivum/core/compose"
 	"missivum/core/person"
-	"missivum/core/template"
+	"missivum/core/problem"
 )
 
 // setForm is what --form takes beside the forms: the three formats that some clients read side by side.
@@ -51,7 +52,7 @@ func (a *app) fillCommand() *cobra.Command {
 			if flags.form == setForm {
 				return a.fillSet(l, p, flags)
 			}
-			s, err := compose.Compile(l.template, l.schema, l.day, l.variant)
+			s, err := compose.Compile(compose.Source{Template: l.template, Schema: l.schema, Day: l.day, Variants: []string{l.variant}}, compose.Form(flags.form))
 			if err != nil {
 				return mistakes(l.source, err)
 			}
@@ -65,7 +66,7 @@ func (a *app) fillCommand() *cobra.Command {
 	c.Flags().StringVarP(&flags.output, "output", "o", "", "file to write (default standard output); for a set the folder")
 	c.Flags().StringVar(&flags.base, "base", "", "base name of a set's files (default the template's name and the variant)")
 	c.Flags().BoolVar(&flags.keepHeader, "keep-header", false, "with the form mime: replace only the body of the file that is there")
-	c.Flags().BoolVar(&flags.replace, "replace", false, "with the form set: replace the files that are there")
+	c.Flags().BoolVar(&flags.replace, "replace", false, "replace the file that is there, with the form set all of them; a read-only file stays read-only")
 	return c
 }
 
@@ -113,6 +114,9 @@ func (a *app) fillOne(s *compose.Signature, l loaded, p *person.Person, flags fi
 			return exitError{ExitFindings, fmt.Errorf("%s: %w", flags.output, err)}
 		}
 	}
+	if err := replaceable(flags.output, flags.replace || flags.keepHeader); err != nil {
+		return err
+	}
 	return a.writeFile(flags.output, func(w io.Writer) error {
 		_, err := w.Write(withNewline(out))
 		return err
@@ -122,36 +126,19 @@ func (a *app) fillOne(s *compose.Signature, l loaded, p *person.Person, flags fi
 // fillSet writes the three formats and their pictures. Nothing is written when one of the files is there
 // already, unless it may be replaced.
 func (a *app) fillSet(l loaded, p *person.Person, flags fillFlags) error {
-	base := flags.base
-	if base == "" {
-		base = l.template.Name + "-" + l.variant
+	files, err := compose.SetFiles(l.template, l.schema, l.day, l.variant, flags.base, p)
+	if problem.Is(err, problem.Invalid) {
+		return err
 	}
-	if strings.ContainsAny(base, `/\`) || strings.HasPrefix(base, ".") {
-		return usage("--base %q cannot be the name of files", base)
-	}
-	pictures := base + "-" + template.PictureFolder
-	s, err := compose.CompileIn(compose.Below(pictures+"/"), l.template, l.schema, l.day, l.variant)
 	if err != nil {
 		return mistakes(l.source, err)
 	}
-	files := map[string][]byte{}
-	for _, form := range compose.Set {
-		files[base+form.Info().Suffix] = s.Fill(l.variant, form, p)
-	}
-	page := string(files[base+compose.HTML.Info().Suffix])
-	for _, picture := range s.Pictures() {
-		if strings.Contains(page, compose.Below(pictures+"/")(picture)) {
-			files[pictures+"/"+picture.File] = picture.Data
+	names := slices.Sorted(maps.Keys(files))
+	for _, name := range names {
+		if err := replaceable(filepath.Join(flags.output, filepath.FromSlash(name)), flags.replace); err != nil {
+			return err
 		}
 	}
-	names := make([]string, 0, len(files))
-	for name := range files {
-		names = append(names, name)
-		if _, err := os.Stat(filepath.Join(flags.output, name)); !errors.Is(err, fs.ErrNotExist) && !flags.replace {
-			return exitError{ExitFindings, fmt.Errorf("%s is there already; give --replace to replace it", filepath.Join(flags.output, name))}
-		}
-	}
-	slices.Sort(names)
 	for _, name := range names {
 		path := filepath.Join(flags.output, filepath.FromSlash(name))
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -165,6 +152,17 @@ func (a *app) fillSet(l loaded, p *person.Person, flags fillFlags) error {
 			return err
 		}
 		fmt.Fprintf(a.out, "%s: %s bytes\n", path, grouped(len(files[name])))
+	}
+	return nil
+}
+
+// replaceable refuses to write over a file that is there, unless that is asked for.
+func replaceable(path string, replace bool) error {
+	if path == "" || path == "-" || replace {
+		return nil
+	}
+	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
+		return problem.New(problem.Conflict, "%s is there already; give --replace to replace it", path)
 	}
 	return nil
 }

@@ -9,13 +9,15 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/journey"
 	"missivum/core/person"
+	"missivum/core/preview"
 )
 
 func (a *app) simulateCommand() *cobra.Command {
 	var flags templateFlags
 	var mail, id, stage, output string
-	var view client.View
+	var view journey.View
 	c := &cobra.Command{
 		Use:   "simulate TEMPLATE",
 		Short: "Show the markup as a client keeps it",
@@ -53,7 +55,7 @@ standard error output, what happened to it with line and column. Without a perso
 			if err != nil {
 				return mistakes(l.source, err)
 			}
-			kept, err := prepared.Seen(profiles[0], client.Stage(stage), view, variant, who)
+			kept, err := preview.Of(prepared).Seen(profiles[0], client.Stage(stage), view, variant, who)
 			if err != nil {
 				return err
 			}

@@ -163,7 +163,7 @@ func TestCopyPage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	signature, err := compose.Compile(tmpl, d.Schema, today, "new")
+	signature, err := compose.Compile(compose.Source{Template: tmpl, Schema: d.Schema, Day: today, Variants: []string{"new"}})
 	if err != nil {
 		t.Fatal(err)
 	}

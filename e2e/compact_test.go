@@ -16,6 +16,7 @@ import (
 	"missivum/core/compact"
 	"missivum/core/compose"
 	"missivum/core/person"
+	"missivum/core/preview"
 	"missivum/core/starter"
 	"missivum/core/template"
 	"missivum/demo"
@@ -132,11 +133,11 @@ func bothWays(tmpl *template.Template, people *person.Directory, who *person.Per
 		return "", "", err
 	}
 	variant := tmpl.Variants()[0]
-	if plain, err = prepared.Shown(variant, who); err != nil {
+	if plain, err = preview.Of(prepared).Shown(variant, who); err != nil {
 		return "", "", err
 	}
 	prepared.Compacting = compact.All()
-	short, err = prepared.Shown(variant, who)
+	short, err = preview.Of(prepared).Shown(variant, who)
 	return plain, short, err
 }
 

@@ -10,6 +10,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/person"
+	"missivum/core/preview"
 	"missivum/core/template"
 	"missivum/demo"
 	"missivum/service/drawing"
@@ -56,10 +57,10 @@ func pasteOf(t *testing.T, tmpl *template.Template, people *person.Directory, wh
 	if err != nil {
 		t.Fatal(err)
 	}
-	if shown, err = prepared.Shown(variant, who); err != nil {
+	if shown, err = preview.Of(prepared).Shown(variant, who); err != nil {
 		t.Fatal(err)
 	}
-	if predicted, err = prepared.Pasted(variant, who); err != nil {
+	if predicted, err = preview.Of(prepared).Pasted(variant, who); err != nil {
 		t.Fatal(err)
 	}
 	return shown, predicted

@@ -30,6 +30,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/preview"
 	"missivum/core/template"
 	"missivum/demo"
 	"missivum/demo/drawing"
@@ -120,7 +121,7 @@ func TestSlicesJoinWithoutGaps(t *testing.T) {
 			if profile.Form != "html" {
 				continue
 			}
-			kept, err := prepared.Kept(profile, client.Render, "new", nil)
+			kept, err := preview.Of(prepared).Kept(profile, client.Render, "new", nil)
 			if err != nil {
 				t.Fatal(err)
 			}

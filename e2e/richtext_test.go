@@ -34,7 +34,7 @@ func TestRichTextIsReadBack(t *testing.T) {
 		if tmpl.Name == "regatta" {
 			continue // its faults are markup that is not nested as it should be
 		}
-		s, err := compose.Compile(tmpl, d.Schema, today, tmpl.Variants()...)
+		s, err := compose.Compile(compose.Source{Template: tmpl, Schema: d.Schema, Day: today, Variants: tmpl.Variants()})
 		if err != nil {
 			t.Fatal(err)
 		}

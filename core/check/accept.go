@@ -58,17 +58,26 @@ func (p *Pass) wrong(a acceptance) {
 	p.check = Find("acceptance")
 	for _, id := range a.checks {
 		if Find(id) == nil {
-			p.Report(a.span, client.Note, fmt.Sprintf("There is no check %q.", id))
+			p.Report(Finding{Span: a.span, Severity: client.Note, Message: fmt.Sprintf("There is no check %q.", id)})
 			return
 		}
 	}
 	switch {
 	case a.reason == "":
-		p.Report(a.span, client.Note, "The comment gives no reason, and accepts nothing without one.")
+		p.Report(Finding{
+			Span:     a.span,
+			Severity: client.Note,
+			Message:  "The comment gives no reason, and accepts nothing without one.",
+		})
 	case !a.used:
-		h := p.hand()
-		h.remove(a.span)
-		p.ReportFix(a.span, client.Note, fmt.Sprintf("Nothing is found here any more for %s.", strings.Join(a.checks, ", ")), h.fix("Take the comment out"))
+		h := p.Edit()
+		h.Remove(a.span)
+		p.Report(Finding{
+			Span:     a.span,
+			Severity: client.Note,
+			Message:  fmt.Sprintf("Nothing is found here any more for %s.", strings.Join(a.checks, ", ")),
+			Fix:      fixOf(h, "Take the comment out"),
+		})
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/field"
+	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
@@ -25,9 +26,14 @@ var accessChecks = []*Check{
 				if n.Attribute("role") != nil || len(n.Elements("th", "caption")) > 0 {
 					continue
 				}
-				h := p.hand()
-				h.setAttribute(n, "role", "presentation")
-				p.ReportFix(n.Open, client.Note, "The table is not marked as one that only places things.", h.fix(`Write role="presentation"`))
+				h := p.Edit()
+				h.SetAttribute(n, "role", "presentation")
+				p.Report(Finding{
+					Span:     n.Open,
+					Severity: client.Note,
+					Message:  "The table is not marked as one that only places things.",
+					Fix:      fixOf(h, `Write role="presentation"`),
+				})
 			}
 		},
 	},
@@ -43,16 +49,21 @@ var accessChecks = []*Check{
 				if role, _ := tableRole(table); role != "presentation" {
 					continue
 				}
-				h := p.hand()
+				h := p.Edit()
 				if n.Is("th") {
-					h.rename(n, "td")
+					h.Rename(n, "td")
 					if n.Attribute("style") == nil {
-						h.setAttribute(n, "style", "font-weight: bold; text-align: center")
+						h.SetAttribute(n, "style", "font-weight: bold; text-align: center")
 					} else {
-						h.fails = true
+						h.Fail()
 					}
 				}
-				p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> in a table that is marked as layout.", n.Name), h.fix("Write a plain cell that looks the same"))
+				p.Report(Finding{
+					Span:     n.Open,
+					Severity: client.Note,
+					Message:  fmt.Sprintf("<%s> in a table that is marked as layout.", n.Name),
+					Fix:      fixOf(h, "Write a plain cell that looks the same"),
+				})
 			}
 		},
 	},
@@ -125,7 +136,11 @@ func altQuality(p *Pass) {
 			said = fmt.Sprintf("has %d characters: too long to be heard", len([]rune(alt)))
 		}
 		if said != "" {
-			p.Report(img.Attribute("alt").Span, client.Note, fmt.Sprintf("The alternative text %s %s.", quote(alt), said))
+			p.Report(Finding{
+				Span:     img.Attribute("alt").Span,
+				Severity: client.Note,
+				Message:  fmt.Sprintf("The alternative text %s %s.", quote(alt), said),
+			})
 		}
 	}
 }
@@ -158,7 +173,7 @@ func languageDeclared(p *Pass) {
 	if declared || first == nil || letters < 8 || !foreign && p.Template.Settings.Language == "" {
 		return
 	}
-	h := p.hand()
+	h := p.Edit()
 	roots := 0
 	for _, n := range p.Source.Root.Children {
 		if n.Kind == markup.Element && !n.Is("style", "link", "meta") {
@@ -166,9 +181,14 @@ func languageDeclared(p *Pass) {
 		}
 	}
 	if p.Template.Settings.Language != "" && roots == 1 {
-		h.setAttribute(first, "lang", p.Template.Settings.Language)
+		h.SetAttribute(first, "lang", p.Template.Settings.Language)
 	}
-	p.ReportFix(first.Open, client.Note, "The template's own text has no declared language.", h.fix("Write the template's language on the outermost element"))
+	p.Report(Finding{
+		Span:     first.Open,
+		Severity: client.Note,
+		Message:  "The template's own text has no declared language.",
+		Fix:      fixOf(h, "Write the template's language on the outermost element"),
+	})
 }
 
 func directions(p *Pass) {
@@ -190,11 +210,16 @@ func directions(p *Pass) {
 			return true
 		}
 		told[n.Parent] = true
-		h := p.hand()
-		if written := p.sourceNode(n.Parent); written != nil {
-			h.setAttribute(written, "dir", "rtl")
+		h := p.Edit()
+		if written := p.SourceNode(n.Parent); written != nil {
+			h.SetAttribute(written, "dir", "rtl")
 		}
-		p.ReportFix(n.Parent.Open, client.Degrades, "Text from right to left stands in an element without a direction.", h.fix(`Write dir="rtl"`))
+		p.Report(Finding{
+			Span:     n.Parent.Open,
+			Severity: client.Degrades,
+			Message:  "Text from right to left stands in an element without a direction.",
+			Fix:      fixOf(h, `Write dir="rtl"`),
+		})
 		return true
 	})
 }
@@ -206,7 +231,12 @@ func contrasts(p *Pass) {
 			return // the second: white text whose background is a picture beside or behind it
 		}
 		span, m := p.darkened(n, l)
-		p.ReportFix(span, client.Degrades, fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color), style.Hex(l.background), ratio, enough(l.text)), m)
+		p.Report(Finding{
+			Span:     span,
+			Severity: client.Degrades,
+			Message:  fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color), style.Hex(l.background), ratio, enough(l.text)),
+			Fix:      m,
+		})
 	})
 }
 
@@ -248,9 +278,9 @@ func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Fix) {
 			for step := 1; step <= 40 && contrast(c, l.background) < enough(l.text); step++ {
 				c = style.Mixed(l.text.Color, target, float64(step)/40)
 			}
-			h := p.hand()
-			h.setValue(d.Span, style.Hex(c))
-			return d.Span, h.costly("Make it "+style.Hex(c), "the colour is not the one that was chosen")
+			h := p.Edit()
+			h.SetValue(d.Span, style.Hex(c))
+			return d.Span, costlyFix(h, "Make it "+style.Hex(c), "the colour is not the one that was chosen")
 		}
 	}
 	return n.Open, nil
@@ -279,14 +309,19 @@ func darkContrasts(p *Pass) {
 		}
 		var clients, said []string
 		for _, way := range []string{client.Full, client.Partial} {
-			text, background := client.Recoloured(way, l.text.Color, l.background)
+			text, background := journey.Recoloured(way, l.text.Color, l.background)
 			if ratio := contrast(text, background); len(ways[way]) > 0 && ratio < leastInDark {
 				clients = append(clients, ways[way]...)
 				said = append(said, fmt.Sprintf("%s on %s in a %s inversion, a contrast of %.1f to 1", style.Hex(text), style.Hex(background), way, ratio))
 			}
 		}
 		if len(clients) > 0 {
-			p.reportFor(clients, n.Open, client.Degrades, fmt.Sprintf("%s on %s becomes %s.", style.Hex(l.text.Color), style.Hex(l.background), strings.Join(said, "; ")), nil)
+			p.Report(Finding{
+				Clients:  clients,
+				Span:     n.Open,
+				Severity: client.Degrades,
+				Message:  fmt.Sprintf("%s on %s becomes %s.", style.Hex(l.text.Color), style.Hex(l.background), strings.Join(said, "; ")),
+			})
 		}
 	})
 }

@@ -176,7 +176,7 @@ func (f *blankFinder) note(e *field.Expr, key lineKey, where place, safe []strin
 }
 
 // protected reports whether an expression cannot be blank where it stands: it is a text, it is unknown
-// (and told as that), or an element around needs it, one of its fields, or one of the same fields.
+// (and reported as that), or an element around needs it, one of its fields, or one of the same fields.
 func (f *blankFinder) protected(e *field.Expr, safe []string) bool {
 	if len(e.Fields) == 0 || slices.Contains(safe, e.Field) {
 		return true
@@ -201,7 +201,7 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 	if !seen[wholeAddress] && !seen[partOfAddress] && !visible && !alone {
 		return // another field stands beside it with nothing but space between
 	}
-	who, severity, any := f.blankFor(expr)
+	who, people, severity, any := f.blankFor(expr)
 	if !any {
 		return
 	}
@@ -225,27 +225,33 @@ func (f *blankFinder) report(key lineKey, group []shown) {
 	if len(f.fields[key]) == 1 {
 		m = f.needing(key.block, name, f.lines[key.block]+1)
 	}
-	f.ReportFix(group[0].span, severity, fmt.Sprintf("%s Then %s.", who, strings.Join(left, " and ")), m)
-	f.findings[len(f.findings)-1].Remedy = fmt.Sprintf("Put data-needs=%q on the element that holds the field and what belongs to it.", name)
+	f.Report(Finding{
+		Span:     group[0].span,
+		Severity: severity,
+		Message:  fmt.Sprintf("%s Then %s.", who, strings.Join(left, " and ")),
+		People:   people,
+		Fix:      m,
+		Remedy:   fmt.Sprintf("Put data-needs=%q on the element that holds the field and what belongs to it.", name),
+	})
 }
 
 // blankFor says for whom an expression is blank. Without a directory every field but the name and the
 // mail address may be.
-func (f *blankFinder) blankFor(e *field.Expr) (string, client.Severity, bool) {
+func (f *blankFinder) blankFor(e *field.Expr) (said string, people []string, severity client.Severity, any bool) {
 	if f.People == nil {
 		for _, c := range e.Fields {
 			switch c.Name {
 			case "mail", "cn", "sn", "givenName", "displayName", "uid":
-				return "", "", false
+				return "", nil, "", false
 			}
 		}
-		return fmt.Sprintf("%s can be blank.", e.Field), client.Note, true
+		return fmt.Sprintf("%s can be blank.", e.Field), nil, client.Note, true
 	}
 	who := f.whose(func(p *person.Person) bool { return e.Raw(p) == "" })
 	if len(who) == 0 {
-		return "", "", false
+		return "", nil, "", false
 	}
-	return fmt.Sprintf("%s is blank for %s.", e.Field, f.named(who)), client.Degrades, true
+	return fmt.Sprintf("%s is blank for %s.", e.Field, f.named(who)), who, client.Degrades, true
 }
 
 // whose lists the mail addresses of the people for whom something holds.
@@ -270,4 +276,20 @@ func more(count, named int) string {
 		return fmt.Sprintf(" and %d more", count-named)
 	}
 	return ""
+}
+
+// needing puts data-needs on the element whose only line holds the field.
+func (p *Pass) needing(node *markup.Node, name string, lines int) *Fix {
+	n := p.SourceNode(node)
+	if n == nil || lines > 1 || !n.Is("p", "div", "li", "tr", "span") || n.Attribute("data-needs") != nil || n.Attribute("data-unless") != nil || strings.Contains(name, " ") {
+		return nil
+	}
+	for _, e := range n.Elements() {
+		if e != n && markup.Block(e.Name) {
+			return nil
+		}
+	}
+	h := p.Edit()
+	h.SetAttribute(n, "data-needs", name)
+	return fixOf(h, "Let the whole line go with the field")
 }

@@ -7,10 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"sort"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"missivum/core/client"
 	"missivum/core/compose"
@@ -36,6 +34,9 @@ type Finding struct {
 	Basis    client.Basis    `json:"basis,omitempty"`    // of the profiles' statements, the weakest; empty where it is plain
 	Fix      *Fix            `json:"fix,omitempty"`      // nil: by hand only
 	Accepted string          `json:"accepted,omitempty"` // the reason for which the source accepts it
+	People   []string        `json:"people,omitempty"`   // mail addresses of everybody concerned, where it is about some people
+
+	Span markup.Span `json:"-"` // given to Pass.Report: the place, which becomes Offset and End
 }
 
 // Budget is one limit of a client with the measured figure for the worst person.
@@ -95,7 +96,7 @@ type Check struct {
 	// profiles that name it.
 	Run func(*Pass)
 	// Fix puts one of its findings right. nil: each finding brings its own, or there is none.
-	Fix func(*Pass, target) *Fix
+	Fix func(*Pass, Target) *Fix
 }
 
 // Input is what a run looks at.
@@ -103,6 +104,7 @@ type Input struct {
 	Template *template.Template
 	People   *person.Directory // nil: blank fields and budgets are judged without a directory
 	Profiles []*client.Profile
+	Checks   []*Check  // nil: Checks(); others may stand among them
 	Day      time.Time // decides which dated slots are in force
 	// Progress is told now and then for how many people the budgets are measured; nil for none.
 	Progress func(done int)
@@ -126,21 +128,6 @@ func (in Input) withNumbers() Input {
 		in.Numbers = &field.Numbers{}
 	}
 	return in
-}
-
-// Pass gives a check what it needs and takes its findings.
-type Pass struct {
-	Input
-	Doc      *markup.Document // prepared: pictures resolved, styles inlined
-	Source   *markup.Document // as written
-	Prepared *compose.Prepared
-	Fields   *field.Source
-
-	check    *Check
-	findings []Finding
-	written  map[int]*markup.Node // elements of the source by where they begin
-	prepared map[int]*markup.Node // elements of the prepared document by where they began in the source
-	look     map[*markup.Node]look
 }
 
 // Run checks a template for the profiles. Mistakes in the template language are findings too. The
@@ -168,14 +155,39 @@ func Findings(in Input) (*Report, error) {
 
 // find looks for findings. The prepared template is nil when it has mistakes and cannot be measured.
 func find(in Input) (*Report, *compose.Prepared, error) {
+	p, err := newPass(in)
+	if err != nil {
+		return nil, nil, err
+	}
+	r := p.run()
+	if len(p.mistakes) > 0 {
+		return r, nil, nil
+	}
+	return r, p.Prepared, nil
+}
+
+// newPass prepares the template and sends it through every profile, once.
+func newPass(in Input) (*Pass, error) {
 	prepared, err := in.Prepare()
 	var mistakes field.Errors
 	if err != nil && !errors.As(err, &mistakes) {
-		return nil, nil, err
+		return nil, err
 	}
-	p := &Pass{Input: in.withNumbers(), Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource()}
-	p.language(mistakes)
-	for _, c := range Checks() {
+	p := &Pass{
+		Input: in.withNumbers(), Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource(),
+		checks: in.Checks, mistakes: mistakes,
+	}
+	if p.checks == nil {
+		p.checks = Checks()
+	}
+	p.causes = p.simulate()
+	return p, nil
+}
+
+// run runs the checks.
+func (p *Pass) run() *Report {
+	p.language()
+	for _, c := range p.checks {
 		if c.Run != nil && len(p.htmlClients()) > 0 {
 			p.check = c
 			c.Run(p)
@@ -184,75 +196,31 @@ func find(in Input) (*Report, *compose.Prepared, error) {
 	p.behaviours()
 	r := &Report{Budgets: []Budget{}}
 	r.Findings, r.Accepted = p.accept(p.merged())
-	if in.People != nil {
-		r.People = len(in.People.People)
+	if p.People != nil {
+		r.People = len(p.People.People)
 	}
-	if len(mistakes) > 0 {
-		prepared = nil
-	}
-	return r, prepared, nil
+	return r
 }
 
-// htmlClients are the ids of the profiles that show markup.
-func (p *Pass) htmlClients() []string {
-	ids := []string{}
-	for _, profile := range p.Profiles {
-		if profile.Form == "html" {
-			ids = append(ids, profile.ID)
+// find returns the check of this run with an id, or nil.
+func (p *Pass) find(id string) *Check {
+	for _, c := range p.checks {
+		if c.ID == id {
+			return c
 		}
 	}
-	return ids
-}
-
-// Report adds a finding of the running check for all clients that show markup.
-func (p *Pass) Report(span markup.Span, severity client.Severity, message string) {
-	p.add(Finding{
-		Check: p.check.ID, Severity: severity, Clients: p.htmlClients(), Offset: span.Start, End: span.End,
-		Message: message, Why: p.check.Why, Remedy: p.check.Remedy,
-	})
-}
-
-// ReportWith is Report with a remedy of its own.
-func (p *Pass) ReportWith(span markup.Span, severity client.Severity, message, remedy string) {
-	p.Report(span, severity, message)
-	p.findings[len(p.findings)-1].Remedy = remedy
-}
-
-// ReportFix is Report with a fix; nil for none.
-func (p *Pass) ReportFix(span markup.Span, severity client.Severity, message string, m *Fix) {
-	p.Report(span, severity, message)
-	p.findings[len(p.findings)-1].Fix = m
-}
-
-func (p *Pass) add(f Finding) {
-	place := p.Doc.Place(f.Offset)
-	f.Line, f.Column = place.Line, place.Column
-	f.Text = shorten(p.Doc.Source[min(f.Offset, len(p.Doc.Source)):min(max(f.End, f.Offset), len(p.Doc.Source))])
-	p.findings = append(p.findings, f)
-}
-
-// shorten cuts a text to one line of at most 120 bytes.
-func shorten(s string) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if len(s) <= 120 {
-		return s
-	}
-	cut := 117
-	for !utf8.RuneStart(s[cut]) {
-		cut--
-	}
-	return s[:cut] + "..."
+	return nil
 }
 
 // language turns mistakes of the template language into findings.
-func (p *Pass) language(mistakes field.Errors) {
-	for _, e := range mistakes {
+func (p *Pass) language() {
+	for _, e := range p.mistakes {
 		remedy := "Write a field that the directory has; the field list shows them."
 		if len(e.Nearest) > 0 {
 			remedy = "Probably meant: " + strings.Join(e.Nearest, ", ") + "."
 		}
 		message := e.Message
-		if e.File != "" { // findings stand in the source; this one is told at its beginning
+		if e.File != "" { // findings stand in the source; this one is reported at its beginning
 			message = fmt.Sprintf("%s, line %d, column %d: %s", e.File, e.Line, e.Column, e.Message)
 			e.Offset, e.End = 0, 0
 		}
@@ -265,22 +233,3 @@ func (p *Pass) language(mistakes field.Errors) {
 
 // LanguageID is the check id of mistakes in the template language.
 const LanguageID = "template-language"
-
-// merged sorts the findings by place and drops the second of two with one check and one place.
-func (p *Pass) merged() []Finding {
-	list := p.findings
-	sort.SliceStable(list, func(i, j int) bool {
-		if list[i].Offset != list[j].Offset {
-			return list[i].Offset < list[j].Offset
-		}
-		return list[i].Check < list[j].Check
-	})
-	out := []Finding{}
-	for _, f := range list {
-		if n := len(out); n > 0 && out[n-1].Check == f.Check && out[n-1].Offset == f.Offset && out[n-1].Message == f.Message {
-			continue
-		}
-		out = append(out, f)
-	}
-	return out
-}

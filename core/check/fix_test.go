@@ -6,13 +6,14 @@ import (
 	"unicode/utf8"
 
 	"missivum/core/client"
+	"missivum/core/edit"
 	"missivum/core/template"
 )
 
 // fixed applies the fix of every finding of a check and gives the template as it is then.
 func fixed(t *testing.T, tmpl *template.Template, r *Report, id string) (*template.Template, bool) {
 	t.Helper()
-	var edits []Edit
+	var edits []edit.Edit
 	safe := true
 	for _, f := range r.Findings {
 		if f.Check == id && f.Fix != nil {
@@ -26,7 +27,7 @@ func fixed(t *testing.T, tmpl *template.Template, r *Report, id string) (*templa
 	if len(edits) == 0 {
 		return nil, false
 	}
-	source, err := Apply(tmpl.Source, edits)
+	source, err := edit.Apply(tmpl.Source, edits)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -232,17 +233,6 @@ func TestFixsWriteWhatTheyShould(t *testing.T) {
 	}
 }
 
-func TestEditsThatDoNotFitAreRefused(t *testing.T) {
-	for _, edits := range [][]Edit{{{0, 9, ""}}, {{2, 1, ""}}, {{0, 3, "x"}, {2, 4, ""}}, {{-1, 0, "x"}}} {
-		if got, err := Apply("abcd", edits); err == nil || got != "abcd" {
-			t.Errorf("%v: %q, %v", edits, got, err)
-		}
-	}
-	if got, err := Apply("abcd", []Edit{{3, 4, "D"}, {0, 0, ">"}, {1, 1, "-"}, {1, 2, "B"}}); err != nil || got != ">a-BcD" {
-		t.Errorf("%q, %v", got, err)
-	}
-}
-
 // FuzzFixes: whatever the markup is, every fix's edits fit into it and leave markup that can be read.
 func FuzzFixes(f *testing.F) {
 	for _, c := range Checks() {
@@ -258,7 +248,7 @@ func FuzzFixes(f *testing.F) {
 			if finding.Fix == nil {
 				continue
 			}
-			if _, err := Apply(source, finding.Fix.Edits); err != nil {
+			if _, err := edit.Apply(source, finding.Fix.Edits); err != nil {
 				t.Fatalf("%s: %v", finding.Check, err)
 			}
 		}

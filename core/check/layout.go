@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"missivum/core/client"
+	"missivum/core/edit"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
@@ -81,10 +82,10 @@ var layoutChecks = []*Check{
 		Remedy:  "Write display: block on each picture that fills a cell.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td style="line-height: 0; mso-line-height-rule: exactly"><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img style="display: block" src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
-			h.declare(t.first(), "display: block")
-			return h.fix("Write display: block on the picture")
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			h.Declare(t.First(), "display: block")
+			return fixOf(h, "Write display: block on the picture")
 		},
 	},
 	{
@@ -138,10 +139,10 @@ var layoutChecks = []*Check{
 		Remedy:  "Put it into a table of one cell.",
 		Failing: `<p style="margin: 0; font-size: 12px">Harbour office, <b>Saltmouth</b></p>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-size: 12px">Harbour office, <b>Saltmouth</b></td></tr></table>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
-			h.wrap(t.first(), layoutTable+"><tr><td>", "</td></tr></table>")
-			return h.fix("Put it into a table of one cell")
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			h.Wrap(t.First(), layoutTable+"><tr><td>", "</td></tr></table>")
+			return fixOf(h, "Put it into a table of one cell")
 		},
 	},
 	{
@@ -157,11 +158,11 @@ var layoutChecks = []*Check{
 const layoutTable = `<table role="presentation" cellpadding="0" cellspacing="0" border="0"`
 
 // flexToCells makes the pieces of a flex or grid row the cells of a table row. Columns, wrapping, and text between
-// the pieces are left to a hand.
-func flexToCells(p *Pass, t target) *Fix {
-	h := p.hand()
-	for _, n := range t.nodes {
-		if !n.Is("div", "section", "p", "span", "nav", "header", "footer") || n.Close.Len() == 0 || !within(n, t.span) {
+// the pieces must be fixed by hand.
+func flexToCells(p *Pass, t Target) *Fix {
+	h := p.Edit()
+	for _, n := range t.Nodes {
+		if !n.Is("div", "section", "p", "span", "nav", "header", "footer") || n.Close.Len() == 0 || !edit.Within(n, t.Span) {
 			return nil
 		}
 		gap, valign := "", "top"
@@ -188,53 +189,53 @@ func flexToCells(p *Pass, t target) *Fix {
 				return nil
 			}
 		}
-		h.flexRow(n, gap, valign, dropped)
+		flexRow(h, n, gap, valign, dropped)
 	}
-	return h.fix("Make the pieces the cells of a table row")
+	return fixOf(h, "Make the pieces the cells of a table row")
 }
 
 // alignments are the values of valign that place the cells of a row as a flex row with that alignment (CSS Flexible Box
 // Layout 1, 8.3).
 var alignments = map[string]string{"center": "middle", "end": "bottom", "flex-end": "bottom", "baseline": "baseline"}
 
-func (h *hand) flexRow(n *markup.Node, gap, valign string, dropped []markup.Span) {
+func flexRow(h *edit.Editor, n *markup.Node, gap, valign string, dropped []markup.Span) {
 	var pieces []*markup.Node
 	for _, c := range n.Children {
 		switch {
 		case c.Kind == markup.Element && !c.Is("td", "tr"):
 			pieces = append(pieces, c)
 		case c.Kind == markup.Text && strings.TrimSpace(c.Data) != "", c.Kind == markup.Conditional:
-			h.fails = true
+			h.Fail()
 		}
 	}
 	if len(pieces) == 0 {
-		h.fails = true
+		h.Fail()
 		return
 	}
-	h.replace(markup.Span{Start: n.Open.Start, End: n.Open.Start + 1 + len(n.Name)}, layoutTable)
-	h.insert(n.Open.End, "<tr>")
+	h.Replace(markup.Span{Start: n.Open.Start, End: n.Open.Start + 1 + len(n.Name)}, layoutTable)
+	h.Insert(n.Open.End, "<tr>")
 	for _, span := range dropped {
-		h.drop(span)
+		h.Drop(span)
 	}
 	for i, c := range pieces {
 		cell := `<td valign="` + valign + `">`
 		if gap != "" && i+1 < len(pieces) {
 			cell = `<td valign="` + valign + `" style="padding-right: ` + gap + `">`
 		}
-		h.wrap(c, cell, "</td>")
+		h.Wrap(c, cell, "</td>")
 		if c.Is("img") && !declares(c, "display") {
-			h.declare(c, "display: block") // as a piece of a flex row is
+			h.Declare(c, "display: block") // as a piece of a flex row is
 		}
 	}
-	h.replace(n.Close, "</tr></table>")
+	h.Replace(n.Close, "</tr></table>")
 }
 
 // paddingToCell moves the padding of a block to the cell that holds nothing else, or makes the block a table of one
 // cell.
-func paddingToCell(p *Pass, t target) *Fix {
-	h := p.hand()
-	n := t.first()
-	if len(t.nodes) > 1 || !within(n, t.span) || n.Close.Len() == 0 {
+func paddingToCell(p *Pass, t Target) *Fix {
+	h := p.Edit()
+	n := t.First()
+	if len(t.Nodes) > 1 || !edit.Within(n, t.Span) || n.Close.Len() == 0 {
 		return nil
 	}
 	if cell := n.Parent; cell.Is("td", "th") && alone(n) && !declares(cell, "padding") && n.Is("div", "p") {
@@ -242,37 +243,37 @@ func paddingToCell(p *Pass, t target) *Fix {
 			return nil
 		}
 		for _, d := range paddings(n) {
-			h.declare(cell, d.String())
-			h.drop(d.Span)
+			h.Declare(cell, d.String())
+			h.Drop(d.Span)
 		}
 		if len(paddings(n)) != 1 {
 			return nil
 		}
-		return h.fix("Put the padding on the cell around it")
+		return fixOf(h, "Put the padding on the cell around it")
 	}
 	if !n.Is("div") {
 		return nil
 	}
 	width := ""
-	for _, d := range ownDeclarations(n) {
+	for _, d := range edit.Declarations(n) {
 		if d.Property == "width" {
 			if width = p.outerWidth(n, d.Value); width == "" {
 				return nil
 			}
-			h.drop(d.Span)
+			h.Drop(d.Span)
 		}
 	}
-	h.toTable(n, width)
+	toTable(h, n, width)
 	if p.marginsPassThrough(n) {
-		return h.costly("Make the block a table of one cell with the padding", "the margins of what stands first and last in it no longer reach out of it")
+		return costlyFix(h, "Make the block a table of one cell with the padding", "the margins of what stands first and last in it no longer reach out of it")
 	}
-	return h.fix("Make the block a table of one cell with the padding")
+	return fixOf(h, "Make the block a table of one cell with the padding")
 }
 
 // outerWidth is the width of a table that takes as much room as a block with a width, its padding and its border; empty
 // where that is not known.
 func (p *Pass) outerWidth(n *markup.Node, width string) string {
-	prepared := p.preparedNode(n)
+	prepared := p.PreparedNode(n)
 	px, ok := style.Length(width, 16)
 	if prepared == nil || !ok || strings.HasSuffix(width, "%") || given(prepared, "border") || given(prepared, "box-sizing") {
 		return ""
@@ -284,7 +285,7 @@ func (p *Pass) outerWidth(n *markup.Node, width string) string {
 // marginsPassThrough reports whether the margin of the first or the last block in an element reaches out of it, as
 // nothing is between them; a cell keeps it inside (CSS 2.2, 8.3.1).
 func (p *Pass) marginsPassThrough(n *markup.Node) bool {
-	prepared := p.preparedNode(n)
+	prepared := p.PreparedNode(n)
 	if prepared == nil {
 		return false
 	}
@@ -308,7 +309,7 @@ func (p *Pass) marginsPassThrough(n *markup.Node) bool {
 
 // hasMargin reports whether a block has a margin on a side, said or by itself.
 func (p *Pass) hasMargin(n *markup.Node, side string) bool {
-	prepared := p.preparedNode(n)
+	prepared := p.PreparedNode(n)
 	if n.Kind != markup.Element || prepared == nil || !markup.Block(n.Name) {
 		return false
 	}
@@ -320,20 +321,11 @@ func (p *Pass) hasMargin(n *markup.Node, side string) bool {
 }
 
 func paddings(n *markup.Node) []markup.Declaration {
-	return slices.DeleteFunc(ownDeclarations(n), func(d markup.Declaration) bool { return !strings.HasPrefix(d.Property, "padding") })
-}
-
-// ownDeclarations are those of the element's style attribute, with their places.
-func ownDeclarations(n *markup.Node) []markup.Declaration {
-	a := n.Attribute("style")
-	if a == nil {
-		return nil
-	}
-	return style.ParseDeclarations(a.Value, a.Inner.Start)
+	return slices.DeleteFunc(edit.Declarations(n), func(d markup.Declaration) bool { return !strings.HasPrefix(d.Property, "padding") })
 }
 
 func declares(n *markup.Node, property string) bool {
-	return slices.ContainsFunc(ownDeclarations(n), func(d markup.Declaration) bool { return strings.HasPrefix(d.Property, property) })
+	return slices.ContainsFunc(edit.Declarations(n), func(d markup.Declaration) bool { return strings.HasPrefix(d.Property, property) })
 }
 
 // given is declares for an element of the prepared document, which has what sheets give it too.
@@ -352,132 +344,132 @@ func alone(n *markup.Node) bool {
 }
 
 // toTable makes a block a table of one cell that keeps all of its attributes. A width goes to the table.
-func (h *hand) toTable(n *markup.Node, width string) {
-	for _, d := range ownDeclarations(n) {
+func toTable(h *edit.Editor, n *markup.Node, width string) {
+	for _, d := range edit.Declarations(n) {
 		if strings.HasPrefix(d.Property, "margin") && strings.Trim(d.Value, "0px ") != "" || slices.Contains([]string{"display", "float", "max-width", "min-width"}, d.Property) {
-			h.fails = true
+			h.Fail()
 		}
 	}
 	if width == "" {
 		width = "100%"
 	}
-	h.replace(markup.Span{Start: n.Open.Start, End: n.Open.Start + 1 + len(n.Name)}, layoutTable+` width="`+width+`"><tr><td`)
-	h.replace(n.Close, "</td></tr></table>")
+	h.Replace(markup.Span{Start: n.Open.Start, End: n.Open.Start + 1 + len(n.Name)}, layoutTable+` width="`+width+`"><tr><td`)
+	h.Replace(n.Close, "</td></tr></table>")
 }
 
-func widthToTable(p *Pass, t target) *Fix {
-	n := t.first()
-	if len(t.nodes) > 1 || !n.Is("div") || !within(n, t.span) || n.Close.Len() == 0 || t.property != "width" {
+func widthToTable(p *Pass, t Target) *Fix {
+	n := t.First()
+	if len(t.Nodes) > 1 || !n.Is("div") || !edit.Within(n, t.Span) || n.Close.Len() == 0 || t.Property != "width" {
 		return nil
 	}
 	width := ""
-	if px, ok := style.Length(t.value, 16); ok && !strings.HasSuffix(t.value, "%") && p.outerWidth(n, t.value) == strconv.Itoa(int(px+0.5)) {
+	if px, ok := style.Length(t.Value, 16); ok && !strings.HasSuffix(t.Value, "%") && p.outerWidth(n, t.Value) == strconv.Itoa(int(px+0.5)) {
 		width = strconv.Itoa(int(px + 0.5))
-	} else if strings.HasSuffix(t.value, "%") {
-		width = t.value
+	} else if strings.HasSuffix(t.Value, "%") {
+		width = t.Value
 	}
 	if width == "" {
 		return nil
 	}
-	h := p.hand()
-	h.toTable(n, width)
-	h.drop(t.span)
-	return h.fix("Make the block a table of one cell with the width")
+	h := p.Edit()
+	toTable(h, n, width)
+	h.Drop(t.Span)
+	return fixOf(h, "Make the block a table of one cell with the width")
 }
 
-func boundToAttribute(p *Pass, t target) *Fix {
-	side := strings.TrimPrefix(t.property, "max-")
-	px, ok := style.Length(t.value, 16)
-	if !ok || strings.HasSuffix(t.value, "%") || side != "width" && side != "height" {
+func boundToAttribute(p *Pass, t Target) *Fix {
+	side := strings.TrimPrefix(t.Property, "max-")
+	px, ok := style.Length(t.Value, 16)
+	if !ok || strings.HasSuffix(t.Value, "%") || side != "width" && side != "height" {
 		return nil
 	}
-	h := p.hand()
-	for _, n := range t.nodes {
+	h := p.Edit()
+	for _, n := range t.Nodes {
 		if !n.Is("img", "table", "td") || n.Attribute(side) != nil || n.Attribute("data-picture") != nil {
 			return nil
 		}
-		h.setAttribute(n, side, strconv.Itoa(int(px+0.5)))
+		h.SetAttribute(n, side, strconv.Itoa(int(px+0.5)))
 	}
-	h.drop(t.span)
-	return h.fix(fmt.Sprintf("Write the %s as an attribute", side))
+	h.Drop(t.Span)
+	return fixOf(h, fmt.Sprintf("Write the %s as an attribute", side))
 }
 
 // shareToAttribute writes a share of the width as an attribute, or takes it from a block that is as wide anyway.
-func shareToAttribute(p *Pass, t target) *Fix {
-	if t.property != "width" {
+func shareToAttribute(p *Pass, t Target) *Fix {
+	if t.Property != "width" {
 		return nil
 	}
-	h := p.hand()
-	h.drop(t.span)
+	h := p.Edit()
+	h.Drop(t.Span)
 	title := ""
-	for _, n := range t.nodes {
+	for _, n := range t.Nodes {
 		switch {
 		case n.Is("table", "td", "th", "img"):
-			h.setAttribute(n, "width", t.value)
+			h.SetAttribute(n, "width", t.Value)
 			title = "Write the width as an attribute"
-		case p.asWideAnyway(n) && t.value == "100%" && title == "":
+		case p.asWideAnyway(n) && t.Value == "100%" && title == "":
 			title = "Take it away; a block is as wide anyway"
 		default:
 			return nil
 		}
 	}
-	return h.fix(title)
+	return fixOf(h, title)
 }
 
 // asWideAnyway tells a block that takes all of the width by itself, with nothing that is added to a width of its own.
 func (p *Pass) asWideAnyway(n *markup.Node) bool {
-	prepared := p.preparedNode(n)
+	prepared := p.PreparedNode(n)
 	return prepared != nil && n.Is("div", "p") && !slices.ContainsFunc([]string{"display", "float", "padding", "border", "position"}, func(property string) bool { return given(prepared, property) })
 }
 
 // dropPosition takes away a position that moves nothing.
-func dropPosition(p *Pass, t target) *Fix {
-	if t.property != "position" {
+func dropPosition(p *Pass, t Target) *Fix {
+	if t.Property != "position" {
 		return nil
 	}
-	h := p.hand()
+	h := p.Edit()
 	moved := false
 	var offsets []markup.Declaration
-	for _, n := range t.nodes {
-		for _, d := range ownDeclarations(n) {
+	for _, n := range t.Nodes {
+		for _, d := range edit.Declarations(n) {
 			if slices.Contains([]string{"top", "left", "right", "bottom", "z-index"}, d.Property) {
 				moved = moved || d.Property != "z-index" && strings.Trim(d.Value, "0px") != ""
 				offsets = append(offsets, d)
 			}
 		}
 	}
-	if t.value != "relative" {
+	if t.Value != "relative" {
 		return nil
 	}
-	h.drop(t.span)
+	h.Drop(t.Span)
 	for _, d := range offsets {
-		h.drop(d.Span)
+		h.Drop(d.Span)
 	}
 	if !moved {
-		return h.fix("Take the position away; it moves nothing")
+		return fixOf(h, "Take the position away; it moves nothing")
 	}
-	return h.costly("Take the position away", "the piece no longer moves in the clients that honour it")
+	return costlyFix(h, "Take the position away", "the piece no longer moves in the clients that honour it")
 }
 
 // writeGaps writes what browsers do by themselves, so that nothing moves.
-func writeGaps(p *Pass, t target) *Fix {
-	h := p.hand()
-	n := t.first()
+func writeGaps(p *Pass, t Target) *Fix {
+	h := p.Edit()
+	n := t.First()
 	spacing := "2"
 	if collapsed(n) {
 		spacing = "0"
 	}
 	if a := n.Attribute("cellspacing"); a == nil {
-		h.setAttribute(n, "cellspacing", spacing)
+		h.SetAttribute(n, "cellspacing", spacing)
 	}
 	if n.Attribute("cellpadding") == nil {
-		h.setAttribute(n, "cellpadding", "1")
+		h.SetAttribute(n, "cellpadding", "1")
 	}
-	return h.fix("Write the gaps that browsers leave by themselves")
+	return fixOf(h, "Write the gaps that browsers leave by themselves")
 }
 
 func collapsed(table *markup.Node) bool {
-	for _, d := range ownDeclarations(table) {
+	for _, d := range edit.Declarations(table) {
 		if d.Property == "border-collapse" && d.Value == "collapse" || d.Property == "border-spacing" && strings.Trim(d.Value, "0px ") == "" {
 			return true
 		}
@@ -498,12 +490,17 @@ func spacerCells(p *Pass) {
 			continue
 		}
 		var m *Fix
-		if written := p.sourceNode(n); written != nil {
-			h := p.hand()
-			h.declare(written, fmt.Sprintf("font-size: 1px; line-height: %dpx; mso-line-height-rule: exactly", height))
-			m = h.fix("Give the cell a line as low as itself")
+		if written := p.SourceNode(n); written != nil {
+			h := p.Edit()
+			h.Declare(written, fmt.Sprintf("font-size: 1px; line-height: %dpx; mso-line-height-rule: exactly", height))
+			m = fixOf(h, "Give the cell a line as low as itself")
 		}
-		p.ReportFix(n.Open, client.Degrades, fmt.Sprintf("The cell shall be %d px high, but a line of its text is higher.", height), m)
+		p.Report(Finding{
+			Span:     n.Open,
+			Severity: client.Degrades,
+			Message:  fmt.Sprintf("The cell shall be %d px high, but a line of its text is higher.", height),
+			Fix:      m,
+		})
 	}
 }
 
@@ -520,7 +517,12 @@ func unevenRows(p *Pass) {
 				first = columns
 			}
 			if columns != first && columns > 0 && !spans && row.Attribute("data-each") == nil && row.Attribute("data-in") == nil {
-				p.ReportFix(row.Open, client.Note, fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first), p.completed(table))
+				p.Report(Finding{
+					Span:     row.Open,
+					Severity: client.Note,
+					Message:  fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first),
+					Fix:      p.completed(table),
+				})
 				break
 			}
 		}
@@ -541,7 +543,7 @@ func columnsOf(row *markup.Node) (columns int, down bool) {
 // completed writes the empty cells that browsers put behind short rows.
 func (p *Pass) completed(table *markup.Node) *Fix {
 	lengths, most := map[*markup.Node]int{}, 0
-	h := p.hand()
+	h := p.Edit()
 	for _, row := range table.Elements("tr") {
 		if row.Inside("table") != table {
 			continue
@@ -555,22 +557,22 @@ func (p *Pass) completed(table *markup.Node) *Fix {
 		if columns == most {
 			continue
 		}
-		written := p.sourceNode(row)
+		written := p.SourceNode(row)
 		if written == nil || written.Close.Len() == 0 {
 			return nil
 		}
-		h.insert(written.Close.Start, strings.Repeat("<td></td>", most-columns))
+		h.Insert(written.Close.Start, strings.Repeat("<td></td>", most-columns))
 	}
-	return h.fix("Complete the short rows with the empty cells that browsers put there")
+	return fixOf(h, "Complete the short rows with the empty cells that browsers put there")
 }
 
 // writeMargins writes the margins that browsers give a paragraph by themselves.
-func writeMargins(p *Pass, t target) *Fix {
-	n := t.first()
+func writeMargins(p *Pass, t Target) *Fix {
+	n := t.First()
 	if !n.Is("p", "ul", "ol") || n.Inside("ul") != nil || n.Inside("ol") != nil {
 		return nil
 	}
-	h := p.hand()
-	h.declare(n, "margin: "+pixels(p.lookOf(n).text.Size)+" 0")
-	return h.fix("Write the margins that browsers give it by themselves")
+	h := p.Edit()
+	h.Declare(n, "margin: "+pixels(p.lookOf(n).text.Size)+" 0")
+	return fixOf(h, "Write the margins that browsers give it by themselves")
 }

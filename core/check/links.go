@@ -9,11 +9,36 @@ import (
 	"missivum/core/client"
 	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/person"
 	"missivum/core/style"
 )
 
 // linkChecks look at links, addresses, and at text that clients turn into links.
 var linkChecks = []*Check{
+	{
+		ID: "address-relative", Title: "Relative or scheme-less address",
+		Why:     "A message has no place of its own: an address without https:// leads nowhere from there.",
+		Remedy:  "Write the full address with https://.",
+		Failing: `<a href="www.brackwater.example/timetable">Timetable</a>`,
+		Passing: `<a href="https://www.brackwater.example/timetable">Timetable</a>`,
+		Run:     addressRelative,
+	},
+	{
+		ID: "address-local", Title: "Address on a local or shared disk",
+		Why:     "Only the computer that wrote the message can open it.",
+		Remedy:  "Host the file at an https address, or put the picture into the template.",
+		Failing: `<img src="file:///C:/Users/mlind/Desktop/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+		Run:     addressLocal,
+	},
+	{
+		ID: "link-target", Title: "Placeholder or empty link",
+		Why:     "The reader clicks and gets nowhere, or to somebody else's page.",
+		Remedy:  "Write the address it is meant to lead to, or take the link off the text.",
+		Failing: `<a href="#">Timetable</a>`,
+		Passing: `<a href="https://www.brackwater.example/timetable">Timetable</a>`,
+		Run:     linkTarget,
+	},
 	{
 		ID: "link-colour", Title: "Link that takes the client's own colour",
 		Why:     "The word-processor engine takes its own blue unless the colour stands on the link and on a span inside it; a webmail takes its own for a link without one.",
@@ -28,12 +53,12 @@ var linkChecks = []*Check{
 		Remedy:  "Write text-decoration: underline, or none, on the link.",
 		Failing: `<a href="https://www.brackwater.example/" style="color: #0b3c49"><span style="color: #0b3c49">Timetable</span></a>`,
 		Passing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span style="color: #0b3c49">Timetable</span></a>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
-			for _, n := range t.nodes {
-				h.declare(n, "text-decoration: underline")
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			for _, n := range t.Nodes {
+				h.Declare(n, "text-decoration: underline")
 			}
-			return h.fix("Write the underline that browsers render by themselves")
+			return fixOf(h, "Write the underline that browsers render by themselves")
 		},
 	},
 	{
@@ -53,7 +78,7 @@ var linkChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, n := range p.Doc.Root.Elements("a") {
 				if n.Inside("a") != nil {
-					p.Report(n.Open, client.Breaks, "The link stands inside another one.")
+					p.Report(Finding{Span: n.Open, Severity: client.Breaks, Message: "The link stands inside another one."})
 				}
 			}
 		},
@@ -64,7 +89,7 @@ var linkChecks = []*Check{
 		Remedy:  "Make it a link with tel: and give that the colour.",
 		Failing: `<p data-needs="mobile" style="margin: 0">{{ mobile | phone }}</p>`,
 		Passing: `<p data-needs="mobile" style="margin: 0"><a href="tel:{{ mobile | dial }}" style="color: #20343d; text-decoration: none"><span style="color: #20343d">{{ mobile | phone }}</span></a></p>`,
-		Fix: func(p *Pass, t target) *Fix {
+		Fix: func(p *Pass, t Target) *Fix {
 			return p.linked(t, func(text string) (string, bool) {
 				if strings.HasPrefix(text, "{{") {
 					return "tel:" + dialling.ReplaceAllString(strings.TrimSuffix(text, "}}"), "") + "| dial }}", strings.Count(text, "{{") == 1
@@ -80,7 +105,7 @@ var linkChecks = []*Check{
 		Remedy:  "Make it a link and give that the colour.",
 		Failing: `<p style="margin: 0">{{ mail }}</p>`,
 		Passing: `<p style="margin: 0"><a href="mailto:{{ mail }}" style="color: #20343d; text-decoration: none"><span style="color: #20343d">{{ mail }}</span></a></p>`,
-		Fix: func(p *Pass, t target) *Fix {
+		Fix: func(p *Pass, t Target) *Fix {
 			return p.linked(t, func(text string) (string, bool) {
 				name, lone := loneField(text)
 				switch {
@@ -120,12 +145,16 @@ var linkChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, a := range p.addresses() {
 				if rest, ok := strings.CutPrefix(a.value, "http://"); ok && !placeholder(a.value) && !local(a.value) {
-					h := p.hand()
+					h := p.Edit()
 					if at := strings.Index(p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End], "http://"); at >= 0 {
-						h.insert(a.attr.Inner.Start+at+len("http"), "s")
+						h.Insert(a.attr.Inner.Start+at+len("http"), "s")
 					}
-					p.ReportFix(a.attr.Span, client.Degrades, fmt.Sprintf("%s is not encrypted.", quote("http://"+rest)),
-						h.costly("Write https:", "a host that does not answer to it is not reached any more"))
+					p.Report(Finding{
+						Span:     a.attr.Span,
+						Severity: client.Degrades,
+						Message:  fmt.Sprintf("%s is not encrypted.", quote("http://"+rest)),
+						Fix:      costlyFix(h, "Write https:", "a host that does not answer to it is not reached any more"),
+					})
 				}
 			}
 		},
@@ -141,7 +170,11 @@ var linkChecks = []*Check{
 				path := strings.ToLower(a.Path)
 				for _, end := range []string{"/view", "/preview", "/edit", ".html", ".htm", ".php", ".aspx", "/share", "/sharing", "/"} {
 					if strings.HasSuffix(path, end) {
-						p.Report(a.span, client.Breaks, fmt.Sprintf("%s looks like the address of a page and not of a picture.", quote(a.String())))
+						p.Report(Finding{
+							Span:     a.span,
+							Severity: client.Breaks,
+							Message:  fmt.Sprintf("%s looks like the address of a page and not of a picture.", quote(a.String())),
+						})
 						break
 					}
 				}
@@ -158,7 +191,11 @@ var linkChecks = []*Check{
 			for _, a := range p.pictureAddresses() {
 				for name := range a.Query() {
 					if expiring.MatchString(name) {
-						p.Report(a.span, client.Breaks, fmt.Sprintf("%s carries %q: such addresses answer for a while only.", quote(a.Host+a.Path), name))
+						p.Report(Finding{
+							Span:     a.span,
+							Severity: client.Breaks,
+							Message:  fmt.Sprintf("%s carries %q: such addresses answer for a while only.", quote(a.Host+a.Path), name),
+						})
 						break
 					}
 				}
@@ -173,7 +210,11 @@ var linkChecks = []*Check{
 		Passing: `<p style="margin: 0"><a href="https://www.brackwater.example/">Harbour office</a></p>`,
 		Run: func(p *Pass) {
 			for _, n := range p.Source.Elements("base") {
-				p.Report(n.Open, client.Degrades, "A base address is not honoured in messages.")
+				p.Report(Finding{
+					Span:     n.Open,
+					Severity: client.Degrades,
+					Message:  "A base address is not honoured in messages.",
+				})
 			}
 		},
 	},
@@ -185,13 +226,13 @@ var expiring = regexp.MustCompile(`(?i)^(expires?|expiry|exp|sig|signature|token
 const plainLink = "#0000ee"
 
 // doubleColour writes the link's colour on a span around its text too.
-func doubleColour(p *Pass, t target) *Fix {
-	n := t.first()
+func doubleColour(p *Pass, t Target) *Fix {
+	n := t.First()
 	colour := ""
-	if prepared := p.preparedNode(n); prepared != nil {
+	if prepared := p.PreparedNode(n); prepared != nil {
 		colour, _ = prepared.Declared("color")
 	}
-	h := p.hand()
+	h := p.Edit()
 	if strings.ContainsAny(colour, `"{`) {
 		return nil
 	}
@@ -201,34 +242,34 @@ func doubleColour(p *Pass, t target) *Fix {
 				return nil
 			}
 		}
-		h.declare(n, "color: "+plainLink)
-		h.wrapContent(n, `<span style="color: `+plainLink+`">`, "</span>")
-		return h.costly("Write the blue that browsers give it", "it stays that blue where a client would take another one, on a dark background too")
+		h.Declare(n, "color: "+plainLink)
+		h.WrapContent(n, `<span style="color: `+plainLink+`">`, "</span>")
+		return costlyFix(h, "Write the blue that browsers give it", "it stays that blue where a client would take another one, on a dark background too")
 	}
 	for _, c := range n.Children {
 		if c.Kind == markup.Element && markup.Block(c.Name) {
 			return nil // a span around a block is a fault of its own
 		}
 	}
-	h.wrapContent(n, `<span style="color: `+colour+`">`, "</span>")
-	return h.fix("Write the colour on a span inside the link too")
+	h.WrapContent(n, `<span style="color: `+colour+`">`, "</span>")
+	return fixOf(h, "Write the colour on a span inside the link too")
 }
 
 // linked makes a text a link that looks like the text around it.
-func (p *Pass) linked(t target, address func(text string) (string, bool)) *Fix {
+func (p *Pass) linked(t Target, address func(text string) (string, bool)) *Fix {
 	text := ""
-	if t.span.End <= len(p.Source.Source) {
-		text = p.Source.Source[t.span.Start:t.span.End]
+	if t.Span.End <= len(p.Source.Source) {
+		text = p.Source.Source[t.Span.Start:t.Span.End]
 	}
 	href, ok := address(text)
-	if !ok || strings.ContainsAny(text, "<>\"") || t.span.Len() == 0 {
+	if !ok || strings.ContainsAny(text, "<>\"") || t.Span.Len() == 0 {
 		return nil
 	}
-	colour := style.Hex(p.lookOf(t.first()).text.Color)
-	h := p.hand()
-	h.insert(t.span.Start, `<a href="`+href+`" style="color: `+colour+`; text-decoration: none"><span style="color: `+colour+`">`)
-	h.insert(t.span.End, "</span></a>")
-	return h.fix("Make it a link that looks like the text around it")
+	colour := style.Hex(p.lookOf(t.First()).text.Color)
+	h := p.Edit()
+	h.Insert(t.Span.Start, `<a href="`+href+`" style="color: `+colour+`; text-decoration: none"><span style="color: `+colour+`">`)
+	h.Insert(t.Span.End, "</span></a>")
+	return fixOf(h, "Make it a link that looks like the text around it")
 }
 
 // dialling is the modifier that is left out where a number is dialled.
@@ -253,7 +294,11 @@ func linkTexts(p *Pass) {
 	for _, n := range p.Doc.Root.Elements("a") {
 		switch text := strings.ToLower(strings.Trim(strings.TrimSpace(n.TextContent()), ".!:> \u00bb\u203a")); text {
 		case "here", "click here", "click", "link", "this link", "more", "read more", "learn more", "hier", "ici", "aquí", "qui", "klik hier":
-			p.Report(n.Open, client.Note, fmt.Sprintf("%q does not say where the link leads.", text))
+			p.Report(Finding{
+				Span:     n.Open,
+				Severity: client.Note,
+				Message:  fmt.Sprintf("%q does not say where the link leads.", text),
+			})
 		}
 	}
 }
@@ -261,15 +306,20 @@ func linkTexts(p *Pass) {
 func ampersands(p *Pass) {
 	for _, a := range p.addresses() {
 		raw := p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End]
-		h := p.hand()
+		h := p.Edit()
 		for _, at := range bareAmpersand.FindAllStringIndex(raw, -1) {
 			if strings.HasPrefix(raw[at[0]:], "&amp;") {
 				continue
 			}
-			h.insert(a.attr.Inner.Start+at[0]+1, "amp;")
+			h.Insert(a.attr.Inner.Start+at[0]+1, "amp;")
 		}
-		if len(h.edits) > 0 {
-			p.ReportFix(a.attr.Span, client.Note, fmt.Sprintf("%s holds an ampersand that is not written as &amp;.", quote(raw)), h.fix("Write &amp;"))
+		if !h.Empty() {
+			p.Report(Finding{
+				Span:     a.attr.Span,
+				Severity: client.Note,
+				Message:  fmt.Sprintf("%s holds an ampersand that is not written as &amp;.", quote(raw)),
+				Fix:      fixOf(h, "Write &amp;"),
+			})
 		}
 	}
 }
@@ -285,11 +335,16 @@ func addressSpaces(p *Pass) {
 		if encoded == a.value {
 			continue
 		}
-		h := p.hand()
+		h := p.Edit()
 		if raw := p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End]; strings.TrimSpace(raw) == a.value || raw == a.attr.Value {
-			h.replace(a.attr.Inner, markup.EscapeAttr(encoded))
+			h.Replace(a.attr.Inner, markup.EscapeAttr(encoded))
 		}
-		p.ReportFix(a.attr.Span, client.Degrades, fmt.Sprintf("%s holds signs that do not belong into an address.", quote(a.value)), h.fix("Encode them"))
+		p.Report(Finding{
+			Span:     a.attr.Span,
+			Severity: client.Degrades,
+			Message:  fmt.Sprintf("%s holds signs that do not belong into an address.", quote(a.value)),
+			Fix:      fixOf(h, "Encode them"),
+		})
 	}
 }
 
@@ -327,4 +382,202 @@ func (p *Pass) pictureAddresses() []pictureAddress {
 		}
 	}
 	return list
+}
+
+// address is one address written in the document.
+type address struct {
+	node  *markup.Node
+	attr  markup.Attr
+	value string // trimmed
+}
+
+// addresses lists the addresses of links and pictures that are written out; those that begin with
+// a field, or that were resolved from a picture's name, are left out.
+func (p *Pass) addresses() []address {
+	var list []address
+	for _, n := range p.Doc.Root.Elements() {
+		for _, a := range n.Attrs {
+			if a.Name != "href" && a.Name != "src" && a.Name != "background" || n.Is("link", "script") {
+				continue
+			}
+			if _, named := n.Attr(field.AttrPicture); named && a.Name == "src" {
+				continue
+			}
+			value := strings.TrimSpace(a.Value)
+			if strings.HasPrefix(value, "{{") {
+				continue
+			}
+			list = append(list, address{n, a, value})
+		}
+	}
+	return list
+}
+
+func schemeOf(value string) string {
+	i := strings.IndexByte(value, ':')
+	if i <= 0 || strings.ContainsAny(value[:i], "/?#.") {
+		return ""
+	}
+	return strings.ToLower(value[:i])
+}
+
+// local recognises paths of a disk or a shared folder.
+func local(value string) bool {
+	low := strings.ToLower(value)
+	drive := len(low) > 2 && low[0] >= 'a' && low[0] <= 'z' && low[1] == ':' && (low[2] == '\\' || low[2] == '/')
+	return strings.HasPrefix(low, "file:") || drive || strings.HasPrefix(value, `\\`) ||
+		strings.HasPrefix(low, "/users/") || strings.HasPrefix(low, "/home/") || strings.HasPrefix(low, "http://localhost") || strings.HasPrefix(low, "https://localhost") || strings.HasPrefix(low, "http://127.")
+}
+
+// placeholder recognises addresses that somebody meant to fill in later.
+func placeholder(value string) bool {
+	low := strings.ToLower(strings.TrimRight(value, "/"))
+	switch low {
+	case "", "#", "about:blank", "http:", "https:", "mailto:", "tel:", "todo", "tbd", "xxx", "url", "link", "https://#", "http://#":
+		return true
+	}
+	return strings.HasPrefix(low, "#") || strings.Contains(low, "://example.com") || strings.Contains(low, "://www.example.com") || strings.Contains(low, "yourdomain") || strings.Contains(low, "your-company")
+}
+
+func addressRelative(p *Pass) {
+	for _, a := range p.addresses() {
+		if placeholder(a.value) || local(a.value) || schemeOf(a.value) != "" {
+			continue
+		}
+		message := fmt.Sprintf("%s is not a full address: it lacks https://.", quote(a.value))
+		remedy := p.check.Remedy
+		if a.node.Is("img") {
+			message = fmt.Sprintf("The picture address %s is relative: it leads nowhere from a message.", quote(a.value))
+			if picture := p.Prepared.PictureOf(a.node); picture != nil && picture.Name != "" {
+				remedy = fmt.Sprintf("Write data-picture=%q in place of src; the address is then filled in.", picture.Name)
+			}
+		}
+		p.Report(Finding{
+			Span:     a.attr.Span,
+			Severity: client.Breaks,
+			Message:  message,
+			Fix:      p.fullAddress(a),
+			Remedy:   remedy,
+		})
+	}
+}
+
+func addressLocal(p *Pass) {
+	for _, a := range p.addresses() {
+		if local(a.value) {
+			p.Report(Finding{
+				Span:     a.attr.Span,
+				Severity: client.Breaks,
+				Message:  fmt.Sprintf("%s lies on a disk that the reader does not have.", quote(a.value)),
+			})
+		}
+	}
+}
+
+func linkTarget(p *Pass) {
+	for _, a := range p.addresses() {
+		if a.attr.Name == "href" && a.node.Is("a", "area") && placeholder(a.value) {
+			message := fmt.Sprintf("The link address %s is a placeholder.", quote(a.value))
+			if a.value == "" {
+				message = "The link has no address."
+			}
+			p.Report(Finding{Span: a.attr.Span, Severity: client.Breaks, Message: message})
+		}
+	}
+	for _, a := range p.addresses() {
+		if message := undialled(a.value); message != "" {
+			p.Report(Finding{
+				Span:     a.attr.Span,
+				Severity: client.Degrades,
+				Message:  message,
+				Fix:      p.dialled(a),
+				Remedy:   "Write tel: with a plus sign and digits only, or mailto: with a mail address.",
+			})
+		}
+	}
+	unsafeAddresses(p)
+	for _, n := range p.Doc.Root.Elements("a") {
+		if _, ok := n.Attr("href"); ok && strings.TrimSpace(n.TextContent()) == "" && len(n.Elements("img")) == 0 {
+			p.Report(Finding{
+				Span:     n.Open,
+				Severity: client.Degrades,
+				Message:  "The link has no text and no picture: nobody can see or press it.",
+			})
+		}
+	}
+}
+
+// undialled says what is wrong with a telephone or mail link that is written out.
+func undialled(value string) string {
+	rest, found := strings.CutPrefix(strings.ToLower(value), "tel:")
+	switch {
+	case found && rest != "" && !field.HasField(rest) && strings.Trim(rest, "+0123456789-.()") != "":
+		return fmt.Sprintf("%s holds more than digits; some telephones dial only a part of it, or nothing.", quote(value))
+	case strings.HasPrefix(strings.ToLower(value), "mailto:") && len(value) > len("mailto:") && !strings.Contains(value, "@") && !field.HasField(value):
+		return fmt.Sprintf("%s names no mail address.", quote(value))
+	}
+	return ""
+}
+
+// unsafeAddresses finds people whose value cannot be an address where one begins with it.
+func unsafeAddresses(p *Pass) {
+	if p.People == nil {
+		return
+	}
+	for _, n := range p.Doc.Root.Elements("a", "area") {
+		href := n.Attribute("href")
+		if href == nil || !strings.HasPrefix(strings.TrimSpace(href.Value), "{{") {
+			continue
+		}
+		pieces, _ := p.Fields.AttrPieces(*href)
+		if len(pieces) == 0 || pieces[0].Expr == nil {
+			continue
+		}
+		e := pieces[0].Expr
+		who := p.whose(func(someone *person.Person) bool { return !field.SafeAddress(person.Clean(e.Raw(someone))) })
+		if len(who) > 0 {
+			p.Report(Finding{
+				Span:     href.Span,
+				Severity: client.Breaks,
+				People:   who,
+				Message:  fmt.Sprintf("%s is no web, mail or telephone address for %s; their link is left empty.", e.Field, p.named(who)),
+				Remedy:   "Correct the value in the directory, or write the beginning of the address into the template.",
+			})
+		}
+	}
+}
+
+// fullAddress writes the missing https:// of an address that names a host, or the name of the template's picture.
+func (p *Pass) fullAddress(a address) *Fix {
+	h := p.Edit()
+	if a.node.Is("img") {
+		if picture := p.Prepared.PictureOf(a.node); picture != nil && picture.Name != "" {
+			h.Replace(a.attr.Span, "data-picture=\""+picture.Name+"\"")
+			return fixOf(h, "Name the template's picture; its address is then filled in")
+		}
+	}
+	host, _, _ := strings.Cut(strings.ToLower(a.value), "/")
+	switch at := strings.Index(p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End], a.value); {
+	case at < 0:
+		return nil
+	case strings.HasPrefix(a.value, "//"):
+		h.Insert(a.attr.Inner.Start+at, "https:")
+	case strings.HasPrefix(host, "www.") && !field.HasField(host):
+		h.Insert(a.attr.Inner.Start+at, "https://")
+	case strings.Contains(a.value, "@") && !strings.ContainsAny(a.value, "/ {"):
+		h.Insert(a.attr.Inner.Start+at, "mailto:")
+	}
+	return fixOf(h, "Write the address in full")
+}
+
+// dialled writes a telephone link with its digits alone.
+func (p *Pass) dialled(a address) *Fix {
+	rest, ok := strings.CutPrefix(strings.ToLower(a.value), "tel:")
+	digits := strings.Map(keepDigits, rest)
+	if !ok || len(digits) < 7 || strings.Trim(rest, "+0123456789-.() /\u00a0") != "" || strings.Contains(rest, "(0)") {
+		return nil
+	}
+	h := p.Edit()
+	h.Replace(a.attr.Inner, "tel:"+digits)
+	return fixOf(h, "Write the digits alone")
 }

@@ -44,23 +44,12 @@ func (p *Pass) looks() map[*markup.Node]look {
 
 // lookOf is the look in an element of the source as written.
 func (p *Pass) lookOf(written *markup.Node) look {
-	if n := p.preparedNode(written); n != nil {
+	if n := p.PreparedNode(written); n != nil {
 		if l, ok := p.looks()[n]; ok {
 			return l
 		}
 	}
 	return look{text: style.PlainText, background: color.RGBA{255, 255, 255, 255}}
-}
-
-// preparedNode finds the element of the prepared document that came from one of the source; nil when it is gone.
-func (p *Pass) preparedNode(written *markup.Node) *markup.Node {
-	if p.prepared == nil {
-		p.prepared = map[int]*markup.Node{}
-		for _, e := range p.Doc.Root.Elements() {
-			p.prepared[e.Open.Start] = e
-		}
-	}
-	return p.prepared[written.Open.Start]
 }
 
 // pixels writes a length in px without needless digits.

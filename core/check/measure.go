@@ -10,6 +10,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
+	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/person"
 )
@@ -172,9 +173,9 @@ func (m *measuring) gauges(profile *client.Profile, variant string) ([]*gauge, e
 
 // stored counts the markup that the client stores after it was installed.
 func (m *measuring) stored(profile *client.Profile, measure client.Measure, variant string) (func(*field.Filler, int) int, bool, error) {
-	doc, _ := client.Simulate(profile, m.prepared.Outgoing(), client.Install)
+	doc, _ := journey.Simulate(profile, m.prepared.Outgoing(), client.Install)
 	if profile.Pasted() {
-		client.Paste(doc)
+		journey.Paste(doc)
 	}
 	if dialect := block.Find(profile.Install.Dialect); dialect != nil {
 		// the block is the same for everybody: nobody's values are needed

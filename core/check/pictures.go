@@ -1,21 +1,158 @@
 package check
 
 import (
+	"encoding/base64"
 	"fmt"
+	"math"
+	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
 	"missivum/core/client"
 	"missivum/core/field"
+	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/picture"
+	"missivum/core/style"
+	"missivum/core/template"
 )
+
+// pictureChecks look at pictures and at how they are written.
+var pictureChecks = []*Check{
+	{
+		ID: "picture-size", Title: "Picture without width and height attributes",
+		Why:     "One engine takes the size from the attributes only and draws the true pixels without them; the others cannot keep the room free while the picture is blocked.",
+		Remedy:  "Write width and height as attributes, in pixels without a unit.",
+		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" style="width: 120px">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
+		Fix:     sizeAttributes,
+	},
+	{
+		ID: "picture-pixels", Title: "True pixels unlike the display size",
+		Why:     "A picture with other pixels than it is shown with is blurred, heavy, or blown up where the size is not honoured.",
+		Remedy:  "Make the file exactly the display size, or two or three times it; missivum fix does it where the proportions are the same.",
+		Failing: `<img src="wide.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Run:     picturePixels,
+	},
+	{
+		ID: "picture-format", Title: "Picture in a format that a client does not draw",
+		Why:     "Every client that shows pictures draws PNG, JPEG in screen colours and GIF; each other format is missing in some, and an animation may stand still at its first frame.",
+		Remedy:  "Make it PNG or JPEG: missivum fix does it for the template's own pictures, missivum picture fit for others.",
+		Failing: `<img src="pennant.svg" alt="Pennant" width="120" height="40">Brackwater`,
+		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Run:     pictureFormat,
+	},
+	{
+		ID: "picture-dark", Title: "Picture that vanishes on a dark background",
+		Why:     "In dark mode the background behind a see-through picture is dark while the picture stays as it is: dark lines and letters on it are gone.",
+		Remedy:  "Give it a light outline, as missivum fix does for the template's own pictures, or a plate with missivum picture dark.",
+		Failing: `<img src="dark.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
+		Run:     pictureDark,
+	},
+	{
+		ID: "picture-data", Title: "Picture written into the source",
+		Why:     "A data address takes the room of the whole picture in the signature's length, and several clients drop it.",
+		Remedy:  "Host the picture, or carry it beside the signature with data-picture.",
+		Failing: `<img src="data:image/gif;base64,R0lGODlhAQABAAAAACw=" alt="Brackwater" width="1" height="1">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/dot.gif" alt="Brackwater" width="1" height="1">Brackwater`,
+		Fix:     writtenOut,
+	},
+	{
+		ID: "picture-alt", Title: "Missing alternative text",
+		Why:     "While pictures are blocked, and for readers who hear the message, the alternative text is all there is.",
+		Remedy:  `Write alt="..." with what the picture says; alt="" when it is only decoration and not a link.`,
+		Failing: `<img src="https://pictures.brackwater.example/logo.png" width="120" height="40">Brackwater`,
+		Passing: `<img src="https://pictures.brackwater.example/line.png" alt="" width="120" height="2">Brackwater`,
+		Run:     pictureAlt,
+	},
+	{
+		ID: "picture-only", Title: "The whole signature is pictures",
+		Why:     "Nothing is left while pictures are blocked, nothing can be copied or dialled, and spam filters count it against the message.",
+		Remedy:  "Type names, numbers and links as text; keep pictures for logo and banner.",
+		Failing: `<img src="https://pictures.brackwater.example/card.png" alt="Card" width="400" height="160">`,
+		Passing: `<p>{{ cn }}</p><img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">`,
+		Run:     pictureOnly,
+	},
+	{
+		ID: "picture-border", Title: "Linked picture without a border of 0",
+		Why:     "Some clients render a frame in the colour of links around a linked picture that says nothing.",
+		Remedy:  `Write border="0" on the picture.`,
+		Failing: `<a href="https://www.brackwater.example/"><img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40"></a><span>Harbour office</span>`,
+		Passing: `<a href="https://www.brackwater.example/"><img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40" border="0"></a><span>Harbour office</span>`,
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			for _, n := range t.Nodes {
+				h.SetAttribute(n, "border", "0")
+			}
+			return fixOf(h, `Write border="0"`)
+		},
+	},
+	{
+		ID: "size-with-unit", Title: "Size attribute with a unit",
+		Why:     "Sizes in attributes are plain numbers of px; the word-processor engine does not read one with a unit.",
+		Remedy:  "Write the number alone.",
+		Failing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120px" height="40"><span>Harbour office</span>`,
+		Passing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40"><span>Harbour office</span>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Source.Elements("img", "table", "td", "th") {
+				for _, name := range []string{"width", "height"} {
+					v, _ := n.Attr(name)
+					number, ok := strings.CutSuffix(strings.ToLower(strings.TrimSpace(v)), "px")
+					if _, err := strconv.Atoi(number); !ok || err != nil {
+						continue
+					}
+					h := p.Edit()
+					h.SetAttribute(n, name, number)
+					p.Report(Finding{
+						Span:     n.Attribute(name).Span,
+						Severity: client.Degrades,
+						Message:  fmt.Sprintf("%s=%q carries a unit.", name, v),
+						Fix:      fixOf(h, "Write the number alone"),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "picture-size-differs", Title: "Attribute and style give different sizes",
+		Why:     "Browsers take the style, the word-processor engine the attribute: the picture is larger in one of them.",
+		Remedy:  "Write the same size in both.",
+		Failing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="240" height="80" style="width: 120px; height: 40px"><span>Harbour office</span>`,
+		Passing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40" style="width: 120px; height: 40px"><span>Harbour office</span>`,
+		Run: func(p *Pass) {
+			for _, n := range p.Doc.Root.Elements("img") {
+				h := p.Edit()
+				written := p.SourceNode(n)
+				said := ""
+				for _, name := range []string{"width", "height"} {
+					value, _ := n.Declared(name)
+					px, ok := style.Length(value, 0)
+					if have := n.Pixels(name); ok && !strings.HasSuffix(value, "%") && have > 0 && int(px+0.5) != have && written != nil && written.Attribute(name) != nil {
+						said += fmt.Sprintf(" The %s is %d px by the attribute and %s by the style.", name, have, value)
+						h.SetAttribute(written, name, strconv.Itoa(int(px+0.5)))
+					}
+				}
+				if said != "" {
+					p.Report(Finding{
+						Span:     n.Open,
+						Severity: client.Degrades,
+						Message:  strings.TrimSpace(said),
+						Fix:      fixOf(h, "Write the size that browsers show as the attribute"),
+					})
+				}
+			}
+		},
+	},
+}
 
 func picturePixels(p *Pass) {
 	for _, img := range p.Doc.Root.Elements("img") {
 		shown := p.Prepared.PictureOf(img)
-		if shown == nil || !client.Sized(img) || shown.Format == picture.SVG {
+		if shown == nil || !journey.Sized(img) || shown.Format == picture.SVG {
 			continue
 		}
 		width, height := img.Pixels("width"), img.Pixels("height")
@@ -26,10 +163,13 @@ func picturePixels(p *Pass) {
 		if a := img.Attribute("width"); a != nil && a.Span.Len() > 0 {
 			span = a.Span
 		}
-		p.ReportFix(span, client.Degrades,
-			fmt.Sprintf("%s has %d x %d px but is shown at %d x %d px.", shown.File, shown.Width, shown.Height, width, height),
-			p.fitPicture(shown))
-		p.findings[len(p.findings)-1].Remedy = fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens: missivum picture fit --width %d --height %d.", width, height, 2*width, 2*height, width, height)
+		p.Report(Finding{
+			Span:     span,
+			Severity: client.Degrades,
+			Message:  fmt.Sprintf("%s has %d x %d px but is shown at %d x %d px.", shown.File, shown.Width, shown.Height, width, height),
+			Fix:      p.fitPicture(shown),
+			Remedy:   fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens: missivum picture fit --width %d --height %d.", width, height, 2*width, 2*height, width, height),
+		})
 	}
 }
 
@@ -51,13 +191,29 @@ func pictureFormat(p *Pass) {
 			}
 		}
 		if len(missing) > 0 {
-			p.reportFor(missing, img.Open, client.Breaks, fmt.Sprintf("%s is %s and is not rendered.", shown.File, strings.ToUpper(shown.Format)), p.convertPicture(shown))
+			p.Report(Finding{
+				Clients:  missing,
+				Span:     img.Open,
+				Severity: client.Breaks,
+				Message:  fmt.Sprintf("%s is %s and is not rendered.", shown.File, strings.ToUpper(shown.Format)),
+				Fix:      p.convertPicture(shown),
+			})
 		}
 		if len(still) > 0 {
-			p.reportFor(still, img.Open, client.Note, fmt.Sprintf("Of the %d frames of %s only the first is shown: it must say all that matters.", shown.Frames, shown.File), nil)
+			p.Report(Finding{
+				Clients:  still,
+				Span:     img.Open,
+				Severity: client.Note,
+				Message:  fmt.Sprintf("Of the %d frames of %s only the first is shown: it must say all that matters.", shown.Frames, shown.File),
+			})
 		}
 		if shown.Colours == "cmyk" {
-			p.ReportFix(img.Open, client.Degrades, fmt.Sprintf("%s has printing colours (CMYK); clients render them wrongly or not at all.", shown.File), p.fitPicture(shown))
+			p.Report(Finding{
+				Span:     img.Open,
+				Severity: client.Degrades,
+				Message:  fmt.Sprintf("%s has printing colours (CMYK); clients render them wrongly or not at all.", shown.File),
+				Fix:      p.fitPicture(shown),
+			})
 		}
 	}
 }
@@ -81,15 +237,14 @@ func pictureDark(p *Pass) {
 			for _, s := range sights {
 				figures = append(figures, fmt.Sprintf("%.0f %% on %s (%s)", 100*s.Seen, s.Background, s.Colour))
 			}
-			p.ReportFix(img.Open, client.Degrades, fmt.Sprintf("%s vanishes on a %s background: of its edges are seen %s.", shown.File, strings.Join(backgrounds, " and "), strings.Join(figures, ", ")), p.outlinePicture(shown, backgrounds))
+			p.Report(Finding{
+				Span:     img.Open,
+				Severity: client.Degrades,
+				Message:  fmt.Sprintf("%s vanishes on a %s background: of its edges are seen %s.", shown.File, strings.Join(backgrounds, " and "), strings.Join(figures, ", ")),
+				Fix:      p.outlinePicture(shown, backgrounds),
+			})
 		}
 	}
-}
-
-// reportFor is ReportFix for some of the clients.
-func (p *Pass) reportFor(clients []string, span markup.Span, severity client.Severity, message string, m *Fix) {
-	p.ReportFix(span, severity, message, m)
-	p.findings[len(p.findings)-1].Clients = clients
 }
 
 func pictureAlt(p *Pass) {
@@ -98,9 +253,18 @@ func pictureAlt(p *Pass) {
 		link := img.Inside("a")
 		switch {
 		case !ok:
-			p.ReportFix(img.Open, client.Degrades, "The picture has no alternative text.", p.silentLine(img))
+			p.Report(Finding{
+				Span:     img.Open,
+				Severity: client.Degrades,
+				Message:  "The picture has no alternative text.",
+				Fix:      p.silentLine(img),
+			})
 		case strings.TrimSpace(alt) == "" && link != nil && strings.TrimSpace(link.TextContent()) == "":
-			p.Report(img.Open, client.Degrades, "The picture is all of a link and its alternative text is empty: blocked, the link is gone.")
+			p.Report(Finding{
+				Span:     img.Open,
+				Severity: client.Degrades,
+				Message:  "The picture is all of a link and its alternative text is empty: blocked, the link is gone.",
+			})
 		}
 	}
 }
@@ -134,7 +298,216 @@ func pictureOnly(p *Pass) {
 		})
 		if first != nil && letters < enoughText && !reported[first.Open.Start] {
 			reported[first.Open.Start] = true
-			p.Report(first.Open, client.Breaks, fmt.Sprintf("In the variant %q the signature is pictures only: no text is left when they are blocked.", variant))
+			p.Report(Finding{
+				Span:     first.Open,
+				Severity: client.Breaks,
+				Message:  fmt.Sprintf("In the variant %q the signature is pictures only: no text is left when they are blocked.", variant),
+			})
 		}
 	}
+}
+
+// sizeAttributes writes the size that the styles give, or that of the template's picture.
+func sizeAttributes(p *Pass, t Target) *Fix {
+	n := t.First()
+	width, height := n.Pixels("width"), n.Pixels("height")
+	prepared := p.PreparedNode(n)
+	if prepared == nil {
+		return nil
+	}
+	for _, d := range prepared.Style {
+		px, ok := style.Length(d.Value, 0)
+		if !ok || strings.HasSuffix(d.Value, "%") || px <= 0 {
+			continue
+		}
+		switch {
+		case d.Property == "width" && width == 0:
+			width = int(px + 0.5)
+		case d.Property == "height" && height == 0:
+			height = int(px + 0.5)
+		}
+	}
+	if shown := p.Prepared.PictureOf(n); shown != nil && shown.Width > 0 && shown.Height > 0 {
+		switch {
+		case width == 0 && height == 0:
+			return nil // its true pixels are seldom what is meant
+		case height == 0:
+			height = max(1, int(math.Round(float64(width)*float64(shown.Height)/float64(shown.Width))))
+		case width == 0:
+			width = max(1, int(math.Round(float64(height)*float64(shown.Width)/float64(shown.Height))))
+		}
+	}
+	if width == 0 || height == 0 {
+		return nil
+	}
+	h := p.Edit()
+	if n.Pixels("width") != width {
+		h.SetAttribute(n, "width", strconv.Itoa(width))
+	}
+	if n.Pixels("height") != height {
+		h.SetAttribute(n, "height", strconv.Itoa(height))
+	}
+	return fixOf(h, fmt.Sprintf("Write width=\"%d\" and height=\"%d\"", width, height))
+}
+
+// thinnest is how high or wide, in px, a picture may be that can only be a line.
+const thinnest = 4
+
+// silentLine writes the empty alternative text on a picture that is a line.
+func (p *Pass) silentLine(img *markup.Node) *Fix {
+	n := p.SourceNode(img)
+	thin := func(side string) bool { px := img.Pixels(side); return px > 0 && px <= thinnest }
+	if n == nil || img.Inside("a") != nil || !thin("width") && !thin("height") {
+		return nil
+	}
+	h := p.Edit()
+	h.SetAttribute(n, "alt", "")
+	return fixOf(h, "Write alt=\"\", since it is a line")
+}
+
+// sizeOfAll is the size in px at which all elements show a picture; false when they differ, when one has no size, or
+// when the file is not the template's own to change.
+func (p *Pass) sizeOfAll(shown *template.Picture) (width, height int, ok bool) {
+	if p.Template.Bare || shown.From != "" {
+		return 0, 0, false
+	}
+	for _, img := range p.Doc.Root.Elements("img") {
+		if p.Prepared.PictureOf(img) != shown {
+			continue
+		}
+		if p.hostedByContent(img) {
+			return 0, 0, false
+		}
+		w, h := img.Pixels("width"), img.Pixels("height")
+		if w == 0 || h == 0 || width > 0 && (w != width || h != height) {
+			return 0, 0, false
+		}
+		width, height = w, h
+	}
+	return width, height, width > 0
+}
+
+// hostedByContent tells an element whose address says which bytes it shows: it would go on showing the old ones.
+func (p *Pass) hostedByContent(img *markup.Node) bool {
+	_, named := img.Attr(field.AttrPicture)
+	_, naming := p.Template.Hosting()
+	src, _ := img.Attr("src")
+	return !named && naming == template.ByContent && markup.SchemeOf(src) == "https"
+}
+
+// mostUneven is by how much the proportions of a file and of the place in which it is shown may differ, so that it can
+// be fitted without a change that is seen.
+const mostUneven = 0.02
+
+// fitted is the recipe for a picture at a size; nil where its proportions are others.
+func fitted(shown *template.Picture, width, height int) *picture.Recipe {
+	even := shown.Format == picture.SVG || shown.Width == 1 && shown.Height == 1 // one colour
+	if !even && math.Abs(float64(shown.Width*height)/float64(shown.Height*width)-1) > mostUneven {
+		return nil
+	}
+	multiple := 1
+	if shown.Format == picture.SVG || shown.Width >= 2*width {
+		multiple = 2
+	}
+	recipe := &picture.Recipe{Width: width, Height: height, Multiple: multiple}
+	if slices.Contains(picture.Mailable, shown.Format) {
+		recipe.Format = shown.Format // as its name says
+	}
+	return recipe
+}
+
+// recipeFor is the recipe for a picture at the size in which all elements show it; nil where it is not to be drawn anew.
+func (p *Pass) recipeFor(shown *template.Picture) *picture.Recipe {
+	width, height, ok := p.sizeOfAll(shown)
+	if !ok {
+		return nil
+	}
+	return fitted(shown, width, height)
+}
+
+// fitPicture makes the file as large as it is shown, or twice that.
+func (p *Pass) fitPicture(shown *template.Picture) *Fix {
+	recipe := p.recipeFor(shown)
+	if recipe == nil {
+		return nil
+	}
+	return redrawn(p.Edit(), fmt.Sprintf("Fit %s to %d x %d px, with %s pixels", shown.File, recipe.Width, recipe.Height, times(recipe.Multiple)), Redraw{File: shown.File, From: shown.File, Recipe: recipe})
+}
+
+func times(multiple int) string {
+	if multiple == 2 {
+		return "twice as many"
+	}
+	return "as many"
+}
+
+// convertPicture makes a PNG or a JPEG of a file in a format that is not drawn everywhere.
+func (p *Pass) convertPicture(shown *template.Picture) *Fix {
+	recipe := p.recipeFor(shown)
+	if recipe == nil || shown.Name == "" || shown.Frames > 1 {
+		return nil
+	}
+	for _, img := range p.Doc.Root.Elements("img") {
+		if _, named := img.Attr(field.AttrPicture); p.Prepared.PictureOf(img) == shown && !named {
+			return nil // the file's name stands in an address
+		}
+	}
+	recipe.Format = "png"
+	if !shown.Transparent && shown.Format != picture.SVG {
+		recipe.Format = "jpeg"
+	}
+	file := strings.TrimSuffix(shown.File, path.Ext(shown.File)) + picture.Ending(recipe.Format)
+	if file != shown.File && slices.ContainsFunc(p.Template.Pictures, func(t template.Picture) bool { return t.File == file }) {
+		return nil
+	}
+	return redrawn(p.Edit(), fmt.Sprintf("Make %s of %s, and show that", file, shown.File), Redraw{File: file, Name: shown.Name, Alt: shown.Alt, From: shown.File, Recipe: recipe})
+}
+
+// outlinePicture draws a thin white line around what is seen of a see-through picture, unless it vanishes on light
+// background too.
+func (p *Pass) outlinePicture(shown *template.Picture, backgrounds []string) *Fix {
+	recipe := p.recipeFor(shown)
+	if recipe == nil || slices.Contains(backgrounds, "light") || shown.Format != picture.PNG { // a GIF has no half-seen edges
+		return nil
+	}
+	recipe.Dark = &picture.DarkSafe{Way: picture.Outline}
+	return redrawn(p.Edit(), "Draw a thin white line around what is seen of "+shown.File, Redraw{File: shown.File, From: shown.File, Recipe: recipe})
+}
+
+// writtenOut puts a picture that is written into the source into a file of its own.
+func writtenOut(p *Pass, t Target) *Fix {
+	n := t.First()
+	src := n.Attribute("src")
+	if p.Template.Bare || !n.Is("img") || src == nil {
+		return nil
+	}
+	value, _ := n.Attr("src")
+	_, encoded, found := strings.Cut(value, ";base64,")
+	if !found {
+		return nil
+	}
+	data, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(encoded), ""))
+	if err != nil {
+		return nil
+	}
+	facts, err := picture.Probe(data)
+	if err != nil || !slices.Contains(picture.Mailable, facts.Format) || len(data) > template.MaxPicture || len(p.Template.Pictures) >= template.MaxPictures {
+		return nil
+	}
+	name := ""
+	for i := 1; name == "" || p.Template.Picture(name) != nil; i++ {
+		name = fmt.Sprintf("picture-%d", i)
+	}
+	file := name + picture.Ending(facts.Format)
+	if slices.ContainsFunc(p.Template.Pictures, func(t template.Picture) bool { return t.File == file }) {
+		return nil
+	}
+	alt, _ := n.Attr("alt")
+	var recipe *picture.Recipe
+	if width, height := n.Pixels("width"), n.Pixels("height"); width > 0 && height > 0 && !picture.Fits(facts.Width, facts.Height, width, height) {
+		recipe = fitted(&template.Picture{Facts: facts}, width, height)
+	}
+	h := p.Edit()
+	h.Replace(src.Span, field.AttrPicture+`="`+name+`"`)
+	return redrawn(h, "Keep it in the file "+file+" and show that", Redraw{File: file, Name: name, Alt: alt, Data: data, Recipe: recipe})
 }

@@ -7,9 +7,12 @@ import (
 	"strings"
 
 	"missivum/core/client"
+	"missivum/core/edit"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/picture"
 	"missivum/core/style"
+	"missivum/core/template"
 )
 
 // styleChecks look at declarations: values, units, colours and fonts.
@@ -28,10 +31,10 @@ var styleChecks = []*Check{
 		Remedy:  "Take it away, or put it into a picture.",
 		Failing: `<div style="box-shadow: 2px 2px 4px #999999">Harbour office</div>`,
 		Passing: `<div style="border: 1px solid #999999">Harbour office</div>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
-			h.drop(t.span)
-			return h.costly("Take the effect away", "it is gone in the clients that render it too")
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			h.Drop(t.Span)
+			return costlyFix(h, "Take the effect away", "it is gone in the clients that render it too")
 		},
 	},
 	{
@@ -71,16 +74,16 @@ var styleChecks = []*Check{
 		Remedy:  "Write mso-line-height-rule: exactly beside line-height; the others leave it aside.",
 		Failing: `<p style="margin: 0; line-height: 20px">Harbour office</p>`,
 		Passing: `<p style="margin: 0; line-height: 20px; mso-line-height-rule: exactly">Harbour office</p>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
-			h.beside(t.span, "mso-line-height-rule: exactly")
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			h.Beside(t.Span, "mso-line-height-rule: exactly")
 			done := map[*markup.Node]bool{}
-			for _, n := range t.nodes {
+			for _, n := range t.Nodes {
 				for _, img := range n.Elements("img") {
-					h.letGrow(img, n, done)
+					letGrow(h, img, n, done)
 				}
 			}
-			return h.fix("Write the exact rule beside it")
+			return fixOf(h, "Write the exact rule beside it")
 		},
 	},
 	{
@@ -89,10 +92,10 @@ var styleChecks = []*Check{
 		Remedy:  "Write mso-line-height-rule: at-least on the cell that holds the picture.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="line-height: 18px; mso-line-height-rule: exactly"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" style="line-height: 18px; mso-line-height-rule: exactly"><tr><td style="mso-line-height-rule: at-least"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
-			h.letGrow(t.first(), nil, map[*markup.Node]bool{})
-			return h.fix("Let the line of the picture grow")
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			letGrow(h, t.First(), nil, map[*markup.Node]bool{})
+			return fixOf(h, "Let the line of the picture grow")
 		},
 	},
 	{
@@ -124,10 +127,10 @@ var styleChecks = []*Check{
 		Remedy:  "Take it out, or write mso-hide: all beside it.",
 		Failing: `<div style="display: none">Fares from Monday on</div><div>Harbour office</div>`,
 		Passing: `<div style="display: none; mso-hide: all">Fares from Monday on</div><div>Harbour office</div>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
-			h.beside(t.span, "mso-hide: all")
-			return h.fix("Tell the word processor to hide it too")
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
+			h.Beside(t.Span, "mso-hide: all")
+			return fixOf(h, "Tell the word processor to hide it too")
 		},
 	},
 	{
@@ -168,84 +171,84 @@ var styleChecks = []*Check{
 		Remedy:  "Make it 9 px or more; 11 for what must be read.",
 		Failing: `<p style="margin: 0; font-size: 7px">Registered in Saltmouth</p>`,
 		Passing: `<p style="margin: 0; font-size: 10px">Registered in Saltmouth</p>`,
-		Fix: func(p *Pass, t target) *Fix {
-			h := p.hand()
+		Fix: func(p *Pass, t Target) *Fix {
+			h := p.Edit()
 			text := ""
-			if h.isDeclaration(t.span) {
-				text = p.Source.Source[t.span.Start:t.span.End]
+			if h.IsDeclaration(t.Span) {
+				text = p.Source.Source[t.Span.Start:t.Span.End]
 			}
 			if !strings.HasPrefix(text, "font-size") {
 				return nil
 			}
-			h.setValue(t.span, "9px")
-			return h.fix("Make it 9 px")
+			h.SetValue(t.Span, "9px")
+			return fixOf(h, "Make it 9 px")
 		},
 	},
 }
 
 // letGrow lets the line of a picture be as high as the picture for the word processor, on the block nearest to it. It
 // fails where that is the element that asks for the exact height.
-func (h *hand) letGrow(img, exact *markup.Node, done map[*markup.Node]bool) {
+func letGrow(h *edit.Editor, img, exact *markup.Node, done map[*markup.Node]bool) {
 	block := img.Parent
 	for block.Kind == markup.Element && !markup.Block(block.Name) {
 		block = block.Parent
 	}
 	switch {
 	case block.Kind != markup.Element || block == exact:
-		h.fails = true
+		h.Fail()
 	case done[block] || block.Attribute("style") != nil && strings.Contains(block.Attribute("style").Value, "mso-line-height-rule: at-least"):
 	default:
 		done[block] = true
-		for _, d := range ownDeclarations(block) {
+		for _, d := range edit.Declarations(block) {
 			if d.Property == "mso-line-height-rule" {
-				h.setValue(d.Span, "at-least")
+				h.SetValue(d.Span, "at-least")
 				return
 			}
 		}
-		h.declare(block, "mso-line-height-rule: at-least")
+		h.Declare(block, "mso-line-height-rule: at-least")
 	}
 }
 
 // plainColour writes a colour with six digits. One that lets the background through is laid over the background that it
 // stands on.
-func plainColour(p *Pass, t target) *Fix {
-	l := p.lookOf(t.first())
+func plainColour(p *Pass, t Target) *Fix {
+	l := p.lookOf(t.First())
 	background, ink := l.background, l.text.Color
-	if parent := t.first().Parent; t.property == "color" && parent.Kind == markup.Element {
+	if parent := t.First().Parent; t.Property == "color" && parent.Kind == markup.Element {
 		ink = p.lookOf(parent).text.Color // currentColor is then that of the element around
 	}
-	value, ok := style.Opaque(t.value, background, ink)
+	value, ok := style.Opaque(t.Value, background, ink)
 	if !ok {
 		return nil
 	}
-	h := p.hand()
-	h.setValue(t.span, value)
-	return h.fix("Write the colour with six digits")
+	h := p.Edit()
+	h.SetValue(t.Span, value)
+	return fixOf(h, "Write the colour with six digits")
 }
 
 // plainUnit writes rem as px, and sums of calc() that are all px.
-func plainUnit(p *Pass, t target) *Fix {
-	value, ok := style.InPixels(t.value)
+func plainUnit(p *Pass, t Target) *Fix {
+	value, ok := style.InPixels(t.Value)
 	if !ok {
 		return nil
 	}
-	h := p.hand()
-	h.setValue(t.span, value)
-	return h.fix("Write the value in px")
+	h := p.Edit()
+	h.SetValue(t.Span, value)
+	return fixOf(h, "Write the value in px")
 }
 
 // plainVariable writes the value of a custom property: the one that an element around or the sheet's root declares,
 // else the stand-by.
-func plainVariable(p *Pass, t target) *Fix {
-	_, rest, found := strings.Cut(t.value, "var(")
+func plainVariable(p *Pass, t Target) *Fix {
+	_, rest, found := strings.Cut(t.Value, "var(")
 	inner, after, closed := strings.Cut(rest, ")")
 	if !found || !closed || strings.Contains(inner, "(") {
 		return nil
 	}
 	name, standBy, _ := strings.Cut(inner, ",")
 	value := strings.TrimSpace(standBy)
-	for n := t.first(); n != nil; n = n.Parent {
-		for _, d := range ownDeclarations(n) {
+	for n := t.First(); n != nil; n = n.Parent {
+		for _, d := range edit.Declarations(n) {
 			if d.Property == strings.TrimSpace(name) {
 				value = d.Value
 			}
@@ -265,18 +268,18 @@ func plainVariable(p *Pass, t target) *Fix {
 	if value == "" {
 		return nil
 	}
-	before, _, _ := strings.Cut(t.value, "var(")
-	h := p.hand()
-	h.setValue(t.span, before+value+after)
-	return h.fix("Write the value itself")
+	before, _, _ := strings.Cut(t.Value, "var(")
+	h := p.Edit()
+	h.SetValue(t.Span, before+value+after)
+	return fixOf(h, "Write the value itself")
 }
 
 // engineSheet puts a style sheet for the word-processor engine in front, with the first font of the list that it
 // has.
-func engineSheet(p *Pass, t target) *Fix {
-	families := client.FamiliesOf(markup.Declaration{Property: "font-family", Value: p.fontsAt(t)})
+func engineSheet(p *Pass, t Target) *Fix {
+	families := style.FamiliesOf(markup.Declaration{Property: "font-family", Value: p.fontsAt(t)})
 	for _, name := range families[min(1, len(families)):] {
-		if !slices.ContainsFunc(t.behaviour.Match.Fonts, func(f string) bool { return strings.EqualFold(f, name) }) {
+		if !slices.ContainsFunc(t.Behaviour.Match.Fonts, func(f string) bool { return strings.EqualFold(f, name) }) {
 			continue
 		}
 		generic := style.Generic(name)
@@ -284,19 +287,19 @@ func engineSheet(p *Pass, t target) *Fix {
 		if !strings.EqualFold(name, generic) {
 			list += ", " + generic
 		}
-		h := p.hand()
-		h.insert(p.start(), "<!--[if mso]><style>table, td, div, p, a, span { font-family: "+list+" !important }</style><![endif]-->\n")
-		return h.fix("Tell that engine its font in a style sheet for it alone")
+		h := p.Edit()
+		h.Insert(p.start(), "<!--[if mso]><style>table, td, div, p, a, span { font-family: "+list+" !important }</style><![endif]-->\n")
+		return fixOf(h, "Tell that engine its font in a style sheet for it alone")
 	}
 	return nil
 }
 
 // fontsAt is the list of fonts that a cause is about.
-func (p *Pass) fontsAt(t target) string {
+func (p *Pass) fontsAt(t Target) string {
 	for _, n := range p.Doc.Root.Elements() {
 		for _, d := range n.Style {
-			if d.Span == t.span {
-				return strings.Join(client.FamiliesOf(d), ", ")
+			if d.Span == t.Span {
+				return strings.Join(style.FamiliesOf(d), ", ")
 			}
 		}
 	}
@@ -339,7 +342,7 @@ func (p *Pass) declarations(visit func(n *markup.Node, d markup.Declaration)) {
 
 func genericFonts(p *Pass) {
 	p.declarations(func(n *markup.Node, d markup.Declaration) {
-		families := client.FamiliesOf(d)
+		families := style.FamiliesOf(d)
 		if len(families) == 0 || d.Property != "font-family" || strings.Contains(d.Value, "{{") {
 			return
 		}
@@ -347,10 +350,14 @@ func genericFonts(p *Pass) {
 		if slices.Contains(style.GenericFamilies, last) || last == "inherit" || last == "initial" {
 			return
 		}
-		h := p.hand()
-		h.setValue(d.Span, d.Value+", "+style.Generic(families[0]))
-		p.ReportFix(d.Span, client.Note, fmt.Sprintf("The list ends with %s; where that is not there either, each client takes its own default.", families[len(families)-1]),
-			h.fix("End the list with "+style.Generic(families[0])))
+		h := p.Edit()
+		h.SetValue(d.Span, d.Value+", "+style.Generic(families[0]))
+		p.Report(Finding{
+			Span:     d.Span,
+			Severity: client.Note,
+			Message:  fmt.Sprintf("The list ends with %s; where that is not there either, each client takes its own default.", families[len(families)-1]),
+			Fix:      fixOf(h, "End the list with "+style.Generic(families[0])),
+		})
 	})
 }
 
@@ -369,9 +376,14 @@ func bareLengths(p *Pass) {
 		if !wrong {
 			return
 		}
-		h := p.hand()
-		h.setValue(d.Span, strings.Join(words, " "))
-		p.ReportFix(d.Span, client.Degrades, fmt.Sprintf("%s has no unit.", quote(d.Property+": "+d.Value)), h.fix("Write px behind it"))
+		h := p.Edit()
+		h.SetValue(d.Span, strings.Join(words, " "))
+		p.Report(Finding{
+			Span:     d.Span,
+			Severity: client.Degrades,
+			Message:  fmt.Sprintf("%s has no unit.", quote(d.Property+": "+d.Value)),
+			Fix:      fixOf(h, "Write px behind it"),
+		})
 	})
 }
 
@@ -385,12 +397,17 @@ func unknownProperties(p *Pass) {
 		remedy := "Take it out, or write the property's name as it is."
 		if len(nearest) > 0 {
 			remedy = "Probably meant: " + strings.Join(nearest, ", ") + "."
-			h := p.hand()
-			h.replace(markup.Span{Start: d.Span.Start, End: d.Span.Start + len(d.Property)}, nearest[0])
-			m = h.costly("Write "+nearest[0], "it does something from then on; look at it")
+			h := p.Edit()
+			h.Replace(markup.Span{Start: d.Span.Start, End: d.Span.Start + len(d.Property)}, nearest[0])
+			m = costlyFix(h, "Write "+nearest[0], "it does something from then on; look at it")
 		}
-		p.ReportFix(d.Span, client.Degrades, fmt.Sprintf("There is no property %q.", d.Property), m)
-		p.findings[len(p.findings)-1].Remedy = remedy
+		p.Report(Finding{
+			Span:     d.Span,
+			Severity: client.Degrades,
+			Message:  fmt.Sprintf("There is no property %q.", d.Property),
+			Fix:      m,
+			Remedy:   remedy,
+		})
 	})
 }
 
@@ -410,9 +427,14 @@ func duplicateDeclarations(p *Pass) {
 		if !twice || before.Important || !plainValue(before.Value) || !plainValue(d.Value) {
 			return // the first may be there for clients that do not read the second
 		}
-		h := p.hand()
-		h.drop(before.Span)
-		p.ReportFix(before.Span, client.Note, fmt.Sprintf("%s is written again behind it: %s counts.", d.Property, quote(d.Value)), h.fix("Keep the last one"))
+		h := p.Edit()
+		h.Drop(before.Span)
+		p.Report(Finding{
+			Span:     before.Span,
+			Severity: client.Note,
+			Message:  fmt.Sprintf("%s is written again behind it: %s counts.", d.Property, quote(d.Value)),
+			Fix:      fixOf(h, "Keep the last one"),
+		})
 	})
 }
 
@@ -431,9 +453,58 @@ func importantMarks(p *Pass) {
 		if n == nil || !d.Important {
 			return
 		}
-		h := p.hand()
+		h := p.Edit()
 		at := strings.LastIndexByte(p.Source.Source[d.Span.Start:d.Span.End], '!') + d.Span.Start
-		h.remove(markup.Span{Start: at, End: d.Span.End})
-		p.ReportFix(d.Span, client.Note, fmt.Sprintf("%s carries !important in a style attribute.", d.Property), h.fix("Take the mark away"))
+		h.Remove(markup.Span{Start: at, End: d.Span.End})
+		p.Report(Finding{
+			Span:     d.Span,
+			Severity: client.Note,
+			Message:  fmt.Sprintf("%s carries !important in a style attribute.", d.Property),
+			Fix:      fixOf(h, "Take the mark away"),
+		})
 	})
+}
+
+// cutCorners cuts round corners into the picture itself and takes the property away.
+func cutCorners(p *Pass, t Target) *Fix {
+	var shown *template.Picture
+	for _, n := range t.Nodes {
+		prepared := p.PreparedNode(n)
+		if prepared == nil || !n.Is("img") {
+			return nil
+		}
+		of := p.Prepared.PictureOf(prepared)
+		if of == nil || shown != nil && of != shown {
+			return nil
+		}
+		shown = of
+	}
+	if shown == nil || t.Property != "border-radius" || shown.Format != picture.PNG {
+		return nil
+	}
+	recipe := p.recipeFor(shown)
+	if recipe == nil || !shaped(recipe, t.Value) {
+		return nil
+	}
+	h := p.Edit()
+	h.Drop(t.Span)
+	return redrawn(h, "Cut the shape into "+shown.File+" itself", Redraw{File: shown.File, From: shown.File, Recipe: recipe})
+}
+
+// shaped writes a border-radius into a recipe; false for one of several lengths.
+func shaped(r *picture.Recipe, value string) bool {
+	if percent, found := strings.CutSuffix(value, "%"); found {
+		share, err := strconv.ParseFloat(percent, 64)
+		if err != nil || share < 50 { // less has corners that are no circles in a picture that is no square
+			return false
+		}
+		r.Shape = picture.Round
+		return true
+	}
+	px, ok := style.Length(value, 0)
+	if !ok || px <= 0 || px > picture.MaxDisplay {
+		return false
+	}
+	r.Shape, r.Radius = picture.Rounded, px
+	return true
 }

@@ -1,7 +1,6 @@
 package check
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -9,7 +8,6 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/markup"
-	"missivum/core/problem"
 )
 
 // Verdict says in how many clients a template is safe: nothing breaks there and no limit is exceeded.
@@ -129,65 +127,19 @@ type Cell struct {
 	Basis    client.Basis    `json:"basis,omitempty"`
 }
 
-// Survival makes the map of a template.
-func Survival(in Input) (_ *Map, err error) {
-	defer func() { err = problem.As(problem.Refused, err) }()
-	r, prepared, err := find(in)
+// Survival makes the map of a template. A template with mistakes has none.
+func Survival(in Input) (*Map, error) {
+	p, err := newPass(in)
 	if err != nil {
 		return nil, err
 	}
-	if prepared == nil {
-		for _, f := range r.Findings {
-			if f.Check == LanguageID {
-				return nil, fmt.Errorf("the template has a mistake in line %d: %s", f.Line, f.Message)
-			}
-		}
-		return nil, errors.New("the template has mistakes")
+	r := p.run()
+	if len(p.mistakes) > 0 {
+		return nil, p.mistakes
 	}
-	p := &Pass{Input: in, Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared}
-	m := &Map{Clients: client.IDs(in.Profiles), Rows: []Row{}, Verdict: verdict(in.Profiles, r)}
-	rows := map[causeKey]*Row{}
-	var order []causeKey
-	at := func(key causeKey, span markup.Span, what, check string) *Row {
-		if rows[key] == nil {
-			place := p.Doc.Place(span.Start)
-			row := &Row{What: what, Check: check, Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Cells: make([]Cell, len(in.Profiles))}
-			for i, profile := range in.Profiles {
-				row.Cells[i].State = StaysKept
-				if profile.Form != "html" {
-					row.Cells[i].State = IsNotOfMarks
-				}
-			}
-			rows[key] = row
-			order = append(order, key)
-		}
-		return rows[key]
-	}
-	elements := map[causeKey]map[int]bool{}
-	for i, profile := range in.Profiles {
-		if profile.Form != "html" {
-			continue
-		}
-		_, events := client.Simulate(profile, p.Doc, client.Render)
-		for _, e := range events {
-			if e.Behaviour.Severity == "" {
-				continue
-			}
-			key := causeKey{e.Behaviour.Check, e.Span.Start, e.What}
-			row := at(key, e.Span, e.What, e.Behaviour.Check)
-			row.Cells[i].worsen(stateOf(e.Behaviour.Does), e.Behaviour.Severity, e.Behaviour.Says, e.Behaviour.Basis)
-			if elements[key] == nil {
-				elements[key] = map[int]bool{}
-				row.Element = e.Node.Open.Start
-			}
-			elements[key][e.Node.Open.Start] = true
-			row.Count = len(elements[key])
-		}
-	}
-	p.pictureRows(at)
-	for _, key := range order {
-		rows[key].Harm = harm(in.Profiles, rows[key].Cells)
-		m.Rows = append(m.Rows, *rows[key])
+	m := &Map{Clients: client.IDs(in.Profiles), Rows: p.rows(), Verdict: verdict(in.Profiles, r)}
+	for i := range m.Rows {
+		m.Rows[i].Harm = harm(in.Profiles, m.Rows[i].Cells)
 	}
 	sort.SliceStable(m.Rows, func(i, j int) bool {
 		if m.Rows[i].Harm != m.Rows[j].Harm {
@@ -198,22 +150,58 @@ func Survival(in Input) (_ *Map, err error) {
 	return m, nil
 }
 
-// pictureRows adds a row for each picture: how it arrives in each client by the way that it goes.
-func (p *Pass) pictureRows(at func(causeKey, markup.Span, string, string) *Row) {
+// rows are the causes that somebody would see, and the pictures.
+func (p *Pass) rows() []Row {
+	rows := []Row{}
+	for _, c := range p.causes {
+		row := p.newRow(c.first.Span, c.subject.String(), c.check)
+		row.Element, row.Count = c.first.Node.Open.Start, len(c.elements)
+		seen := false
+		for _, in := range c.in {
+			for _, e := range in.events {
+				if b := e.Behaviour; b.Severity != "" {
+					row.Cells[in.profile].worsen(stateOf(b.Does), b.Severity, b.Says, b.Basis)
+					seen = true
+				}
+			}
+		}
+		if seen {
+			rows = append(rows, row)
+		}
+	}
+	return append(rows, p.pictureRows()...)
+}
+
+// newRow is a row in which everything is kept.
+func (p *Pass) newRow(span markup.Span, what, check string) Row {
+	place := p.Doc.Place(span.Start)
+	row := Row{What: what, Check: check, Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Cells: make([]Cell, len(p.Profiles))}
+	for i, profile := range p.Profiles {
+		row.Cells[i].State = StaysKept
+		if profile.Form != "html" {
+			row.Cells[i].State = IsNotOfMarks
+		}
+	}
+	return row
+}
+
+// pictureRows are a row for each picture: how it arrives in each client by the way that it goes.
+func (p *Pass) pictureRows() []Row {
+	var rows []Row
 	for _, img := range p.Doc.Root.Elements("img") {
 		src, _ := img.Attr("src")
 		way := "hosted"
-		switch client.SchemeOf(src) {
+		switch markup.SchemeOf(src) {
 		case "data":
 			continue // what becomes of it is a behaviour of its own
-		case "cid", client.RelativeAddress, client.WordAddress:
+		case "cid", markup.RelativeAddress, markup.WordAddress:
 			way = "carried"
 		}
 		name := src
 		if shown := p.Prepared.PictureOf(img); shown != nil {
 			name = shown.File
 		}
-		row := at(causeKey{"picture", img.Open.Start, name}, img.Open, "the picture "+shorten(name), "")
+		row := p.newRow(img.Open, "the picture "+shorten(name), "")
 		row.Count, row.Element = 1, img.Open.Start
 		for i, profile := range p.Profiles {
 			if profile.Pictures == nil || profile.Form != "html" {
@@ -236,7 +224,9 @@ func (p *Pass) pictureRows(at func(causeKey, markup.Span, string, string) *Row) 
 				}
 			}
 		}
+		rows = append(rows, row)
 	}
+	return rows
 }
 
 // worsen notes what becomes of the construct, if it is worse than what is noted.

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"missivum/core/client"
+	"missivum/core/edit"
 	"missivum/demo"
 )
 
@@ -83,7 +84,7 @@ func TestContrasts(t *testing.T) {
 	if f.Fix == nil || f.Fix.Safe {
 		t.Fatalf("%+v", f)
 	}
-	after, err := Apply(`<p style="margin: 0; color: #aaaaaa">x</p>`, f.Fix.Edits)
+	after, err := edit.Apply(`<p style="margin: 0; color: #aaaaaa">x</p>`, f.Fix.Edits)
 	if err != nil || len(found(t, "contrast", after)) != 0 || after == `<p style="margin: 0; color: #000000">x</p>` {
 		t.Errorf("%s, %v", after, err)
 	}

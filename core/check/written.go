@@ -8,6 +8,7 @@ import (
 	"unicode"
 
 	"missivum/core/client"
+	"missivum/core/edit"
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
@@ -54,7 +55,12 @@ var writtenChecks = []*Check{
 		Passing: `<p style="margin: 0; font-weight: bold">Harbour office</p>`,
 		Run: func(p *Pass) {
 			for _, n := range p.Doc.Root.Elements("h1", "h2", "h3", "h4", "h5", "h6") {
-				p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> is a heading of the whole message for who hears it.", n.Name), p.headingToParagraph(n))
+				p.Report(Finding{
+					Span:     n.Open,
+					Severity: client.Note,
+					Message:  fmt.Sprintf("<%s> is a heading of the whole message for who hears it.", n.Name),
+					Fix:      p.headingToParagraph(n),
+				})
 			}
 		},
 	},
@@ -66,7 +72,11 @@ var writtenChecks = []*Check{
 		Passing: `<div>Harbour office</div>`,
 		Run: func(p *Pass) {
 			for _, n := range p.Doc.Root.Elements("ul", "ol") {
-				p.Report(n.Open, client.Note, fmt.Sprintf("<%s>: its indent and marks differ in every client.", n.Name))
+				p.Report(Finding{
+					Span:     n.Open,
+					Severity: client.Note,
+					Message:  fmt.Sprintf("<%s>: its indent and marks differ in every client.", n.Name),
+				})
 			}
 		},
 	},
@@ -89,9 +99,14 @@ var writtenChecks = []*Check{
 				if len(n.Children) > 0 || n.Close.Len() == 0 || len(n.Attrs) > 0 && n.Attribute("style") == nil && n.Attribute("class") == nil {
 					continue
 				}
-				h := p.hand()
-				h.replace(markup.Span{Start: n.Open.Start, End: n.Close.End}, "")
-				p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> has nothing in it.", n.Name), h.fix("Take it out"))
+				h := p.Edit()
+				h.Replace(markup.Span{Start: n.Open.Start, End: n.Close.End}, "")
+				p.Report(Finding{
+					Span:     n.Open,
+					Severity: client.Note,
+					Message:  fmt.Sprintf("<%s> has nothing in it.", n.Name),
+					Fix:      fixOf(h, "Take it out"),
+				})
 			}
 		},
 	},
@@ -104,9 +119,14 @@ var writtenChecks = []*Check{
 		Run: func(p *Pass) {
 			p.Source.Root.Walk(func(n *markup.Node) bool {
 				if n.Kind == markup.Stray && !slices.Contains([]string{"html", "head", "body", "p", "br"}, n.Name) {
-					h := p.hand()
-					h.replace(n.Open, "")
-					p.ReportFix(n.Open, client.Degrades, fmt.Sprintf("</%s> closes nothing.", n.Name), h.fix("Take it out"))
+					h := p.Edit()
+					h.Replace(n.Open, "")
+					p.Report(Finding{
+						Span:     n.Open,
+						Severity: client.Degrades,
+						Message:  fmt.Sprintf("</%s> closes nothing.", n.Name),
+						Fix:      fixOf(h, "Take it out"),
+					})
 				}
 				return n.Kind != markup.Conditional
 			})
@@ -129,9 +149,14 @@ var writtenChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, n := range p.Source.Elements() {
 				for _, span := range n.Repeated {
-					h := p.hand()
-					h.remove(span)
-					p.ReportFix(span, client.Degrades, fmt.Sprintf("%s stands on <%s> a second time.", quote(p.Source.Source[span.Start:span.End]), n.Name), h.fix("Keep the first, as browsers do"))
+					h := p.Edit()
+					h.Remove(span)
+					p.Report(Finding{
+						Span:     span,
+						Severity: client.Degrades,
+						Message:  fmt.Sprintf("%s stands on <%s> a second time.", quote(p.Source.Source[span.Start:span.End]), n.Name),
+						Fix:      fixOf(h, "Keep the first, as browsers do"),
+					})
 				}
 			}
 		},
@@ -180,28 +205,28 @@ var writtenChecks = []*Check{
 
 // plainElement writes an element that every client knows: a div for a block, a span for one with attributes, and
 // nothing for one without.
-func plainElement(p *Pass, t target) *Fix {
-	h := p.hand()
-	for _, n := range t.nodes {
+func plainElement(p *Pass, t Target) *Fix {
+	h := p.Edit()
+	for _, n := range t.Nodes {
 		switch {
 		case n.Is("article", "aside", "footer", "header", "hgroup", "main", "nav", "section", "figure", "figcaption", "details", "summary"):
-			h.rename(n, "div")
+			h.Rename(n, "div")
 		case n.Is("time", "mark", "data", "kbd", "bdi", "output", "blink", "meter", "progress"):
-			h.rename(n, "span")
+			h.Rename(n, "span")
 		case len(n.Attrs) == 0:
-			h.unwrap(n)
+			h.Unwrap(n)
 		default:
 			return nil
 		}
 	}
-	return h.fix("Write an element that every client knows")
+	return fixOf(h, "Write an element that every client knows")
 }
 
 var fontSizeNames = map[string]string{"1": "10px", "2": "13px", "3": "16px", "4": "18px", "5": "24px", "6": "32px", "7": "48px"}
 
 func obsoleteElements(p *Pass) {
 	for _, n := range p.Source.Elements("font", "center", "marquee", "blink", "big", "tt", "strike", "basefont") {
-		h := p.hand()
+		h := p.Edit()
 		var styles []string
 		switch n.Name {
 		case "font":
@@ -214,20 +239,25 @@ func obsoleteElements(p *Pass) {
 				case a.Name == "size" && fontSizeNames[a.Value] != "":
 					styles = append(styles, "font-size: "+fontSizeNames[a.Value])
 				default:
-					h.fails = true
+					h.Fail()
 				}
 			}
-			h.replaceTags(n, "span", styles)
+			replaceTags(h, n, "span", styles)
 		case "strike":
-			h.replaceTags(n, "span", []string{"text-decoration: line-through"})
+			replaceTags(h, n, "span", []string{"text-decoration: line-through"})
 		case "tt":
-			h.replaceTags(n, "span", []string{"font-family: monospace"})
+			replaceTags(h, n, "span", []string{"font-family: monospace"})
 		case "center":
 			if len(n.Elements("table")) == 0 {
-				h.replaceTags(n, "div", []string{"text-align: center"})
+				replaceTags(h, n, "div", []string{"text-align: center"})
 			}
 		}
-		p.ReportFix(n.Open, client.Note, fmt.Sprintf("<%s> is obsolete.", n.Name), h.fix("Write styles in its place"))
+		p.Report(Finding{
+			Span:     n.Open,
+			Severity: client.Note,
+			Message:  fmt.Sprintf("<%s> is obsolete.", n.Name),
+			Fix:      fixOf(h, "Write styles in its place"),
+		})
 	}
 }
 
@@ -242,24 +272,24 @@ func withGeneric(list string) string {
 
 // replaceTags writes another element with a style attribute in the place of one that has no other attributes to
 // keep.
-func (h *hand) replaceTags(n *markup.Node, name string, styles []string) {
+func replaceTags(h *edit.Editor, n *markup.Node, name string, styles []string) {
 	if n.Close.Len() == 0 || n.Name != "font" && len(n.Attrs) > 0 {
-		h.fails = true
+		h.Fail()
 		return
 	}
 	tag := "<" + name
 	if len(styles) > 0 {
 		tag += ` style="` + markup.EscapeAttr(strings.Join(styles, "; ")) + `"`
 	}
-	h.replace(n.Open, tag+">")
-	h.replace(n.Close, "</"+name+">")
+	h.Replace(n.Open, tag+">")
+	h.Replace(n.Close, "</"+name+">")
 }
 
 // usefulWordStyles are properties of the word processor that a signature is better with.
 var usefulWordStyles = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-hide", "mso-font-alt", "mso-padding-alt", "mso-text-raise", "mso-height-rule"}
 
 func wordLeftovers(p *Pass) {
-	h := p.hand()
+	h := p.Edit()
 	var first markup.Span
 	count := 0
 	found := func(span markup.Span) {
@@ -277,23 +307,28 @@ func wordLeftovers(p *Pass) {
 		}
 		if strings.HasPrefix(n.Name, "o:") || strings.HasPrefix(n.Name, "st1:") || strings.HasPrefix(n.Name, "?xml") {
 			found(n.Open)
-			h.unwrap(n)
+			h.Unwrap(n)
 			return true
 		}
 		if class, ok := n.Attr("class"); ok && strings.HasPrefix(class, "Mso") && len(strings.Fields(class)) == 1 && !p.styled(class) {
 			found(n.Attribute("class").Span)
-			h.removeAttribute(n, "class")
+			h.RemoveAttribute(n, "class")
 		}
 		return true
 	})
 	p.declarations(func(_ *markup.Node, d markup.Declaration) {
 		if strings.HasPrefix(d.Property, "mso-") && !slices.Contains(usefulWordStyles, d.Property) {
 			found(d.Span)
-			h.drop(d.Span)
+			h.Drop(d.Span)
 		}
 	})
 	if count > 0 {
-		p.ReportFix(first, client.Note, fmt.Sprintf("%d leftovers of a word processor; this is the first.", count), h.fix("Take them out"))
+		p.Report(Finding{
+			Span:     first,
+			Severity: client.Note,
+			Message:  fmt.Sprintf("%d leftovers of a word processor; this is the first.", count),
+			Fix:      fixOf(h, "Take them out"),
+		})
 	}
 }
 
@@ -317,13 +352,18 @@ func missingEndTags(p *Pass) {
 		if raw := p.Source.Raw(n); strings.HasSuffix(raw, "/>") && !n.Is("div", "span", "a", "b", "table") {
 			continue
 		}
-		h := p.hand()
-		h.insert(endOf(n), "</"+n.Name+">")
-		m := h.fix("Close it where browsers do")
+		h := p.Edit()
+		h.Insert(endOf(n), "</"+n.Name+">")
+		m := fixOf(h, "Close it where browsers do")
 		if slices.Contains(formatting, n.Name) && p.showsBehind(endOf(n)) {
-			m = h.costly("Close it at the end of what it stands in", "what stands behind it no longer has its look, which browsers give to all of that")
+			m = costlyFix(h, "Close it at the end of what it stands in", "what stands behind it no longer has its look, which browsers give to all of that")
 		}
-		p.ReportFix(n.Open, client.Degrades, fmt.Sprintf("<%s> is not closed.", n.Name), m)
+		p.Report(Finding{
+			Span:     n.Open,
+			Severity: client.Degrades,
+			Message:  fmt.Sprintf("<%s> is not closed.", n.Name),
+			Fix:      m,
+		})
 	}
 }
 
@@ -348,7 +388,12 @@ func duplicateIDs(p *Pass) {
 			continue
 		}
 		if seen[a.Value] {
-			p.ReportFix(a.Span, client.Note, fmt.Sprintf("The id %q is on an element before this one too.", a.Value), p.withoutID(n))
+			p.Report(Finding{
+				Span:     a.Span,
+				Severity: client.Note,
+				Message:  fmt.Sprintf("The id %q is on an element before this one too.", a.Value),
+				Fix:      p.withoutID(n),
+			})
 		}
 		seen[a.Value] = true
 	}
@@ -362,11 +407,16 @@ func curlyQuotes(p *Pass) {
 			if trimmed == value || a.Inner.Start > 0 && strings.Contains(`"'`, p.Source.Source[a.Inner.Start-1:a.Inner.Start]) {
 				continue
 			}
-			h := p.hand()
+			h := p.Edit()
 			if strings.Trim(a.Value, "“”″") == trimmed && a.Value != value {
-				h.replace(a.Inner, `"`+markup.EscapeAttr(trimmed)+`"`)
+				h.Replace(a.Inner, `"`+markup.EscapeAttr(trimmed)+`"`)
 			}
-			p.ReportFix(a.Span, client.Breaks, fmt.Sprintf("The value of %s stands in curly quotes.", a.Name), h.fix("Write straight quotes"))
+			p.Report(Finding{
+				Span:     a.Span,
+				Severity: client.Breaks,
+				Message:  fmt.Sprintf("The value of %s stands in curly quotes.", a.Name),
+				Fix:      fixOf(h, "Write straight quotes"),
+			})
 		}
 	}
 }
@@ -378,7 +428,7 @@ func invisible(r rune) bool {
 }
 
 func invisibleCharacters(p *Pass) {
-	h := p.hand()
+	h := p.Edit()
 	first, count := -1, 0
 	for i, r := range p.Template.Source {
 		if invisible(r) {
@@ -386,11 +436,16 @@ func invisibleCharacters(p *Pass) {
 				first = i
 			}
 			count++
-			h.replace(markup.Span{Start: i, End: i + len(string(r))}, "")
+			h.Replace(markup.Span{Start: i, End: i + len(string(r))}, "")
 		}
 	}
 	if count > 0 {
-		p.ReportFix(markup.Span{Start: first, End: first + 3}, client.Note, fmt.Sprintf("%d characters that nobody sees; this is the first.", count), h.fix("Take them out"))
+		p.Report(Finding{
+			Span:     markup.Span{Start: first, End: first + 3},
+			Severity: client.Note,
+			Message:  fmt.Sprintf("%d characters that nobody sees; this is the first.", count),
+			Fix:      fixOf(h, "Take them out"),
+		})
 	}
 }
 
@@ -405,7 +460,11 @@ func longWords(p *Pass) {
 		if n.Kind == markup.Text && !field.HasField(n.Data) {
 			for _, word := range strings.Fields(n.Data) {
 				if len([]rune(word)) > longest && !strings.ContainsRune(word, '\u00a0') {
-					p.Report(n.Open, client.Note, fmt.Sprintf("%s has %d letters and cannot be broken.", quote(word), len([]rune(word))))
+					p.Report(Finding{
+						Span:     n.Open,
+						Severity: client.Note,
+						Message:  fmt.Sprintf("%s has %d letters and cannot be broken.", quote(word), len([]rune(word))),
+					})
 				}
 			}
 		}
@@ -436,16 +495,21 @@ func foreignPlaceholders(p *Pass) {
 				}
 			}
 			span := markup.Span{Start: n.Open.Start + at[0], End: n.Open.Start + at[1]}
-			h := p.hand()
+			h := p.Edit()
 			remedy := "Write the field between two braces, such as {{ title }}."
 			known := fieldNamed(p, name)
 			if known != "" {
-				h.replace(span, "{{ "+known+" }}")
+				h.Replace(span, "{{ "+known+" }}")
 			} else if nearest := person.Nearest(name, p.Fields.Schema.Names()); len(nearest) > 0 {
 				remedy = "Probably the field " + strings.Join(nearest, ", ") + "."
 			}
-			p.ReportFix(span, client.Breaks, fmt.Sprintf("%s is a placeholder of another system and is sent as it stands.", quote(raw[at[0]:at[1]])), h.fix("Write the field "+known))
-			p.findings[len(p.findings)-1].Remedy = remedy
+			p.Report(Finding{
+				Span:     span,
+				Severity: client.Breaks,
+				Message:  fmt.Sprintf("%s is a placeholder of another system and is sent as it stands.", quote(raw[at[0]:at[1]])),
+				Fix:      fixOf(h, "Write the field "+known),
+				Remedy:   remedy,
+			})
 		}
 		return true
 	})
@@ -467,4 +531,50 @@ func fieldNamed(p *Pass, name string) string {
 // rightToLeft reports whether a sign is of a script that is written from right to left.
 func rightToLeft(r rune) bool {
 	return unicode.In(r, unicode.Hebrew, unicode.Arabic, unicode.Syriac, unicode.Thaana, unicode.Nko)
+}
+
+// headingMargins are the margins above and below a heading, in em of its own size (HTML, 15.3.7).
+var headingMargins = map[string]float64{"h1": 0.67, "h2": 0.83, "h3": 1, "h4": 1.33, "h5": 1.67, "h6": 2.33}
+
+// headingToParagraph makes a heading a paragraph that looks the same.
+func (p *Pass) headingToParagraph(n *markup.Node) *Fix {
+	written := p.SourceNode(n)
+	if written == nil || written.Inside("section") != nil || written.Inside("article") != nil || written.Inside("aside") != nil || written.Inside("nav") != nil {
+		return nil // its size is another one there
+	}
+	for _, sheet := range p.Source.Root.Elements("style") {
+		for _, text := range sheet.Children {
+			if strings.Contains(strings.ToLower(text.Data), n.Name) {
+				return nil // a rule is for it
+			}
+		}
+	}
+	size := p.lookOf(written).text.Size
+	h := p.Edit()
+	var add []string
+	if _, ok := n.Declared("font-size"); !ok {
+		add = append(add, "font-size: "+pixels(size))
+	}
+	if _, ok := n.Declared("font-weight"); !ok {
+		add = append(add, "font-weight: bold")
+	}
+	if _, said := style.Box(n, "margin", size); !said {
+		add = append(add, "margin: "+pixels(size*headingMargins[n.Name])+" 0")
+	}
+	h.Rename(written, "p")
+	if len(add) > 0 {
+		h.Declare(written, strings.Join(add, "; "))
+	}
+	return fixOf(h, "Make it a paragraph that looks the same")
+}
+
+// withoutID takes an id away that nothing in the source leads to.
+func (p *Pass) withoutID(n *markup.Node) *Fix {
+	id, _ := n.Attr("id")
+	if strings.Contains(p.Source.Source, "#"+id) || strings.Contains(p.Source.Source, `for="`+id) || strings.Contains(p.Source.Source, `headers="`+id) {
+		return nil
+	}
+	h := p.Edit()
+	h.RemoveAttribute(n, "id")
+	return fixOf(h, "Take the second id away; nothing leads to it")
 }

@@ -1,5 +1,6 @@
-// Package client holds the profiles of mail clients: what a family of clients keeps, changes, drops
-// and limits, as data, and the engine that interprets them. Start with Shipped and Simulate.
+// Package client holds the profiles of mail clients as data: what a family of clients keeps, changes, drops and limits,
+// each statement with its basis. Files go in, checked against a schema; profiles come out, those of an organisation over
+// those that come with the program. core/journey interprets them. Start with Shipped, Book and Profile.
 package client
 
 import (
@@ -98,6 +99,9 @@ const (
 	Partial = "partial" // light backgrounds and dark text are swapped, others stay
 	Full    = "full"    // every colour of text and background is turned over
 )
+
+// Pasted reports whether a signature gets into the client by copying it from a browser and pasting it.
+func (p *Profile) Pasted() bool { return p.Install.Way == "paste-rendered" }
 
 // Installation says how a signature gets into the client.
 type Installation struct {

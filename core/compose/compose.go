@@ -1,7 +1,7 @@
-// Package compose turns a template into the forms that go out: a whole HTML page, the fragment to
-// paste, text, rich text, a MIME part, a message draft and a page to copy from. A template is prepared once (pictures resolved, styles inlined), compiled
-// once for a directory's schema, and then filled for each person by appending. Start with Prepare,
-// Compile and Signature.
+// Package compose turns a template into the forms that go out: a whole HTML page, the fragment to paste, text, rich
+// text, a MIME part, a message draft and a page to copy from. A template is prepared once (pictures resolved, styles
+// inlined), compiled once for a directory's schema and the forms that are needed, and then filled for each person by
+// appending. Start with Compile and Signature; Prepare is for those who look at the document itself.
 package compose
 
 import (
@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"math"
 	"net/url"
 	"slices"
 	"strconv"
@@ -22,6 +21,7 @@ import (
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/problem"
+	"missivum/core/richtext"
 	"missivum/core/style"
 	"missivum/core/template"
 )
@@ -84,11 +84,6 @@ type Prepared struct {
 	Styles   style.Report
 	// Compacting is how many steps of compact are taken, where the template does not ask for all.
 	Compacting int
-	// ShowAt, when it is set, gives the addresses under which Seen and Shown show the template's pictures, in the
-	// place of those that clients were given.
-	ShowAt Addresser
-	// MarkSource makes Kept and Shown tell on every element where it came from, in SourceAttribute.
-	MarkSource bool
 }
 
 // Prepare reads the template's source and does all that depends on neither person nor variant. day
@@ -228,24 +223,10 @@ func (p *Prepared) moveHosted(n *markup.Node, address Addresser) {
 func setSize(n *markup.Node, p *template.Picture) {
 	width, height := n.Pixels("width"), n.Pixels("height")
 	if width == 0 || height == 0 {
-		width, height = proportioned(width, height, p)
+		width, height = p.Proportioned(width, height)
 		n.SetAttr("width", strconv.Itoa(width))
 		n.SetAttr("height", strconv.Itoa(height))
 	}
-}
-
-// proportioned gives the one of width and height that is 0 in the picture's own proportion; with neither, its
-// true pixels.
-func proportioned(width, height int, p *template.Picture) (int, int) {
-	switch {
-	case width == 0 && height == 0:
-		return p.Width, p.Height
-	case height == 0:
-		return width, max(int(math.Round(float64(width)*float64(p.Height)/float64(p.Width))), 1)
-	case width == 0:
-		return max(int(math.Round(float64(height)*float64(p.Width)/float64(p.Height))), 1), height
-	}
-	return width, height
 }
 
 // PictureOf returns the template's picture that an <img> of the prepared document shows, or nil.
@@ -257,8 +238,7 @@ func (p *Prepared) PictureOf(img *markup.Node) *template.Picture {
 	return p.Template.AtAddress(src)
 }
 
-// Signature is a template compiled for one schema: the programs of its variants and forms, over one
-// table of values.
+// Signature is a template compiled for one schema: the programs of some variants and forms, over one table of values.
 type Signature struct {
 	table    *field.Table
 	forms    map[formKey]appender
@@ -273,79 +253,163 @@ type formKey struct {
 	form    Form
 }
 
-// Compile makes the programs of all forms for the given variants of the template. Pictures beside the page
-// lie in the template's picture folder.
-func Compile(t *template.Template, schema *person.Schema, day time.Time, variants ...string) (*Signature, error) {
-	return CompileIn(Beside, t, schema, day, variants...)
+// Source says what is compiled.
+type Source struct {
+	Template *template.Template
+	Schema   *person.Schema
+	Day      time.Time // decides which dated pieces are in force
+	Variants []string  // none: all of the template's
+	Beside   Addresser // where pictures beside the page lie; nil for the template's picture folder
 }
 
-// CompileIn is Compile with another place for the pictures beside the page.
-func CompileIn(beside Addresser, t *template.Template, schema *person.Schema, day time.Time, variants ...string) (*Signature, error) {
-	for _, variant := range variants {
-		if err := CheckVariant(t, variant); err != nil {
+// Compile makes the programs of the forms that are asked for, of all forms when none is. What no form needs is not
+// done. The error is field.Errors for mistakes in the template.
+func Compile(s Source, forms ...Form) (*Signature, error) {
+	if len(s.Variants) == 0 {
+		s.Variants = s.Template.Variants()
+	}
+	for _, variant := range s.Variants {
+		if err := CheckVariant(s.Template, variant); err != nil {
 			return nil, err
 		}
 	}
-	fragment, err := Prepare(t, schema, day, Delivered(t, Fragment, beside))
+	if len(forms) == 0 {
+		forms = Forms()
+	}
+	if s.Beside == nil {
+		s.Beside = Beside
+	}
+	c := &compiler{Source: s, out: &Signature{forms: map[formKey]appender{}}, prepared: map[template.Delivery]*Prepared{}, pages: map[Form]*Prepared{}}
+	first, err := c.deliver(Fragment)
 	if err != nil {
 		return nil, err
 	}
-	s := &Signature{table: fragment.NewTable(), forms: map[formKey]appender{}, pictures: fragment.picturesUsed()}
-	c := compiler{Signature: s, fragment: fragment, pages: map[Form]*Prepared{}}
-	for _, form := range []Form{HTML, MIME, Message} {
-		if c.pages[form], err = Prepare(t, schema, day, Delivered(t, form, beside)); err != nil {
-			return nil, err
-		}
-		c.pages[form].page()
-	}
-	for _, variant := range variants {
-		if err := c.variant(variant, day); err != nil {
-			return nil, err
+	c.out.table, c.out.pictures = first.NewTable(), first.picturesUsed()
+	for _, variant := range s.Variants {
+		for _, form := range forms {
+			if _, err := c.form(variant, form); err != nil {
+				return nil, err
+			}
 		}
 	}
-	for _, variant := range variants { // the document becomes a fragment
-		program, err := fragment.FragmentProgram(fragment.Outgoing(), s.table, variant)
-		if err != nil {
-			return nil, err
-		}
-		s.forms[formKey{variant, Fragment}] = program
-		s.forms[formKey{variant, CopyPage}] = newCopyPage(t.Title(), program)
-	}
-	return s, nil
+	return c.out, nil
 }
 
-// compiler makes a signature.
+// compiler makes a signature. What several forms need is made once.
 type compiler struct {
-	*Signature
-	fragment *Prepared
+	Source
+	out      *Signature
+	prepared map[template.Delivery]*Prepared
 	pages    map[Form]*Prepared
 }
 
-// variant makes the forms of a variant but for the fragment.
-func (c *compiler) variant(variant string, day time.Time) error {
-	text, err := c.fragment.TextProgram(c.table, variant)
-	if err != nil {
-		return err
+// deliver gives the prepared template with its pictures as a form delivers them. It must not be changed.
+func (c *compiler) deliver(form Form) (*Prepared, error) {
+	way := c.Template.Delivery(string(form))
+	if p := c.prepared[way]; p != nil {
+		return p, nil
 	}
-	rich, err := c.pages[HTML].RTFProgram(c.table, variant)
+	p, err := Prepare(c.Template, c.Schema, c.Day, Delivered(c.Template, form, c.Beside))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	pages := map[Form]appender{}
-	for form, prepared := range c.pages {
-		if pages[form], err = field.CompileHTML(prepared.FieldSource(), c.table, variant); err != nil {
-			return err
+	c.prepared[way] = p
+	return p, nil
+}
+
+// page gives the whole page of a form.
+func (c *compiler) page(form Form) (*Prepared, error) {
+	if p := c.pages[form]; p != nil {
+		return p, nil
+	}
+	delivered, err := c.deliver(form)
+	if err != nil {
+		return nil, err
+	}
+	page := *delivered
+	page.Doc = delivered.Doc.Clone()
+	page.page()
+	c.pages[form] = &page
+	return &page, nil
+}
+
+// form gives the program of a form, made when it is not there yet.
+func (c *compiler) form(variant string, form Form) (appender, error) {
+	key := formKey{variant, form}
+	if program := c.out.forms[key]; program != nil {
+		return program, nil
+	}
+	program, err := c.compile(variant, form)
+	if err != nil {
+		return nil, err
+	}
+	c.out.forms[key] = program
+	return program, nil
+}
+
+func (c *compiler) compile(variant string, form Form) (appender, error) {
+	switch form {
+	case HTML:
+		return c.compilePage(variant, HTML)
+	case hostedPage:
+		return c.compilePage(variant, MIME)
+	case MIME:
+		page, err := c.form(variant, hostedPage)
+		return mimeForm{page}, err
+	case Fragment:
+		p, err := c.deliver(Fragment)
+		if err != nil {
+			return nil, err
 		}
+		return p.FragmentProgram(p.Outgoing(), c.out.table, variant)
+	case CopyPage:
+		fragment, err := c.form(variant, Fragment)
+		return newCopyPage(c.Template.Title(), fragment), err
+	case Text:
+		p, err := c.deliver(Fragment)
+		if err != nil {
+			return nil, err
+		}
+		return p.TextProgram(c.out.table, variant)
+	case RTF:
+		p, err := c.page(HTML)
+		if err != nil {
+			return nil, err
+		}
+		return p.RichText(c.out.table, variant)
+	case Message:
+		return c.compileMessage(variant)
 	}
-	message, err := newMessageForm(c.fragment.Template, c.pictures, c.table, c.fragment, day)
+	return nil, problem.New(problem.Invalid, "There is no form %q.", form).In("form")
+}
+
+func (c *compiler) compilePage(variant string, form Form) (appender, error) {
+	p, err := c.page(form)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	message.page, message.text = pages[Message], text
-	for form, program := range map[Form]appender{HTML: pages[HTML], Text: text, RTF: rich, MIME: mimeForm{pages[MIME]}, Message: message, hostedPage: pages[MIME]} {
-		c.forms[formKey{variant, form}] = program
+	return field.CompileHTML(p.FieldSource(), c.out.table, variant)
+}
+
+func (c *compiler) compileMessage(variant string) (appender, error) {
+	p, err := c.deliver(Fragment)
+	if err != nil {
+		return nil, err
 	}
-	return nil
+	message, err := newMessageForm(c.Template, c.out.pictures, c.out.table, p, c.Day)
+	if err != nil {
+		return nil, err
+	}
+	if message.text, err = c.form(variant, Text); err != nil {
+		return nil, err
+	}
+	message.page, err = c.compilePage(variant, Message)
+	return message, err
+}
+
+// RichText compiles the rich text form of a variant.
+func (p *Prepared) RichText(table *field.Table, variant string) (*richtext.Program, error) {
+	return richtext.Compile(richtext.Source{Fields: p.FieldSource(), Table: table, Variant: variant, PictureOf: p.PictureOf})
 }
 
 // CheckVariant says whether the template has the variant, and which it has.
@@ -362,10 +426,14 @@ func CheckVariant(t *template.Template, variant string) (err error) {
 // NewFiller makes a filler for all of the signature's programs.
 func (s *Signature) NewFiller() *field.Filler { return field.NewFiller(s.table) }
 
-// Append appends a form of a variant for the person set in the filler. The variant must be one that
-// the signature was compiled for.
+// Append appends a form of a variant for the person set in the filler. Both must be among those that the signature was
+// compiled for; it panics otherwise, since that is a mistake of the caller.
 func (s *Signature) Append(dst []byte, variant string, form Form, f *field.Filler) []byte {
-	return s.forms[formKey{variant, form}].Append(dst, f)
+	program := s.forms[formKey{variant, form}]
+	if program == nil {
+		panic(fmt.Sprintf("compose: the form %s of the variant %s was not compiled", form, variant))
+	}
+	return program.Append(dst, f)
 }
 
 // Fill gives one form of a variant for one person.
@@ -375,7 +443,8 @@ func (s *Signature) Fill(variant string, form Form, p *person.Person) []byte {
 	return s.Append(nil, variant, form, f)
 }
 
-// HostedPage gives the page with hosted pictures, as it stands in a MIME part, for one person.
+// HostedPage gives the page with hosted pictures, as it stands in a MIME part, for one person. The signature must have
+// been compiled for the form mime.
 func (s *Signature) HostedPage(variant string, p *person.Person) []byte {
 	return s.Fill(variant, hostedPage, p)
 }
@@ -447,4 +516,9 @@ func Charset(doc *markup.Document) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// FieldNames is a person whose values are the names of the fields, to look at a template with.
+func FieldNames(schema *person.Schema) *person.Person {
+	return &person.Person{Values: schema.Names()}
 }

@@ -12,7 +12,6 @@ import (
 
 	"golang.org/x/net/html"
 
-	"missivum/core/client"
 	"missivum/core/field"
 	"missivum/core/person"
 	"missivum/core/picture"
@@ -37,7 +36,7 @@ func demoParts(t testing.TB, name string) (*template.Template, *person.Directory
 
 func compile(t testing.TB, tmpl *template.Template, schema *person.Schema, variant string) *Signature {
 	t.Helper()
-	s, err := Compile(tmpl, schema, day, variant)
+	s, err := Compile(Source{Template: tmpl, Schema: schema, Day: day, Variants: []string{variant}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,7 +117,7 @@ func TestPicturesAndSlots(t *testing.T) {
 	if got := string(s.Fill("new", HTML, maren)); !strings.Contains(got, `src="pictures/logo.png"`) {
 		t.Errorf("the page's logo: %s", got)
 	}
-	summer, err := Compile(tmpl, d.Schema, time.Date(2027, 7, 1, 0, 0, 0, 0, time.UTC), "new")
+	summer, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: time.Date(2027, 7, 1, 0, 0, 0, 0, time.UTC), Variants: []string{"new"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,13 +130,13 @@ func TestPicturesAndSlots(t *testing.T) {
 }
 
 func TestMistakesAreToldTogether(t *testing.T) {
-	_, err := Compile(fromSource(t, `<p data-slot="baner">{{ nmae }}</p><img data-picture="logo">`, "slots: {banner: {}}"), person.NewSchema("mail"), day, "new")
+	_, err := Compile(Source{Template: fromSource(t, `<p data-slot="baner">{{ nmae }}</p><img data-picture="logo">`, "slots: {banner: {}}"), Schema: person.NewSchema("mail"), Day: day, Variants: []string{"new"}})
 	for _, want := range []string{`There is no slot "baner"`, "Did you mean banner?", `no field "nmae"`, `no picture "logo"`} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is missing in: %v", want, err)
 		}
 	}
-	if _, err := Compile(fromSource(t, "x", ""), person.NewSchema("mail"), day, "evening"); err == nil || !strings.Contains(err.Error(), "new, reply") {
+	if _, err := Compile(Source{Template: fromSource(t, "x", ""), Schema: person.NewSchema("mail"), Day: day, Variants: []string{"evening"}}); err == nil || !strings.Contains(err.Error(), "new, reply") {
 		t.Errorf("an unknown variant: %v", err)
 	}
 }
@@ -268,27 +267,6 @@ func TestNothingIsLeftForAnybody(t *testing.T) {
 				}
 			}
 		}
-	}
-}
-
-func TestKept(t *testing.T) {
-	tmpl, d := demoParts(t, "regatta")
-	p, err := Prepare(tmpl, d.Schema, day, Hosted(tmpl))
-	if err != nil {
-		t.Fatal(err)
-	}
-	who := d.Find("bo@brackwater.example")
-	text, err := p.Kept(client.Find("text-reader"), client.Render, "new", who)
-	if err != nil || text.Form != Text || !strings.HasPrefix(text.Body, SeparatorLine) {
-		t.Errorf("text reader: %+v, %v", text, err)
-	}
-	kept, err := p.Kept(client.Find("capped-webmail"), client.Render, "new", who)
-	if err != nil || strings.Contains(kept.Body, "position") || strings.Contains(kept.Body, "{{") || len(kept.Log) == 0 {
-		t.Errorf("capped webmail: %+v, %v", kept, err)
-	}
-	marked, err := p.Kept(client.Find("capped-webmail"), client.Install, "", nil)
-	if err != nil || !strings.Contains(marked.Body, "{{ cn }}") || !strings.Contains(marked.Body, "position: relative") {
-		t.Errorf("without a person: %s, %v", marked.Body, err)
 	}
 }
 

@@ -18,7 +18,7 @@ func TestPicturesGoTheWayThatIsChosen(t *testing.T) {
 		for _, way := range template.Deliveries(string(form)) {
 			tmpl, d := demoParts(t, "harbour")
 			tmpl.Settings.Pictures.Delivery = map[string]template.Delivery{string(form): way}
-			s, err := Compile(tmpl, d.Schema, day, "new")
+			s, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: day, Variants: []string{"new"}})
 			if err != nil {
 				t.Fatal(err)
 			}

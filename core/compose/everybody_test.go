@@ -47,7 +47,7 @@ func usesEveryPart(t *testing.T, tmpl *template.Template) {
 }
 
 func lookAtAll(t *testing.T, tmpl *template.Template, d *person.Directory) {
-	s, err := Compile(tmpl, d.Schema, day, tmpl.Variants()...)
+	s, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: day, Variants: tmpl.Variants()})
 	if err != nil {
 		t.Fatal(err)
 	}

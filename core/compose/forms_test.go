@@ -31,7 +31,7 @@ func TestTextByHand(t *testing.T) {
 	schema := person.NewSchema("mail", "cn", "mobile")
 	full := &person.Person{Values: []string{"m@brackwater.example", "Maren Lind", "07700 900142"}}
 	blank := &person.Person{Values: []string{"m@brackwater.example", "Bo", ""}}
-	s, err := Compile(tmpl, schema, day, "new", "reply")
+	s, err := Compile(Source{Template: tmpl, Schema: schema, Day: day, Variants: []string{"new", "reply"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +49,7 @@ func TestTextByHand(t *testing.T) {
 		}
 	}
 	tmpl.Texts["template.txt"] = "a\n {{ mobil }}"
-	if _, err := Compile(tmpl, schema, day, "new"); err == nil || !strings.Contains(err.Error(), `template.txt, line 2, column 5: There is no field "mobil"`) {
+	if _, err := Compile(Source{Template: tmpl, Schema: schema, Day: day, Variants: []string{"new"}}); err == nil || !strings.Contains(err.Error(), `template.txt, line 2, column 5: There is no field "mobil"`) {
 		t.Errorf("a mistake in the text: %v", err)
 	}
 }
@@ -132,7 +132,7 @@ var bodies = map[*multipart.Part][]byte{}
 
 func TestMessageDraft(t *testing.T) {
 	tmpl, d := demoParts(t, "harbour")
-	s, err := Compile(tmpl, d.Schema, day, "new", "reply")
+	s, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: day, Variants: []string{"new", "reply"}})
 	if err != nil {
 		t.Fatal(err)
 	}

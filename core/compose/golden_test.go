@@ -30,7 +30,7 @@ func TestTextOfTheHardCases(t *testing.T) {
 		t.Fatalf("%d hard cases", len(cases))
 	}
 	for _, tmpl := range templates {
-		s, err := Compile(tmpl, d.Schema, day, tmpl.Variants()...)
+		s, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: day, Variants: tmpl.Variants()})
 		if err != nil {
 			t.Fatal(err)
 		}

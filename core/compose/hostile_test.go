@@ -7,7 +7,6 @@ import (
 	"strings"
 	"testing"
 
-	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/template"
 )
@@ -130,33 +129,5 @@ func TestQuotedPrintableIsReadBack(t *testing.T) {
 		if got, want := strings.ReplaceAll(back.String(), "\r\n", "\n"), strings.ReplaceAll(text, "\r\n", "\n"); got != want {
 			t.Errorf("%q comes back as %q", text, got)
 		}
-	}
-}
-
-func TestLooksTellWhereTheyCameFrom(t *testing.T) {
-	source := "<table><tr><td>{{ cn }}</td></tr></table>\n<p>b"
-	tmpl := fromSource(t, source, "")
-	p, err := Prepare(tmpl, hostileSchema, day, Beside)
-	if err != nil {
-		t.Fatal(err)
-	}
-	p.MarkSource = true
-	body, err := p.Shown("new", hostilePerson("x"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	doc, err := markup.Parse(body)
-	if err != nil {
-		t.Fatal(err)
-	}
-	want := map[string]string{"table": "0:41", "tr": "7:33", "td": "11:28", "p": "42:46"}
-	for _, n := range doc.Root.Elements() {
-		if got, _ := n.Attr(SourceAttribute); got != want[n.Name] {
-			t.Errorf("%s came from %q, want %q", n.Name, got, want[n.Name])
-		}
-	}
-	p.MarkSource = false
-	if body, err := p.Shown("new", hostilePerson("x")); err != nil || strings.Contains(body, SourceAttribute) {
-		t.Errorf("told without being asked: %s %v", body, err)
 	}
 }

@@ -21,7 +21,7 @@ func SetFiles(t *template.Template, schema *person.Schema, day time.Time, varian
 	}
 	folder := base + "-" + template.PictureFolder + "/"
 	at := Below(folder)
-	s, err := CompileIn(at, t, schema, day, variant)
+	s, err := Compile(Source{Template: t, Schema: schema, Day: day, Variants: []string{variant}, Beside: at}, Set...)
 	if err != nil {
 		return nil, err
 	}

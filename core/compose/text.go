@@ -49,12 +49,12 @@ func (c *textCompiler) node(n *markup.Node) {
 	switch n.Kind {
 	case markup.Text:
 		pieces, _ := c.source.TextPieces(n)
-		appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
+		c.b.Pieces(pieces, field.EscapeNone, field.EscapeNone)
 	case markup.Element:
-		if unread(n) {
+		if markup.Unread(n) {
 			return
 		}
-		leave, skip := c.source.Enter(c.b, n, c.variant, asIs)
+		leave, skip := c.source.Enter(c.b, n, c.variant, field.AsIs)
 		if skip {
 			return
 		}
@@ -68,15 +68,15 @@ func (c *textCompiler) element(n *markup.Node) {
 	case n.Is("br"):
 		c.b.Mark(markBreak)
 	case n.Is("img"):
-		if alt := n.Attribute("alt"); alt != nil && !decoration(n) {
+		if alt := n.Attribute("alt"); alt != nil && !markup.Decoration(n) {
 			pieces, _ := c.source.AttrPieces(*alt)
 			c.b.Literal(" ")
-			appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
+			c.b.Pieces(pieces, field.EscapeNone, field.EscapeNone)
 			c.b.Literal(" ")
 		}
 	case n.Is("a"):
 		c.link(n)
-	case n.Is("td", "th") && simpleRow(n.Parent):
+	case n.Is("td", "th") && markup.SimpleRow(n.Parent):
 		c.b.Literal(" ")
 		c.children(n)
 	case markup.Block(n.Name):
@@ -102,64 +102,16 @@ func (c *textCompiler) link(n *markup.Node) {
 	c.children(n)
 	c.b.Mark(markAddress)
 	pieces, _ := c.source.AttrPieces(*href)
-	appendPieces(c.b, pieces, field.EscapePlainAddress, field.EscapePlainPart)
+	c.b.Pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.b.Mark(markLinkEnd)
 }
 
-// asIs leaves a separator as it is written.
-func asIs(separator string) string { return separator }
-
-// appendPieces appends text and fields; a field at the very start gets the first escape, others the rest.
-func appendPieces(b *field.Builder, pieces []field.Piece, head, rest field.Escape) {
-	for i, p := range pieces {
-		switch {
-		case p.Expr == nil:
-			b.Literal(markup.Unescape(p.Text))
-		case i == 0:
-			b.Value(*p.Expr, head)
-		default:
-			b.Value(*p.Expr, rest)
-		}
-	}
-}
-
-// unread elements have nothing to read: they are not drawn, or not text.
-func unread(n *markup.Node) bool {
-	if display, ok := n.Declared("display"); ok && strings.TrimSpace(display) == "none" {
-		return true
-	}
-	return n.Is("head", "style", "script", "title", "meta", "link", "svg", "object", "iframe", "select", "textarea")
-}
-
-// decoration reports whether a picture tells nothing: a line or a spacer, or one that says so itself.
-func decoration(img *markup.Node) bool {
-	role, _ := img.Attr("role")
-	hidden, _ := img.Attr("aria-hidden")
-	width, height := img.Pixels("width"), img.Pixels("height")
-	return role == "presentation" || role == "none" || hidden == "true" || width > 0 && width <= 3 || height > 0 && height <= 3
-}
-
-// blockEdge: paragraphs stand apart unless their margin was set to nothing.
+// blockEdge is the mark at the edges of a block.
 func blockEdge(n *markup.Node) field.Mark {
-	if !n.Is("p", "h1", "h2", "h3", "h4", "h5", "h6", "ul", "ol", "blockquote", "hr") {
-		return markBreak
+	if markup.StandsApart(n) {
+		return markBlank
 	}
-	if margin, ok := n.Declared("margin"); ok && strings.HasPrefix(strings.TrimSpace(margin), "0") {
-		return markBreak
-	}
-	return markBlank
-}
-
-// simpleRow: a row whose cells hold a little text each is one line, such as a label and its value.
-func simpleRow(row *markup.Node) bool {
-	simple := true
-	row.Walk(func(n *markup.Node) bool {
-		if n != row && (n.Is("br", "img", "table") || n.Kind == markup.Element && markup.Block(n.Name) && !n.Is("td", "th")) {
-			simple = false
-		}
-		return simple
-	})
-	return simple
+	return markBreak
 }
 
 // appendText fills a text program and lays it out below the separator line.

@@ -169,6 +169,15 @@ func closing(s string) int {
 // HasField reports whether a raw text holds a field.
 func HasField(raw string) bool { return strings.Contains(raw, "{{") }
 
+// BeginsWithField reports whether a raw text begins with a field.
+func BeginsWithField(raw string) bool { return strings.HasPrefix(raw, "{{") }
+
+// BeforeField is what stands in a raw text before its first field.
+func BeforeField(raw string) string {
+	before, _, _ := strings.Cut(raw, "{{")
+	return before
+}
+
 // slip is a mistake inside one expression; offset counts bytes from its start.
 type slip struct {
 	offset  int

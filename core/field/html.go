@@ -24,6 +24,19 @@ const (
 // attrAbsent marks a cell that nobody gets: it is kept so that the table adds up without it.
 const attrAbsent = "data-absent"
 
+// AttrSource says in markup to look at which bytes of the source an element came from: start, colon, end. It is never
+// written by hand.
+const AttrSource = "data-source-bytes"
+
+// Reserved reports whether an attribute is one of the language's: none of them is there when a client sees the markup.
+func Reserved(name string) bool {
+	switch name {
+	case AttrNeeds, AttrUnless, AttrIn, AttrJoin, AttrSlot, AttrPicture, AttrEach, AttrSource, attrAbsent:
+		return true
+	}
+	return false
+}
+
 // Attribute describes an attribute of the language.
 type Attribute struct {
 	Name    string `json:"name"`

@@ -1,15 +1,15 @@
-// Package fix puts findings right by the edits that they bring, round after round until none is left that a fix is
-// known for, and holds every result against the checks: a fix that brings a new finding is not made. Start with
-// Run.
+// Package fix makes the fixes that findings bring, round after round until none is left, and holds every result against
+// the checks: a fix that brings a new finding is not made and reported as refused. A template goes in, its fixed source
+// and pictures come out. Start with Run.
 package fix
 
 import (
 	"context"
 	"fmt"
 	"slices"
-	"sort"
 
 	"missivum/core/check"
+	"missivum/core/edit"
 	"missivum/core/field"
 	"missivum/core/template"
 )
@@ -54,80 +54,138 @@ type Result struct {
 	Template *template.Template `json:"-"` // with all of it
 }
 
-// mostRounds is how often the source is looked at again; fixes that call for each other end there.
-const mostRounds = 30
+// moreRounds is how often the source is looked at again beyond once for each finding that can be fixed; fixes that call
+// for each other end there.
+const moreRounds = 30
 
-// Run fixes a template's source. The template itself is not changed. The error is that of the checks, or the
-// context's.
+// Run fixes a template's source. The template itself is not changed. Every fix that is asked for is made or refused with
+// its reason. The error is that of the checks, or the context's.
 func Run(ctx context.Context, in check.Input, o Options) (Result, error) {
 	if in.Numbers == nil {
 		in.Numbers = &field.Numbers{} // for all rounds
 	}
-	w := work{in: in, options: o, tried: map[string]bool{}, result: Result{Done: []Done{}, Refused: []Refused{}}}
+	w := work{in: in, options: o, result: Result{Done: []Done{}, Refused: []Refused{}}}
 	report, err := check.Findings(in)
 	if err != nil {
 		return Result{}, err
 	}
-	for w.result.Rounds < mostRounds {
-		if err := ctx.Err(); err != nil {
-			return Result{}, fmt.Errorf("fixing stopped after %d rounds: %w", w.result.Rounds, err)
-		}
-		next, err := w.round(report)
-		if err != nil {
-			return Result{}, err
-		}
-		if next == nil {
+	w.report = report
+	most := moreRounds + len(report.Findings)
+	for w.result.Rounds < most {
+		batch := w.chosen()
+		if len(batch) == 0 {
 			break
 		}
-		report = next
+		if err := w.make(ctx, batch); err != nil {
+			return Result{}, fmt.Errorf("fixing stopped after %d rounds: %w", w.result.Rounds, err)
+		}
 		w.result.Rounds++
+	}
+	for _, f := range w.chosen() {
+		w.refuse(f, fmt.Sprintf("after %d rounds fixes still call for each other", most))
 	}
 	w.result.Source, w.result.Settings = w.in.Template.Source, w.in.Template.SettingsText
 	w.result.Template = w.in.Template
 	w.result.Pictures = changedPictures(in.Template, w.in.Template)
-	w.result.Findings = report.Findings
+	w.result.Findings = w.report.Findings
 	return w.result, nil
 }
 
 type work struct {
 	in      check.Input
 	options Options
+	report  *check.Report // of the source as it is now
 	result  Result
-	tried   map[string]bool // fixes that brought a new finding
+	refused []refusal
+	made    [][]edit.Edit // the edits of each batch that was made, in the order in which they were
 }
 
-// round makes all fixes that do not touch each other, or, when together they bring a new finding, each by itself. It
-// gives nil when nothing was left to fix.
-func (w *work) round(report *check.Report) (*check.Report, error) {
-	batch := w.chosen(report)
-	if len(batch) == 0 {
-		return nil, nil
+// refusal is a fix that was tried at a place and not made. The place moves with the edits before it, so that an equal
+// finding elsewhere is not taken for it.
+type refusal struct {
+	check, title string
+	offset       int
+}
+
+// make makes the fixes of a batch together. When they bring a new finding, each half of the batch is tried by itself,
+// down to single fixes: those that bring it are refused, all others made.
+func (w *work) make(ctx context.Context, batch []check.Finding) error {
+	if err := ctx.Err(); err != nil {
+		return err
 	}
-	next, brought, err := w.try(report, batch)
-	if err != nil {
-		return nil, err
+	why := w.try(batch)
+	switch {
+	case why == "":
+		return nil
+	case len(batch) == 1:
+		w.refuse(batch[0], why)
+		return nil
 	}
-	if brought == "" {
-		return next, nil
+	half := len(batch) / 2
+	first, second := batch[:half], batch[half:]
+	before := len(w.made)
+	if err := w.make(ctx, first); err != nil {
+		return err
 	}
-	if len(batch) > 1 {
-		batch = batch[:1]
-		if next, brought, err = w.try(report, batch); err != nil || brought == "" {
-			return next, err
+	second = moved(second, w.made[before:])
+	if len(second) == 0 {
+		return nil
+	}
+	return w.make(ctx, second)
+}
+
+func (w *work) refuse(f check.Finding, why string) {
+	w.refused = append(w.refused, refusal{f.Check, f.Fix.Title, f.Offset})
+	w.result.Refused = append(w.result.Refused, Refused{done(f), why})
+}
+
+// moved are findings with their edits at the places where they are after other edits were made, one list after the
+// other. Edits that were made already are left out, and findings for which nothing is left to do.
+func moved(findings []check.Finding, made [][]edit.Edit) []check.Finding {
+	var out []check.Finding
+	for _, f := range findings {
+		fix := *f.Fix
+		fix.Edits = slices.Clone(fix.Edits)
+		for _, edits := range made {
+			fix.Edits = slices.DeleteFunc(fix.Edits, func(e edit.Edit) bool { return slices.Contains(edits, e) })
+			for i := range fix.Edits {
+				by := shift(edits, fix.Edits[i].Start)
+				fix.Edits[i].Start += by
+				fix.Edits[i].End += by
+			}
+			by := shift(edits, f.Offset)
+			f.Offset += by
+			f.End += by
+		}
+		if len(fix.Edits) > 0 || len(fix.Pictures) > 0 {
+			f.Fix = &fix
+			out = append(out, f)
 		}
 	}
-	w.tried[key(batch[0])] = true
-	w.result.Refused = append(w.result.Refused, Refused{done(batch[0]), brought})
-	return report, nil
+	return out
+}
+
+// shift is by how many bytes a place moves when edits are made.
+func shift(edits []edit.Edit, at int) int {
+	by := 0
+	for _, e := range edits {
+		if e.Start < at {
+			by += len(e.Text) - (min(e.End, at) - e.Start)
+		}
+	}
+	return by
 }
 
 // chosen are the findings to fix in this round: none whose edits lie over those of another.
-func (w *work) chosen(report *check.Report) []check.Finding {
+func (w *work) chosen() []check.Finding {
 	var batch []check.Finding
-	var edits []check.Edit
+	var edits []edit.Edit
 	files := map[string]bool{} // that are made
-	for _, f := range report.Findings {
-		if f.Fix == nil || w.tried[key(f)] || !w.asked(f) || w.options.At >= 0 && len(w.result.Done) > 0 {
+	for _, f := range w.report.Findings {
+		if f.Fix == nil || !w.asked(f) || w.options.At >= 0 && len(w.result.Done) > 0 {
+			continue
+		}
+		if slices.Contains(w.refused, refusal{f.Check, f.Fix.Title, f.Offset}) {
 			continue
 		}
 		if len(w.options.Checks) == 0 && !f.Fix.Safe || !fits(edits, f.Fix.Edits) {
@@ -139,14 +197,20 @@ func (w *work) chosen(report *check.Report) []check.Finding {
 		for _, r := range f.Fix.Pictures {
 			files[r.File] = true
 		}
-		for _, e := range f.Fix.Edits {
-			if !slices.Contains(edits, e) {
-				edits = append(edits, e)
-			}
-		}
+		edits = union(edits, f.Fix.Edits)
 		batch = append(batch, f)
 	}
 	return batch
+}
+
+// union is a list of edits with others behind them, each once.
+func union(edits, more []edit.Edit) []edit.Edit {
+	for _, e := range more {
+		if !slices.Contains(edits, e) {
+			edits = append(edits, e)
+		}
+	}
+	return edits
 }
 
 func (w *work) asked(f check.Finding) bool {
@@ -160,7 +224,7 @@ func (w *work) asked(f check.Finding) bool {
 }
 
 // fits reports whether edits touch none of those already chosen, or are the very same.
-func fits(have, more []check.Edit) bool {
+func fits(have, more []edit.Edit) bool {
 	for _, e := range more {
 		for _, h := range have {
 			if e != h && e.Start <= h.End && h.Start <= e.End {
@@ -171,48 +235,52 @@ func fits(have, more []check.Edit) bool {
 	return true
 }
 
-// try makes the fixes of a batch and checks the result. When that has a finding that was not there before, nothing
-// is changed and the finding is told.
-func (w *work) try(before *check.Report, batch []check.Finding) (*check.Report, string, error) {
-	var edits []check.Edit
+// try makes the fixes of a batch and checks the result. When that has a finding that was not there before, nothing is
+// changed and the answer says which.
+func (w *work) try(batch []check.Finding) (why string) {
+	var edits []edit.Edit
 	var redraws []check.Redraw
 	for _, f := range batch {
 		redraws = append(redraws, f.Fix.Pictures...)
-		for _, e := range f.Fix.Edits {
-			if !slices.Contains(edits, e) {
-				edits = append(edits, e)
-			}
-		}
+		edits = union(edits, f.Fix.Edits)
 	}
-	sort.SliceStable(edits, func(i, j int) bool { return edits[i].Start < edits[j].Start })
-	source, err := check.Apply(w.in.Template.Source, edits)
+	source, err := edit.Apply(w.in.Template.Source, edits)
 	if err != nil {
-		return nil, err.Error(), nil
+		return err.Error()
 	}
 	in := w.in
 	if in.Template, err = with(in.Template, source, redraws); err != nil {
-		return nil, err.Error(), nil
+		return err.Error()
 	}
 	after, err := check.Findings(in)
 	if err != nil {
-		return nil, "the result cannot be read: " + err.Error(), nil
+		return "the result cannot be read: " + err.Error()
 	}
-	if brought := newFinding(before, after); brought != "" {
-		return nil, brought, nil
+	if brought := newFinding(w.report, after); brought != "" {
+		return brought
 	}
 	for _, f := range batch {
-		if len(f.Fix.Pictures) > 0 && slices.ContainsFunc(after.Findings, func(a check.Finding) bool { return a.Fix != nil && key(a) == key(f) }) {
-			return nil, "the picture that it makes does not put it right", nil
+		if len(f.Fix.Pictures) > 0 && slices.ContainsFunc(after.Findings, func(a check.Finding) bool { return a.Fix != nil && same(a, f) }) {
+			return "the picture that it makes does not put it right"
 		}
 	}
-	w.in = in
+	w.in, w.report = in, after
+	w.made = append(w.made, edits)
+	for i := range w.refused {
+		w.refused[i].offset += shift(edits, w.refused[i].offset)
+	}
 	for _, f := range batch {
 		w.result.Done = append(w.result.Done, done(f))
 	}
-	return after, "", nil
+	return ""
 }
 
-// newFinding tells a finding of a check that has more of them than before, or of a worse severity.
+// same reports whether two findings ask for the same in the same text.
+func same(a, b check.Finding) bool {
+	return a.Check == b.Check && a.Text == b.Text && a.Fix.Title == b.Fix.Title
+}
+
+// newFinding names a finding of a check that has more of them than before, or of a worse severity.
 func newFinding(before, after *check.Report) string {
 	type kind struct {
 		check string
@@ -235,8 +303,6 @@ func newFinding(before, after *check.Report) string {
 	}
 	return ""
 }
-
-func key(f check.Finding) string { return f.Check + "\n" + f.Text + "\n" + f.Fix.Title }
 
 func done(f check.Finding) Done {
 	return Done{Check: f.Check, Line: f.Line, Column: f.Column, Message: f.Message, Title: f.Fix.Title, Costs: f.Fix.Costs}

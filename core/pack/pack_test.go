@@ -109,7 +109,7 @@ func TestPackage(t *testing.T) {
 			t.Errorf("person %d has %d files", i, n)
 		}
 	}
-	s, err := compose.Compile(in.Template, in.Schema, day, "new")
+	s, err := compose.Compile(compose.Source{Template: in.Template, Schema: in.Schema, Day: day, Variants: []string{"new"}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -58,7 +58,7 @@ func shapes(name string) []string {
 
 // candidates works out, for each field of the person, what its expressions give.
 func candidates(in Input) ([]candidate, error) {
-	blank, err := template.New("lifted", template.Parts{})
+	blank, err := template.New("made", template.Parts{})
 	if err != nil {
 		return nil, err
 	}

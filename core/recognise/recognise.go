@@ -13,6 +13,7 @@ import (
 	"gopkg.in/yaml.v3"
 
 	"missivum/core/compose"
+	"missivum/core/edit"
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
@@ -78,7 +79,9 @@ func Run(in Input) (Result, error) {
 	l.joins()
 	l.conditions()
 	r := Result{Parts: in.Parts, Found: l.found, Questions: l.questions}
-	r.Parts.Source = l.apply()
+	if r.Parts.Source, err = l.apply(); err != nil {
+		return Result{}, err
+	}
 	r.Parts.Texts = nil
 	if r.Parts.Settings, err = l.settings(); err != nil {
 		return Result{}, err
@@ -99,17 +102,11 @@ type recogniser struct {
 	doc        *markup.Document
 	candidates []candidate
 	numbers    numbers
-	edits      []edit
+	edits      []edit.Edit
 	found      []Found
 	questions  []Question
 	used       map[string]bool // fields, by canonical name
 	pieces     []piece
-}
-
-// edit puts a text in the place of some bytes of the source.
-type edit struct {
-	markup.Span
-	text string
 }
 
 // piece is a field in an element, for deciding which elements need it.
@@ -148,7 +145,7 @@ func (l *recogniser) literalBraces(raw string, start int) {
 			return
 		}
 		at += i
-		l.edits = append(l.edits, edit{markup.Span{Start: start + at, End: start + at + 2}, "{{ '{{' }}"})
+		l.edits = append(l.edits, edit.Edit{Start: start + at, End: start + at + 2, Text: "{{ '{{' }}"})
 		at += 2
 	}
 }
@@ -184,7 +181,7 @@ func (l *recogniser) put(n *markup.Node, expression, text string, span markup.Sp
 
 // replace puts markup with an expression in the place of a piece of the source.
 func (l *recogniser) replace(n *markup.Node, with, expression, text string, span markup.Span) {
-	l.edits = append(l.edits, edit{span, with})
+	l.edits = append(l.edits, edit.Edit{Start: span.Start, End: span.End, Text: with})
 	l.found = append(l.found, Found{Expression: expression, Text: text, Place: l.doc.Place(span.Start)})
 	name, _, _ := strings.Cut(expression, " ")
 	l.used[name] = true
@@ -194,7 +191,7 @@ func (l *recogniser) replace(n *markup.Node, with, expression, text string, span
 // attribute adds an attribute of the language to an element.
 func (l *recogniser) attribute(n *markup.Node, name, value string) {
 	at := n.Open.Start + 1 + len(n.Name)
-	l.edits = append(l.edits, edit{markup.Span{Start: at, End: at}, " " + name + `="` + value + `"`})
+	l.edits = append(l.edits, edit.Edit{Start: at, End: at, Text: " " + name + `="` + value + `"`})
 }
 
 // around gives a match with some words before and behind it.
@@ -240,7 +237,7 @@ func (l *recogniser) joins() {
 		}
 		l.attribute(n, field.AttrJoin, separator)
 		for _, s := range separators {
-			l.edits = append(l.edits, edit{s.Open, ""})
+			l.edits = append(l.edits, edit.Edit{Start: s.Open.Start, End: s.Open.End})
 		}
 		for _, p := range pieces {
 			if fields := l.fieldsIn(p); len(fields) > 0 {
@@ -341,20 +338,19 @@ func (l *recogniser) blankForSomebody(name string) bool {
 	return count > 0
 }
 
-// apply writes the source with the edits.
-func (l *recogniser) apply() string {
+// apply writes the source with the edits. Braces within a value that was found go with it.
+func (l *recogniser) apply() (string, error) {
 	sort.SliceStable(l.edits, func(i, j int) bool { return l.edits[i].Start < l.edits[j].Start })
-	var b strings.Builder
+	var edits []edit.Edit
 	at := 0
 	for _, e := range l.edits {
 		if e.Start < at {
-			continue // braces within a value that was found
+			continue
 		}
-		b.WriteString(l.doc.Source[at:e.Start] + e.text)
+		edits = append(edits, e)
 		at = e.End
 	}
-	b.WriteString(l.doc.Source[at:])
-	return b.String()
+	return edit.Apply(l.doc.Source, edits)
 }
 
 // settings writes template.yaml: the person as sample, their language and country for everybody without, and
@@ -388,15 +384,15 @@ func (l *recogniser) settings() (string, error) {
 
 // compare fills the template for the person and lists where text and links are not the original's.
 func compare(in Input, parts template.Parts) ([]Difference, error) {
-	lifted, err := template.New("lifted", parts)
+	made, err := template.New("made", parts)
 	if err != nil {
 		return nil, err
 	}
-	s, err := compose.Compile(lifted, in.People.Schema, in.Day, lifted.Variants()[0])
+	s, err := compose.Compile(compose.Source{Template: made, Schema: in.People.Schema, Day: in.Day, Variants: made.Variants()[:1]}, compose.Fragment)
 	if err != nil {
 		return nil, err
 	}
-	filled, err := markup.Parse(string(s.Fill(lifted.Variants()[0], compose.Fragment, in.Person)))
+	filled, err := markup.Parse(string(s.Fill(made.Variants()[0], compose.Fragment, in.Person)))
 	if err != nil {
 		return nil, err
 	}

@@ -115,7 +115,7 @@ func TestDifferencesAndWhatWasNotFound(t *testing.T) {
 func roundTrip(t *testing.T, tmpl *template.Template, d *person.Directory, count int) {
 	t.Helper()
 	for _, variant := range tmpl.Variants() {
-		s, err := compose.Compile(tmpl, d.Schema, day, variant)
+		s, err := compose.Compile(compose.Source{Template: tmpl, Schema: d.Schema, Day: day, Variants: []string{variant}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -15,8 +15,11 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/field"
+	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/preview"
 	"missivum/core/problem"
 	"missivum/core/style"
 	signature "missivum/core/template"
@@ -102,7 +105,7 @@ func Make(in Input, report *check.Report) (*Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	prepared.MarkSource, prepared.ShowAt = true, compose.Data
+	shown := preview.Preview{Prepared: prepared, ShowAt: compose.Data, MarkSource: true}
 	s := &Sheet{
 		Title: t.Title(), Version: t.Version(), Variant: in.Variant, Day: in.Day.Format("2 January 2006"), Verdict: report.Verdict.String(), Views: in.Views,
 	}
@@ -113,7 +116,7 @@ func Make(in Input, report *check.Report) (*Sheet, error) {
 		who := &in.People.People[i]
 		sitter := Sitter{Name: in.People.Get(who, "cn"), Mail: in.People.Get(who, "mail")}
 		for _, profile := range in.Profiles {
-			line, err := rendered(prepared, profile, in, who, report)
+			line, err := rendered(&shown, profile, in, who, report)
 			if err != nil {
 				return nil, err
 			}
@@ -155,17 +158,17 @@ func Choose(t *signature.Template, people *person.Directory, mails []string) (_ 
 	return chosen, nil
 }
 
-func rendered(prepared *compose.Prepared, profile *client.Profile, in Input, who *person.Person, report *check.Report) (Line, error) {
+func rendered(prepared *preview.Preview, profile *client.Profile, in Input, who *person.Person, report *check.Report) (Line, error) {
 	line := Line{ID: profile.ID, Title: profile.Title, Breaks: breaks(profile.ID, report)}
 	rings := rings(profile.ID, report, prepared.Source)
 	widest := widestRow(prepared.Doc)
 	for _, view := range in.Views {
-		v := client.View{Dark: view == Dark, Blocked: view == Blocked}
+		v := journey.View{Dark: view == Dark, Blocked: view == Blocked}
 		kept, err := prepared.Seen(profile, client.Render, v, in.Variant, who)
 		if err != nil {
 			return line, err
 		}
-		background, ink := profile.Background(v)
+		background, ink := journey.Background(profile, v)
 		cell := Cell{View: view, Width: min(max(profile.Width, 320), 620), Zoom: 100, Background: style.Hex(background), Ink: style.Hex(ink)}
 		switch {
 		case kept.Form == compose.RTF:
@@ -256,7 +259,7 @@ func rings(id string, report *check.Report, source *markup.Document) string {
 			}
 		}
 		if start >= 0 {
-			fmt.Fprintf(&b, "[%s^=\"%d:\"]{outline:3px dashed #d2322d!important;outline-offset:2px}", compose.SourceAttribute, start)
+			fmt.Fprintf(&b, "[%s^=\"%d:\"]{outline:3px dashed #d2322d!important;outline-offset:2px}", field.AttrSource, start)
 		}
 	}
 	return "<style>" + b.String() + "</style>"

@@ -10,9 +10,10 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
-	"missivum/core/compose"
+	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/preview"
 )
 
 // The kinds of content that take room.
@@ -47,7 +48,7 @@ type Space struct {
 	Elements []Share        `json:"elements"` // in the order of the document
 }
 
-var mark = regexp.MustCompile(` ` + compose.SourceAttribute + `="(\d+):(\d+)"`)
+var mark = regexp.MustCompile(` ` + field.AttrSource + `="(\d+):(\d+)"`)
 
 // Room measures what takes the room for a client and a person, in a variant; empty is the template's first. Nobody
 // leaves the template's own marks in it.
@@ -67,8 +68,8 @@ func Room(in check.Input, id, variant string, who *person.Person) (*Space, error
 	if err != nil {
 		return nil, err
 	}
-	prepared.MarkSource = true
-	kept, err := prepared.Kept(profile, client.Install, variant, who)
+	shown := preview.Preview{Prepared: prepared, MarkSource: true}
+	kept, err := shown.Kept(profile, client.Install, variant, who)
 	if err != nil {
 		return nil, err
 	}

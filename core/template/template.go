@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"math"
 	"net/url"
 	"path"
 	"regexp"
@@ -253,6 +254,20 @@ func (p *Picture) HostedName(naming Naming) string {
 		return picture.KeyOf(p.Data)
 	}
 	return p.File
+}
+
+// Proportioned gives the one of width and height, in px, that is 0 in the picture's own proportion; with neither, its
+// true pixels.
+func (p *Picture) Proportioned(width, height int) (int, int) {
+	switch {
+	case width == 0 && height == 0:
+		return p.Width, p.Height
+	case height == 0:
+		return width, max(int(math.Round(float64(width)*float64(p.Height)/float64(p.Width))), 1)
+	case width == 0:
+		return max(int(math.Round(float64(height)*float64(p.Width)/float64(p.Height))), 1), height
+	}
+	return width, height
 }
 
 // Delivery is the way in which the pictures of a form go.

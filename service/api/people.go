@@ -216,7 +216,7 @@ func (a *API) sizes(c *gin.Context, d *person.Directory) ([]person.Measure, erro
 		return nil, err
 	}
 	variant := s.Variants()[0]
-	signature, err := compose.Compile(s.Template, d.Schema, a.Now(), variant)
+	signature, err := compose.Compile(compose.Source{Template: s.Template, Schema: d.Schema, Day: a.Now(), Variants: []string{variant}})
 	if err != nil {
 		return nil, nil // a template with mistakes has no size yet
 	}

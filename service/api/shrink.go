@@ -11,6 +11,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/person"
+	"missivum/core/preview"
 	"missivum/core/problem"
 	"missivum/core/sheet"
 	"missivum/core/shrink"
@@ -128,17 +129,7 @@ func (a *API) pasteTemplate(c *gin.Context) {
 	if who == nil {
 		who = compose.FieldNames(s.people.Schema)
 	}
-	prepared, err := compose.Prepare(s.template, s.people.Schema, a.Now(), compose.Reached(s.template))
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	shown, err := prepared.Shown(variant, who)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	predicted, err := prepared.Pasted(variant, who)
+	shown, predicted, err := preview.Paste(s.template, s.people.Schema, a.Now(), variant, who)
 	if err != nil {
 		a.fail(c, err)
 		return

@@ -15,8 +15,10 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/journey"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/preview"
 	"missivum/core/problem"
 	"missivum/core/style"
 	"missivum/core/template"
@@ -395,12 +397,12 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 	if err != nil {
 		return Look{}, err
 	}
-	prepared.MarkSource, prepared.ShowAt = true, shownAt(t.Name, in.Pictures)
+	shown := preview.Preview{Prepared: prepared, ShowAt: shownAt(t.Name, in.Pictures), MarkSource: true}
 	if in.Client == "" {
 		if in.Form == "text" {
 			in.Client = "text-reader"
 		} else {
-			body, err := prepared.Shown(variant, who)
+			body, err := shown.Shown(variant, who)
 			return Look{Form: "html", Body: body, Log: []LogEntry{}, Background: "#ffffff", Text: "#000000"}, err
 		}
 	}
@@ -409,14 +411,14 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 		return Look{}, err
 	}
 	profile := chosen[0]
-	view := client.View{Dark: in.Dark, Blocked: in.Blocked}
-	kept, err := prepared.Seen(profile, client.Render, view, variant, who)
-	background, text := profile.Background(view)
+	view := journey.View{Dark: in.Dark, Blocked: in.Blocked}
+	kept, err := shown.Seen(profile, client.Render, view, variant, who)
+	background, text := journey.Background(profile, view)
 	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}, Background: style.Hex(background), Text: style.Hex(text)}
 	for _, e := range kept.Log {
 		place := prepared.Doc.Place(e.Span.Start)
 		look.Log = append(look.Log, LogEntry{
-			Stage: string(e.Stage), What: e.What, Does: string(e.Behaviour.Does), Says: e.Behaviour.Says, Basis: string(e.Behaviour.Basis),
+			Stage: string(e.Stage), What: e.Subject.String(), Does: string(e.Behaviour.Does), Says: e.Behaviour.Says, Basis: string(e.Behaviour.Basis),
 			Line: place.Line, Column: place.Column,
 		})
 	}

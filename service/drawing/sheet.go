@@ -8,6 +8,7 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/preview"
 	"missivum/core/problem"
 	"missivum/core/sheet"
 )
@@ -59,7 +60,7 @@ func secondOpinion(ctx context.Context, in sheet.Input, s *sheet.Sheet) error {
 	if err != nil {
 		return err
 	}
-	kept, err := prepared.Kept(in.Profiles[i], client.Receive, s.Variant, &in.People.People[in.Chosen[0]])
+	kept, err := preview.Of(prepared).Kept(in.Profiles[i], client.Receive, s.Variant, &in.People.People[in.Chosen[0]])
 	if err != nil {
 		return err
 	}

@@ -14,16 +14,20 @@ import (
 const Half = ".part-"
 
 // Write writes a file beside its place and moves it there when it is whole and on the disk. After an error nothing
-// is left of it, and what was there before is still there.
+// is left of it, and what was there before is still there. The new file has the permissions of the one that it replaces.
 func Write(name string, write func(io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(name), Half+"*")
 	if err != nil {
 		return err
 	}
+	mode := os.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
 	b := bufio.NewWriterSize(f, 256<<10)
 	err = write(b)
 	if err == nil {
-		err = errors.Join(b.Flush(), f.Chmod(0o644), f.Sync())
+		err = errors.Join(b.Flush(), f.Chmod(mode), f.Sync())
 	}
 	if err = errors.Join(err, f.Close()); err == nil {
 		err = os.Rename(f.Name(), name)

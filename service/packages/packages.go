@@ -72,7 +72,7 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 		if len(variants) == 0 {
 			variants = t.Variants()
 		}
-		if _, err := compose.Compile(t.Template, d.Schema, tx.At(), variants...); err != nil {
+		if _, err := compose.Compile(compose.Source{Template: t.Template, Schema: d.Schema, Day: tx.At(), Variants: variants}); err != nil {
 			return problem.As(problem.Refused, err)
 		}
 		record = store.Package{ID: jobs.NewID(), Template: name, Version: t.Number, Content: t.Version()}

@@ -25,6 +25,7 @@ import (
 	"gopkg.in/yaml.v3"
 
 	"missivum/core/client"
+	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
@@ -157,7 +158,7 @@ func simulate(p *client.Profile, stage client.Stage, source string) (string, err
 	style.ReadAttributes(doc)
 	alone := *p
 	alone.Behaviours = slices.DeleteFunc(slices.Clone(p.Behaviours), func(b client.Behaviour) bool { return b.Stage != stage })
-	kept, _ := client.SimulateIn(client.View{Blocked: true}, &alone, doc, client.Render)
+	kept, _ := journey.SimulateIn(journey.View{Blocked: true}, &alone, doc, client.Render)
 	return kept.Render(), nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"missivum/core/client"
+	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/style"
 	"missivum/service/drawing"
@@ -48,6 +49,6 @@ func predicted(source string) (string, error) {
 		return "", err
 	}
 	style.Inline(doc)
-	client.Paste(doc)
+	journey.Paste(doc)
 	return doc.Render(), nil
 }

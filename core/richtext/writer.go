@@ -1,4 +1,4 @@
-package compose
+package richtext
 
 import (
 	"fmt"
@@ -8,7 +8,7 @@ import (
 )
 
 // Append appends the rich text form for the person set in the filler.
-func (r *RTFProgram) Append(dst []byte, f *field.Filler) []byte {
+func (r *Program) Append(dst []byte, f *field.Filler) []byte {
 	w := rtfWriter{form: r, dst: append(dst, r.head...), boxes: []rtfBox{{}}}
 	r.program.Run(f, &w)
 	w.closeRun()
@@ -18,7 +18,7 @@ func (r *RTFProgram) Append(dst []byte, f *field.Filler) []byte {
 // rtfWriter writes paragraphs, cells and links only once they have content, so that what is blank leaves
 // nothing behind.
 type rtfWriter struct {
-	form  *RTFProgram
+	form  *Program
 	dst   []byte
 	boxes []rtfBox // the document and the cells around
 	rows  []rtfRowState
@@ -28,6 +28,7 @@ type rtfWriter struct {
 	space   bool // a space is due
 	address *strings.Builder
 	link    rtfLink
+	picture bool // the alternative text of a picture is under way
 }
 
 // rtfBox is a flow of paragraphs: the document's or a cell's.
@@ -63,6 +64,10 @@ func (w *rtfWriter) write(s string) { w.dst = append(w.dst, s...) }
 func (w *rtfWriter) Text(s string) {
 	if w.address != nil {
 		w.address.WriteString(s)
+		return
+	}
+	if w.picture {
+		w.dst = appendRTF(w.dst, s)
 		return
 	}
 	for s != "" {
@@ -178,6 +183,10 @@ func (w *rtfWriter) Mark(m field.Mark) {
 		w.pending()
 		w.closeRun()
 		w.write(w.form.looks[index])
+		w.picture = true
+	case rtfPictureEnd:
+		w.write(w.form.looks[index])
+		w.picture = false
 	case rtfTable:
 		w.closeRun()
 		if b.begun && !b.tables {

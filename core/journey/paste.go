@@ -1,4 +1,4 @@
-package client
+package journey
 
 import (
 	"slices"
@@ -6,12 +6,10 @@ import (
 	"strings"
 
 	"missivum/core/compact"
+	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
-
-// Pasted reports whether a signature gets into the client by copying it from a browser and pasting it.
-func (p *Profile) Pasted() bool { return p.Install.Way == "paste-rendered" }
 
 // Paste changes a document into what stands in an editable element after a browser copied and pasted it: declarations
 // in the browser's own spelling, unknown ones gone, spans that say nothing new gone, white space that is not rendered
@@ -26,7 +24,7 @@ func Paste(doc *markup.Document) {
 		}
 		pasteStyle(n)
 		for _, a := range slices.Clone(n.Attrs) {
-			if strings.HasPrefix(a.Name, "on") || a.Name == "contenteditable" || slices.Contains(addressed, a.Name) && SchemeOf(strings.TrimSpace(a.Value)) == "javascript" {
+			if strings.HasPrefix(a.Name, "on") || a.Name == "contenteditable" || slices.Contains(addressed, a.Name) && markup.SchemeOf(strings.TrimSpace(a.Value)) == "javascript" {
 				n.RemoveAttr(a.Name)
 			}
 		}
@@ -54,7 +52,7 @@ func Paste(doc *markup.Document) {
 			return false
 		case n.Kind == markup.Comment || n.Kind == markup.Stray:
 			n.Remove()
-		case n.Kind == markup.Text && !strings.Contains(n.Data, "{{"):
+		case n.Kind == markup.Text && !field.HasField(n.Data):
 			n.SetText(n.Data)
 		case n.Is("table"):
 			rowGroup(n)
@@ -108,7 +106,7 @@ func thinned(n *markup.Node, given map[string]string) {
 					n.SetAttr("style", n.Attribute("style").Value+";")
 				}
 			}
-			if !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !ownAttribute(a.Name) }) {
+			if !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !field.Reserved(a.Name) }) {
 				n.Silence()
 			}
 		}

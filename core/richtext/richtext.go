@@ -1,4 +1,7 @@
-package compose
+// Package richtext writes a signature as rich text: a prepared document goes in, a program comes out that appends the
+// form for each person. It follows the Rich Text Format specification, version 1.9.1. Start with Compile; writer.go lays
+// out what the program fills.
+package richtext
 
 import (
 	"bytes"
@@ -34,8 +37,9 @@ const (
 	rtfAddress                  // a link's address follows
 	rtfLabel                    // and now its label
 	rtfLinkEnd
-	rtfPicture // the picture looks[index]
-	rtfTable   // a table begins
+	rtfPicture    // a picture begins, of which looks[index] stands before its alternative text
+	rtfPictureEnd // looks[index] stands behind it, and the picture ends
+	rtfTable      // a table begins
 	rtfTableEnd
 	rtfRow      // a row of looks[index] begins
 	rtfCell     // a cell of cells[index] is announced
@@ -46,7 +50,7 @@ const (
 	rtfTab      // to the next column of a table that is written as lines
 )
 
-const rtfMarkBits = 4
+const rtfMarkBits = 5
 
 func (k rtfMark) of(index int) field.Mark { return field.Mark(index<<rtfMarkBits | int(k)) }
 
@@ -58,25 +62,32 @@ type rtfCellDef struct {
 	top, bottom int // padding
 }
 
-// RTFProgram is the compiled rich text form.
-type RTFProgram struct {
+// Program is the compiled rich text form.
+type Program struct {
 	program *field.Program
 	head    string
-	looks   []string // control words of paragraphs, runs, rows and whole pictures
+	looks   []string // control words of paragraphs, runs, rows, and the pieces of pictures
 	cells   []rtfCellDef
 }
 
-// RTFProgram compiles the rich text form of a variant: paragraphs, tables with widths, borders and shading,
-// fonts, sizes, colours, links, and the template's pictures embedded with their display size. Other
-// pictures are left out but for their alternative text.
-func (p *Prepared) RTFProgram(table *field.Table, variant string) (*RTFProgram, error) {
-	source := p.FieldSource()
-	if errs := source.Validate(); len(errs) > 0 {
+// Source is what is compiled: a prepared document with its fields, for one variant.
+type Source struct {
+	Fields    *field.Source // the document, its styles inlined, and its schema
+	Table     *field.Table  // takes the values
+	Variant   string
+	PictureOf func(img *markup.Node) *template.Picture // the template's picture that an <img> shows, or nil
+}
+
+// Compile compiles the rich text form of a variant: paragraphs, tables with widths, borders and shading, fonts, sizes,
+// colours, links, and the template's pictures embedded with their display size. Other pictures are left out but for
+// their alternative text. The error is field.Errors.
+func Compile(s Source) (*Program, error) {
+	if errs := s.Fields.Validate(); len(errs) > 0 {
 		return nil, errs
 	}
-	c := rtfCompiler{Prepared: p, source: source, b: field.NewBuilder(table), variant: variant, out: &RTFProgram{}, lookAt: map[string]int{}}
+	c := rtfCompiler{source: s.Fields, pictureOf: s.PictureOf, b: field.NewBuilder(s.Table), variant: s.Variant, out: &Program{}, lookAt: map[string]int{}}
 	c.fonts = []string{`\froman Times New Roman`}
-	c.block(p.Doc.Root, rtfContext{text: style.PlainText, width: rtfPageWidth})
+	c.block(s.Fields.Doc.Root, rtfContext{text: style.PlainText, width: rtfPageWidth})
 	c.out.program = c.b.Program()
 	c.out.head = c.header()
 	return c.out, nil
@@ -86,14 +97,14 @@ func (p *Prepared) RTFProgram(table *field.Table, variant string) (*RTFProgram, 
 const rtfPageWidth = 620
 
 type rtfCompiler struct {
-	*Prepared
-	source  *field.Source
-	b       *field.Builder
-	variant string
-	out     *RTFProgram
-	lookAt  map[string]int
-	fonts   []string
-	colors  []color.RGBA
+	source    *field.Source
+	pictureOf func(img *markup.Node) *template.Picture
+	b         *field.Builder
+	variant   string
+	out       *Program
+	lookAt    map[string]int
+	fonts     []string
+	colors    []color.RGBA
 }
 
 // rtfContext is what an element inherits.
@@ -238,7 +249,7 @@ func spacing(n *markup.Node, size float64) (above, below float64) {
 	if margin, ok := style.Box(n, "margin", size); ok {
 		return margin.Top, margin.Bottom
 	}
-	if blockEdge(n) == markBlank {
+	if markup.StandsApart(n) {
 		return size, size
 	}
 	return 0, 0
@@ -266,13 +277,13 @@ func (c *rtfCompiler) children(n *markup.Node, ctx rtfContext) {
 		case markup.Text:
 			c.mark(rtfRun, run)
 			pieces, _ := c.source.TextPieces(child)
-			appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
+			c.b.Pieces(pieces, field.EscapeNone, field.EscapeNone)
 		case markup.Element:
-			if unread(child) {
+			if markup.Unread(child) {
 				return
 			}
 			c.mark(rtfRun, run) // for a separator
-			leave, skip := c.source.Enter(c.b, child, c.variant, asIs)
+			leave, skip := c.source.Enter(c.b, child, c.variant, field.AsIs)
 			if skip {
 				return
 			}
@@ -343,26 +354,40 @@ func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 	}
 	c.mark(rtfAddress, 0)
 	pieces, _ := c.source.AttrPieces(*href)
-	appendPieces(c.b, pieces, field.EscapePlainAddress, field.EscapePlainPart)
+	c.b.Pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.mark(rtfLabel, 0)
 	c.children(n, ctx)
 	c.mark(rtfLinkEnd, 0)
 }
 
 func (c *rtfCompiler) picture(n *markup.Node, ctx rtfContext) {
-	if p := c.PictureOf(n); p != nil {
+	if p := c.pictureOf(n); p != nil {
 		width, height := displaySize(n, p, ctx)
-		alt, _ := n.Attr("alt")
-		if embedded, err := rtfPictureOf(p, width, height, alt); err == nil {
-			c.mark(rtfPicture, c.look(embedded))
+		if data, err := embedded(p, width, height); err == nil {
+			c.embed(n, data)
 			return
 		}
 	}
-	if alt := n.Attribute("alt"); alt != nil && !decoration(n) {
+	if alt := n.Attribute("alt"); alt != nil && !markup.Decoration(n) {
 		c.mark(rtfRun, c.run(ctx.text))
 		pieces, _ := c.source.AttrPieces(*alt)
-		appendPieces(c.b, pieces, field.EscapeNone, field.EscapeNone)
+		c.b.Pieces(pieces, field.EscapeNone, field.EscapeNone)
 	}
+}
+
+// embed writes a picture with its alternative text, in which fields are filled like everywhere.
+func (c *rtfCompiler) embed(n *markup.Node, data string) {
+	before, behind := `{\pict`, data+"}"
+	alt := n.Attribute("alt")
+	if described := alt != nil && strings.TrimSpace(alt.Value) != ""; !described {
+		c.mark(rtfPicture, c.look(before))
+		c.mark(rtfPictureEnd, c.look(behind))
+		return
+	}
+	c.mark(rtfPicture, c.look(before+`{\*\picprop{\sp{\sn wzDescription}{\sv `))
+	pieces, _ := c.source.AttrPieces(*alt)
+	c.b.Pieces(pieces, field.EscapeNone, field.EscapeNone)
+	c.mark(rtfPictureEnd, c.look("}}}"+behind))
 }
 
 // displaySize is how large a picture is shown, in px: by its attributes or its style, in its own proportion where
@@ -376,11 +401,11 @@ func displaySize(n *markup.Node, p *template.Picture, ctx rtfContext) (width, he
 		px, _ := style.Length(declared, ctx.text.Size)
 		height = int(math.Round(px))
 	}
-	return proportioned(width, height, p)
+	return p.Proportioned(width, height)
 }
 
-// rtfPictureOf embeds a picture; what is neither PNG nor JPEG becomes a PNG, since rich text has none else.
-func rtfPictureOf(p *template.Picture, width, height int, alt string) (string, error) {
+// embedded is a picture's data and sizes; what is neither PNG nor JPEG becomes a PNG, since rich text has none else.
+func embedded(p *template.Picture, width, height int) (string, error) {
 	data, kind := p.Data, `\pngblip`
 	switch p.Format {
 	case picture.PNG:
@@ -398,17 +423,12 @@ func rtfPictureOf(p *template.Picture, width, height int, alt string) (string, e
 		data = b.Bytes()
 	}
 	var b strings.Builder
-	b.WriteString(`{\pict`)
-	if alt != "" {
-		fmt.Fprintf(&b, `{\*\picprop{\sp{\sn wzDescription}{\sv %s}}}`, appendRTF(nil, alt))
-	}
 	fmt.Fprintf(&b, `%s\picw%d\pich%d\picwgoal%d\pichgoal%d`, kind, p.Width, p.Height, twips(float64(width)), twips(float64(height)))
 	for digits := hex.EncodeToString(data); digits != ""; {
 		n := min(len(digits), 128)
 		b.WriteString("\n" + digits[:n])
 		digits = digits[n:]
 	}
-	b.WriteString("}")
 	return b.String(), nil
 }
 
@@ -433,7 +453,7 @@ func linesWillDo(t markup.Table) bool {
 	if t.Columns == 1 {
 		return true
 	}
-	return !slices.ContainsFunc(t.Rows, func(tr *markup.Node) bool { return !simpleRow(tr) })
+	return !slices.ContainsFunc(t.Rows, func(tr *markup.Node) bool { return !markup.SimpleRow(tr) })
 }
 
 // bareBox reports whether a table is no more than a wrapper: one cell that draws nothing itself.
@@ -537,7 +557,7 @@ func (t *rtfTableCompiler) rows(n *markup.Node, text style.Text, visit func(tr *
 		if !child.Is("tr", "tbody", "thead", "tfoot") {
 			continue
 		}
-		leave, skip := t.source.Enter(t.b, child, t.variant, asIs)
+		leave, skip := t.source.Enter(t.b, child, t.variant, field.AsIs)
 		if skip {
 			continue
 		}
@@ -745,7 +765,7 @@ func (c *rtfCompiler) extent(n *markup.Node, text style.Text) float64 {
 				edges := c.columns(child, markup.TableOf(child), rtfContext{text: text, width: rtfPageWidth}, 0)
 				line = edges[len(edges)-1]
 				end()
-			case child.Kind == markup.Element && !unread(child):
+			case child.Kind == markup.Element && !markup.Unread(child):
 				if markup.Block(child.Name) {
 					end()
 				}

@@ -1,4 +1,4 @@
-package client
+package journey
 
 import (
 	"image/color"
@@ -6,6 +6,7 @@ import (
 	"testing"
 	"unicode/utf8"
 
+	"missivum/core/client"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
@@ -17,31 +18,31 @@ func shown(t *testing.T, id, html string, v View) string {
 		t.Fatal(err)
 	}
 	style.Inline(doc)
-	p := Find(id)
-	kept, _ := SimulateIn(v, p, doc, Render)
-	p.Show(kept, v)
+	p := client.Find(id)
+	kept, _ := SimulateIn(v, p, doc, client.Render)
+	Show(p, kept, v)
 	return kept.Render()
 }
 
 func TestRecoloured(t *testing.T) {
 	white, black, orange := color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}, color.RGBA{200, 85, 61, 255}
-	for _, way := range []string{Full, Partial} {
+	for _, way := range []string{client.Full, client.Partial} {
 		text, background := Recoloured(way, black, white)
 		if text != white || background != darkBackground {
 			t.Errorf("%s: black on white becomes %v on %v", way, text, background)
 		}
 	}
-	if text, background := Recoloured(Full, white, black); text != darkBackground || background != white {
+	if text, background := Recoloured(client.Full, white, black); text != darkBackground || background != white {
 		t.Errorf("white on black becomes %v on %v", text, background)
 	}
-	if text, background := Recoloured(Partial, white, black); text != white || background != black {
+	if text, background := Recoloured(client.Partial, white, black); text != white || background != black {
 		t.Errorf("a partial inversion leaves white on black alone: %v on %v", text, background)
 	}
-	if text := RecolouredText(Partial, orange); text != orange {
+	if text := RecolouredText(client.Partial, orange); text != orange {
 		t.Errorf("a bright text stays: %v", text)
 	}
 	h1, _, _ := style.HSL(orange)
-	if h2, _, _ := style.HSL(RecolouredBackground(Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
+	if h2, _, _ := style.HSL(RecolouredBackground(client.Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
 		t.Errorf("the hue went from %.0f to %.0f", h1, h2)
 	}
 	if text, background := Recoloured("", black, white); text != black || background != white {
@@ -103,26 +104,6 @@ func TestPaste(t *testing.T) {
 	}
 }
 
-func TestOverridingAProfile(t *testing.T) {
-	book, err := Book(Shipped()).With(map[string][]byte{
-		"b.yaml": []byte("id: yard\nbased-on: quay\ntitle: Yard\n"), // before the one that it is based on
-		"a.yaml": []byte("id: quay\nbased-on: wordproc-desktop\nwithout: [effects]\ndark: {as: partial}\nlimits:\n  - {measure: picture-bytes, max: 7, severity: note, says: x, basis: assumed}\n  - {measure: bytes, max: 9, severity: note, says: x, basis: assumed}\nbehaviours:\n  - {id: padding, stage: render, match: {properties: [padding]}, does: kept, basis: assumed}\n"),
-	})
-	if err != nil {
-		t.Fatal(err)
-	}
-	yard, base := book.Find("yard"), Find("wordproc-desktop")
-	if yard.Title != "Yard" || len(yard.Limits) != 2 || yard.Limits[0].Max != 7 || yard.Dark.As != Partial || yard.Dark.Says != base.Dark.Says || len(yard.Behaviours) != len(base.Behaviours)-1 {
-		t.Errorf("%+v", yard)
-	}
-	if base.Limits[0].Max == 7 || len(Shipped()) != 13 {
-		t.Error("the shipped profiles were changed")
-	}
-	if _, err := Book(Shipped()).With(map[string][]byte{"a.yaml": []byte("id: a\nbased-on: b\n"), "b.yaml": []byte("id: b\nbased-on: a\n")}); err == nil || !strings.Contains(err.Error(), "a.yaml: line 2") || !strings.Contains(err.Error(), "b.yaml: line 2") {
-		t.Errorf("a ring of profiles: %v", err)
-	}
-}
-
 // FuzzPaste: whatever is pasted can be read again, keeps its text, and is not changed by another paste.
 func FuzzPaste(f *testing.F) {
 	f.Add(`<table><tr><td style="padding:0 1px;color:#123">a <span>b</span></table>`)
@@ -154,7 +135,7 @@ func FuzzPaste(f *testing.F) {
 				t.Fatalf("<%s> is left of %q: %q", n.Name, html, once)
 			}
 			for _, a := range n.Attrs {
-				if strings.HasPrefix(a.Name, "on") || a.Name == "href" && SchemeOf(a.Value) == "javascript" {
+				if strings.HasPrefix(a.Name, "on") || a.Name == "href" && markup.SchemeOf(a.Value) == "javascript" {
 					t.Fatalf("%s is left of %q: %q", a.Name, html, once)
 				}
 			}

@@ -1,8 +1,9 @@
-package client
+package journey
 
 import (
 	"image/color"
 
+	"missivum/core/client"
 	"missivum/core/style"
 )
 
@@ -14,9 +15,9 @@ var darkBackground = color.RGBA{30, 30, 30, 255}
 // stays that is neither. Hue is kept.
 func Recoloured(as string, text, background color.RGBA) (color.RGBA, color.RGBA) {
 	switch as {
-	case Full:
+	case client.Full:
 		return turned(text), turned(background)
-	case Partial:
+	case client.Partial:
 		return lightened(text), darkened(background)
 	}
 	return text, background

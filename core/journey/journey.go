@@ -1,46 +1,33 @@
-package client
+// Package journey sends a signature through a mail client: a document and a profile go in, the document as the client
+// has it comes out, with typed events that say what happened to what, and where in the source. A profile is data
+// (core/client); this is the engine that interprets it. Start with Simulate; Show adds dark mode and blocked pictures,
+// Paste what a copying browser does.
+package journey
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
+	"missivum/core/client"
+	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
-
-// Event is one entry of a simulation's log.
-type Event struct {
-	Stage     Stage
-	Behaviour *Behaviour
-	Node      *markup.Node // of the document that was simulated, not of the result
-	What      string       // such as "border-radius: 50%" or "<script>"
-	Span      markup.Span  // in the source
-}
-
-// String is the event as one line.
-func (e Event) String() string {
-	s := fmt.Sprintf("%s: %s is %s", e.Stage, e.What, e.Behaviour.Does)
-	if e.Behaviour.Says != "" {
-		s += ": " + e.Behaviour.Says
-	}
-	return s
-}
 
 // Simulate gives the document as it is after the stages up to and including last, and the log of
 // what happened. The document itself is not changed. Properties that the client ignores when it renders
 // are taken away at the last stage, so that the result can be looked at in a browser.
 //
 // Node.Style must have been set by style.Inline. Pictures are taken to be allowed.
-func Simulate(p *Profile, doc *markup.Document, last Stage) (*markup.Document, []Event) {
+func Simulate(p *client.Profile, doc *markup.Document, last client.Stage) (*markup.Document, []Event) {
 	return SimulateIn(View{}, p, doc, last)
 }
 
 // SimulateIn is Simulate in a view: in one with pictures blocked, what the client does until they are allowed
 // happens too.
-func SimulateIn(v View, p *Profile, doc *markup.Document, last Stage) (*markup.Document, []Event) {
+func SimulateIn(v View, p *client.Profile, doc *markup.Document, last client.Stage) (*markup.Document, []Event) {
 	s := simulation{doc: doc.Clone()}
-	for _, stage := range Stages {
+	for _, stage := range client.Stages {
 		for i := range p.Behaviours {
 			if b := &p.Behaviours[i]; b.Stage == stage && (b.While == "" || v.Blocked) {
 				s.run(b)
@@ -71,15 +58,15 @@ func (s *simulation) elements() []*markup.Node {
 // changed says that elements came, went or got other names.
 func (s *simulation) changed() { s.nodes = nil }
 
-func (s *simulation) note(b *Behaviour, n *markup.Node, what string, span markup.Span) {
-	s.log = append(s.log, Event{Stage: b.Stage, Behaviour: b, Node: n, What: what, Span: span})
+func (s *simulation) note(b *client.Behaviour, n *markup.Node, about Subject, span markup.Span) {
+	s.log = append(s.log, Event{Subject: about, Stage: b.Stage, Behaviour: b, Node: n, Span: span})
 }
 
-func (s *simulation) run(b *Behaviour) {
+func (s *simulation) run(b *client.Behaviour) {
 	m := b.Match
 	switch {
 	case m.Structure != "":
-		structures[m.Structure](s, b)
+		structureOf(m.Structure).run(s, b)
 	case len(m.Elements) > 0:
 		s.matchElements(b)
 	case len(m.Schemes) > 0:
@@ -95,25 +82,21 @@ func (s *simulation) run(b *Behaviour) {
 	}
 }
 
-func (s *simulation) matchElements(b *Behaviour) {
+func (s *simulation) matchElements(b *client.Behaviour) {
 	for _, n := range s.elements() {
 		if !matchName(b.Match.Elements, n.Name) || slices.Contains(b.Match.Except, n.Name) || n.Name == "link" && !linksSheet(n) || gone(n) {
 			continue
 		}
-		what := "<" + n.Name + ">"
-		if n.Name == "link" {
-			what = "the linked style sheet"
-		}
-		if b.Does == Added && !s.add(b, n) {
+		if b.Does == client.Added && !s.add(b, n) {
 			continue
 		}
-		s.note(b, n, what, n.Open)
+		s.note(b, n, Subject{Kind: Element, Name: n.Name}, n.Open)
 		switch b.Does {
-		case Dropped, Refused:
+		case client.Dropped, client.Refused:
 			n.Remove()
-		case Unwrapped:
+		case client.Unwrapped:
 			n.Unwrap()
-		case Rewritten:
+		case client.Rewritten:
 			n.Rename(b.To)
 		}
 		s.changed()
@@ -128,35 +111,26 @@ func gone(n *markup.Node) bool {
 	return n.Kind != markup.Root
 }
 
-// ownAttribute tells attributes of the template language: they are gone before a client sees the markup.
-func ownAttribute(name string) bool {
-	switch name {
-	case "data-needs", "data-unless", "data-join", "data-in", "data-slot", "data-picture", "data-each", "data-source-bytes":
-		return true
-	}
-	return false
-}
-
-func (s *simulation) attributes(b *Behaviour) {
+func (s *simulation) attributes(b *client.Behaviour) {
 	for _, n := range s.elements() {
 		if len(n.Attrs) == 0 || !s.applies(b, n) {
 			continue
 		}
 		for _, a := range slices.Clone(n.Attrs) {
-			if ownAttribute(a.Name) || !matchName(b.Match.Attributes, a.Name) || matchName(b.Match.Except, a.Name) {
+			if field.Reserved(a.Name) || !matchName(b.Match.Attributes, a.Name) || matchName(b.Match.Except, a.Name) {
 				continue
 			}
 			if len(b.Match.Values) > 0 && !matchName(b.Match.Values, strings.ToLower(strings.TrimSpace(a.Value))) {
 				continue
 			}
-			if b.Does == Added && !s.add(b, n) {
+			if b.Does == client.Added && !s.add(b, n) {
 				continue
 			}
-			s.note(b, n, a.Name, a.Span)
+			s.note(b, n, Subject{Kind: Attribute, Name: a.Name, Value: a.Value}, a.Span)
 			switch b.Does {
-			case Dropped, Refused:
+			case client.Dropped, client.Refused:
 				n.RemoveAttr(a.Name)
-			case Rewritten:
+			case client.Rewritten:
 				n.SetAttr(a.Name, rewritten(b.To, a))
 			}
 		}
@@ -177,20 +151,20 @@ func rewritten(to string, a markup.Attr) string {
 }
 
 // add puts an attribute or a declaration on an element that has none, and tells whether it did.
-func (s *simulation) add(b *Behaviour, n *markup.Node) bool {
+func (s *simulation) add(b *client.Behaviour, n *markup.Node) bool {
 	switch {
 	case b.Adds == nil:
 		return false
 	case b.Adds.Property != "":
 		rest := slices.Clone(n.Style)
-		if b.Does == Rewritten {
+		if b.Does == client.Rewritten {
 			rest = slices.DeleteFunc(rest, func(d markup.Declaration) bool { return d.Property == b.Adds.Property })
 		} else if _, has := n.Declared(b.Adds.Property); has {
 			return false
 		}
 		n.SetStyle(append(rest, markup.Declaration{Property: b.Adds.Property, Value: b.Adds.Value, Span: markup.Span{Start: n.Open.Start, End: n.Open.Start}}))
 	default:
-		if _, has := n.Attr(b.Adds.Attribute); has && b.Does != Rewritten {
+		if _, has := n.Attr(b.Adds.Attribute); has && b.Does != client.Rewritten {
 			return false
 		}
 		n.SetAttr(b.Adds.Attribute, b.Adds.Value)
@@ -198,43 +172,43 @@ func (s *simulation) add(b *Behaviour, n *markup.Node) bool {
 	return true
 }
 
-func (s *simulation) applies(b *Behaviour, n *markup.Node) bool {
+func (s *simulation) applies(b *client.Behaviour, n *markup.Node) bool {
 	return (len(b.Match.On) == 0 || n.Is(b.Match.On...)) && !n.Is(b.Match.NotOn...)
 }
 
-func (s *simulation) properties(b *Behaviour) {
+func (s *simulation) properties(b *client.Behaviour) {
 	for _, n := range s.elements() {
 		if len(n.Style) == 0 || !s.applies(b, n) {
 			continue
 		}
 		var rest []markup.Declaration
-		changed := false
+		touched := false
 		for i, d := range n.Style {
-			after, hit := b.change(d)
+			after, hit := changed(b, d)
 			if !hit {
-				if changed {
+				if touched {
 					rest = append(rest, d)
 				}
 				continue
 			}
-			if !changed {
+			if !touched {
 				rest = append(rest, n.Style[:i]...)
-				changed = true
+				touched = true
 			}
-			s.note(b, n, d.Property+": "+d.Value, d.Span)
+			s.note(b, n, declared(d), d.Span)
 			if after.Value != "" {
 				rest = append(rest, after)
 			}
 		}
-		if changed && b.Does != Kept {
+		if touched && b.Does != client.Kept {
 			n.SetStyle(rest)
 		}
 	}
 }
 
-// change gives a declaration as the behaviour leaves it, without a value when it goes, and whether it
+// changed gives a declaration as the behaviour leaves it, without a value when it goes, and whether it
 // matched at all.
-func (b *Behaviour) change(d markup.Declaration) (markup.Declaration, bool) {
+func changed(b *client.Behaviour, d markup.Declaration) (markup.Declaration, bool) {
 	m := &b.Match
 	if len(m.Properties) > 0 && !matchName(m.Properties, d.Property) || matchName(m.Except, d.Property) {
 		return d, false
@@ -252,7 +226,7 @@ func (b *Behaviour) change(d markup.Declaration) (markup.Declaration, bool) {
 		}
 		after = b.To
 	case m.Part != "":
-		without, found := m.withoutPart(d.Value, b.To)
+		without, found := withoutPart(m, d.Value, b.To)
 		if !found {
 			return d, false
 		}
@@ -264,8 +238,8 @@ func (b *Behaviour) change(d markup.Declaration) (markup.Declaration, bool) {
 		after = strings.ReplaceAll(b.To, "*", d.Value)
 	}
 	switch b.Does {
-	case Kept:
-	case Rewritten:
+	case client.Kept:
+	case client.Rewritten:
 		d.Value = after
 	default:
 		d.Value = ""
@@ -302,7 +276,7 @@ func glob(pattern, s string) bool {
 
 // withoutPart takes the components that match a pattern out of a value, or puts something in their place, and
 // tells whether there were any.
-func (m *Match) withoutPart(value, to string) (string, bool) {
+func withoutPart(m *client.Match, value, to string) (string, bool) {
 	var kept []string
 	found := false
 	for _, c := range components(value) {
@@ -349,7 +323,7 @@ func components(value string) []string {
 }
 
 // matchValue leaves out values that do nothing anyway.
-func matchValue(m *Match, d markup.Declaration) bool {
+func matchValue(m *client.Match, d markup.Declaration) bool {
 	value := strings.ToLower(d.Value)
 	if len(m.Values) > 0 {
 		return matchName(m.Values, value)
@@ -365,7 +339,7 @@ func matchValue(m *Match, d markup.Declaration) bool {
 	return true
 }
 
-func (s *simulation) schemes(b *Behaviour) {
+func (s *simulation) schemes(b *client.Behaviour) {
 	names := b.Match.Attributes
 	if len(names) == 0 {
 		names = []string{"src", "background"}
@@ -376,22 +350,22 @@ func (s *simulation) schemes(b *Behaviour) {
 		}
 		for _, name := range names {
 			a := n.Attribute(name)
-			if a == nil || strings.Contains(a.Value, "{{") && !strings.Contains(strings.SplitN(a.Value, "{{", 2)[0], ":") {
+			if a == nil || field.HasField(a.Value) && !strings.Contains(field.BeforeField(a.Value), ":") {
 				continue
 			}
-			scheme := SchemeOf(a.Value)
+			scheme := markup.SchemeOf(a.Value)
 			if !matchName(b.Match.Schemes, scheme) || matchName(b.Match.Except, scheme) {
 				continue
 			}
-			if b.Does == Added && !s.add(b, n) {
+			if b.Does == client.Added && !s.add(b, n) {
 				continue
 			}
-			s.note(b, n, schemeWords(scheme), a.Span)
+			s.note(b, n, Subject{Kind: Address, Value: scheme}, a.Span)
 			switch b.Does {
-			case Kept, Added:
-			case Rewritten:
+			case client.Kept, client.Added:
+			case client.Rewritten:
 				n.SetAttr(name, strings.ReplaceAll(b.To, "*", strings.TrimPrefix(a.Value, "#")))
-			case Dropped:
+			case client.Dropped:
 				n.RemoveAttr(name)
 			default:
 				n.SetAttr(name, "")
@@ -400,51 +374,8 @@ func (s *simulation) schemes(b *Behaviour) {
 	}
 }
 
-// The kinds of addresses without a scheme (RFC 3986, 4.2), as Match.Schemes names them.
-const (
-	RelativeAddress = "relative"
-	NetworkAddress  = "network"  // begins with //
-	FragmentAddress = "fragment" // begins with #
-	WordAddress     = "word"     // letters, dots, underscores and hyphens only, such as www.brackwater.example
-	EmptyAddress    = "empty"
-)
-
-// SchemeOf tells the scheme of an address in lower case, or which kind of address without one it is.
-func SchemeOf(address string) string {
-	address = strings.TrimSpace(address)
-	switch {
-	case address == "":
-		return EmptyAddress
-	case strings.HasPrefix(address, "//"):
-		return NetworkAddress
-	case address[0] == '#':
-		return FragmentAddress
-	case strings.Trim(strings.ToLower(address), "abcdefghijklmnopqrstuvwxyz._-") == "":
-		return WordAddress
-	}
-	scheme, _, ok := strings.Cut(address, ":")
-	if !ok || strings.ContainsAny(scheme, "/?#{ ") {
-		return RelativeAddress
-	}
-	return strings.ToLower(scheme)
-}
-
-func schemeWords(scheme string) string {
-	switch scheme {
-	case RelativeAddress, WordAddress:
-		return "an address without a scheme"
-	case NetworkAddress:
-		return "an address that begins with //"
-	case FragmentAddress:
-		return "an address within the page"
-	case EmptyAddress:
-		return "an empty address"
-	}
-	return scheme + ": address"
-}
-
 // rules takes rules out of the style sheets by their at-keyword or their selectors.
-func (s *simulation) rules(b *Behaviour) {
+func (s *simulation) rules(b *client.Behaviour) {
 	for _, n := range s.elements() {
 		if n.Name != "style" {
 			continue
@@ -453,34 +384,40 @@ func (s *simulation) rules(b *Behaviour) {
 			if !rule.is(&b.Match) {
 				continue
 			}
-			s.note(b, n, rule.what, rule.span)
-			if rule.text.Parent != nil && b.Does != Kept {
+			s.note(b, n, rule.subject(), rule.span)
+			if rule.text.Parent != nil && b.Does != client.Kept {
 				rule.text.SetText(strings.Replace(rule.text.Data, rule.source, "", 1))
 			}
 		}
 	}
 }
 
-func (r sheetRule) is(m *Match) bool {
+// is reports whether a rule is of one of the at-keywords, or has a selector of one of the kinds: generated content, or
+// a state such as :hover.
+func (r sheetRule) is(m *client.Match) bool {
 	if r.at != "" {
 		return slices.Contains(m.AtRules, r.at)
 	}
 	for _, kind := range m.Selectors {
-		generated := strings.Contains(r.what, ":before") || strings.Contains(r.what, ":after") || strings.Contains(r.what, "::") || strings.Contains(r.what, ":first-l")
-		if generated == (kind == "generated") && strings.Contains(r.what, ":") {
+		if generated(r.selector) == (kind == "generated") && strings.Contains(r.selector, ":") {
 			return true
 		}
 	}
 	return false
 }
 
+// generated reports whether a selector is of content that the sheet makes, or of a part of a text.
+func generated(selector string) bool {
+	return strings.Contains(selector, ":before") || strings.Contains(selector, ":after") || strings.Contains(selector, "::") || strings.Contains(selector, ":first-l")
+}
+
 // texts rewrites runs of signs in the text.
-func (s *simulation) texts(b *Behaviour) {
+func (s *simulation) texts(b *client.Behaviour) {
 	s.doc.Root.Walk(func(n *markup.Node) bool {
 		if n.Kind == markup.Text && !n.Parent.Is("style", "script", "title") {
 			for _, t := range b.Match.Texts {
 				if strings.Contains(n.Data, t) {
-					s.note(b, n, t, n.Open)
+					s.note(b, n, Subject{Kind: Text, Value: t}, n.Open)
 					n.SetText(strings.ReplaceAll(n.Data, t, b.To))
 				}
 			}

@@ -1,10 +1,11 @@
-package client
+package journey
 
 import (
 	"image/color"
 	"strconv"
 	"strings"
 
+	"missivum/core/client"
 	"missivum/core/markup"
 	"missivum/core/style"
 )
@@ -18,9 +19,9 @@ type View struct {
 // Show changes a document, as Simulate gave it for the last stage, into what the view shows: colours as the profile's
 // dark mode recolours them, and a box with the alternative text in the place of each blocked picture. Node.Style
 // must be set.
-func (p *Profile) Show(doc *markup.Document, v View) {
+func Show(p *client.Profile, doc *markup.Document, v View) {
 	if v.Blocked && p.Pictures != nil {
-		p.block(doc)
+		block(p, doc)
 	}
 	if v.Dark && p.Dark != nil && !(p.Dark.Declared && declaresSchemes(doc)) {
 		recolour(doc, p.Dark.As)
@@ -28,7 +29,7 @@ func (p *Profile) Show(doc *markup.Document, v View) {
 }
 
 // Background is the colour behind the message in a view, and that of its text.
-func (p *Profile) Background(v View) (background, text color.RGBA) {
+func Background(p *client.Profile, v View) (background, text color.RGBA) {
 	white, black := color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}
 	if !v.Dark {
 		return white, black
@@ -111,19 +112,19 @@ func recoloured(as string, d markup.Declaration) (string, bool) {
 
 // block puts a box in the place of each picture that the client does not load at first: of the picture's size where
 // that is honoured, with the alternative text in it.
-func (p *Profile) block(doc *markup.Document) {
+func block(p *client.Profile, doc *markup.Document) {
 	for _, n := range doc.Root.Elements("img") {
 		src, _ := n.Attr("src")
 		arrival := p.Pictures.Hosted
-		switch SchemeOf(src) {
+		switch markup.SchemeOf(src) {
 		case "data":
 			arrival = p.Pictures.Data
 		case "cid":
 			arrival = p.Pictures.Carried
-		case EmptyAddress:
-			arrival.As = Lost
+		case markup.EmptyAddress:
+			arrival.As = client.Lost
 		}
-		if arrival.As == Shown {
+		if arrival.As == client.Shown {
 			continue
 		}
 		width, height := n.Pixels("width"), n.Pixels("height")

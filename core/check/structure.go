@@ -1,0 +1,255 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/journey"
+	"missivum/core/markup"
+)
+
+// structureChecks look at how a template is built.
+var structureChecks = []*Check{
+	{
+		ID: "style-sheet", Title: "Style sheet dropped",
+		Why:     "Rules that depend on the screen or on the reader's mouse, and sheets that are linked, cannot be written onto the elements; most clients drop them.",
+		Remedy:  "Let the signature be right without the rule; put what matters into a style that has no condition.",
+		Failing: `<style>@media (max-width: 400px) { .hide { display: none } }</style><p class="hide">Harbour office</p>`,
+		Passing: `<style>.name { color: #123456 }</style><p class="name">Harbour office</p>`,
+		Run:     bareStyleSheet,
+	},
+	{
+		ID: "block-in-inline", Title: "Block inside an inline element",
+		Why:     "Browsers and word processors close the inline element, or split it, when the block begins; fonts, colours and links end there.",
+		Remedy:  "Put the inline element inside the block.",
+		Failing: `<span style="color: #123456"><div>Harbour office</div></span>`,
+		Passing: `<div><span style="color: #123456">Harbour office</span></div>`,
+		Fix:     turnedInsideOut,
+	},
+	{
+		ID: "document-tags", Title: "html, head or body in a fragment",
+		Why:     "A signature stands inside a message that has these tags already; a second set is removed or breaks what is around it.",
+		Remedy:  "Take the tags out and keep what is between them.",
+		Failing: `<table><tr><td><html><body><p>Harbour office</p></body></html></td></tr></table>`,
+		Passing: `<table><tr><td><p>Harbour office</p></td></tr></table>`,
+		Run:     bareDocumentTags,
+		Fix:     withoutDocumentTags,
+	},
+	{
+		ID: "active-content", Title: "Script, form or event handler",
+		Why:     "No client runs programs in a message; many remove them, and some refuse or mark the whole message.",
+		Remedy:  "Take it out. A link is all that works.",
+		Failing: `<p onclick="dial()">Harbour office</p>`,
+		Passing: `<p><a href="tel:+441632960100">Harbour office</a></p>`,
+		Run:     scriptAddresses,
+		Fix:     withoutProgram,
+	},
+	{
+		ID: "character-set", Title: "Characters that depend on the character set",
+		Why:     "Where a client reads the file in another character set than it was written in, these characters turn into two or three wrong ones.",
+		Remedy:  `Declare <meta charset="utf-8"> in a head, or write the character as a reference.`,
+		Failing: `<p>Port office · Saltmouth</p>`,
+		Passing: `<p>Port office &middot; Saltmouth</p>`,
+		Run:     characterSet,
+	},
+}
+
+// bareStyleSheet: a file that may be pasted as it stands has not been through the inlining.
+func bareStyleSheet(p *Pass) {
+	if !p.Template.Bare || p.Prepared.Styles.Inlined == 0 {
+		return
+	}
+	for _, n := range p.Source.Elements("style") {
+		p.Report(Finding{
+			Span:     n.Open,
+			Severity: client.Note,
+			Message:  fmt.Sprintf("A paste of this file as it stands loses its style sheet; filled from here, %d rules stand on the elements.", p.Prepared.Styles.Inlined),
+			Remedy:   "Give out what missivum fill writes, not this file.",
+		})
+		return
+	}
+}
+
+func bareDocumentTags(p *Pass) {
+	tags := p.Source.Elements("html", "body")
+	if !p.Template.Bare || len(tags) == 0 {
+		return
+	}
+	for _, n := range journey.MisplacedDocumentTags(p.Source) {
+		if n == tags[0] {
+			return // told as a fault of its own
+		}
+	}
+	p.Report(Finding{
+		Span:     tags[0].Open,
+		Severity: client.Note,
+		Message:  "<" + tags[0].Name + "> goes with a paste of this file's source; the fragment form leaves it out.",
+		Remedy:   "Give out the fragment: missivum fill --form fragment.",
+	})
+}
+
+func scriptAddresses(p *Pass) {
+	for _, a := range p.addresses() {
+		if s := schemeOf(a.value); s == "javascript" || s == "vbscript" {
+			p.Report(Finding{
+				Span:     a.attr.Span,
+				Severity: client.Breaks,
+				Message:  "A " + s + ": address is a program; no client runs it.",
+			})
+		}
+	}
+}
+
+func characterSet(p *Pass) {
+	if _, ok := compose.Charset(p.Source); ok {
+		return
+	}
+	count, firstAt := 0, -1
+	for i, r := range p.Template.Source {
+		if r < utf8.RuneSelf || r == '\ufeff' {
+			continue
+		}
+		count++
+		if firstAt < 0 {
+			firstAt = i
+		}
+	}
+	if count == 0 {
+		return
+	}
+	r, size := utf8.DecodeRuneInString(p.Template.Source[firstAt:])
+	message := fmt.Sprintf("%q is outside ASCII and the source declares no character set.", string(r))
+	if count > 1 {
+		message = fmt.Sprintf("%q and %d more characters are outside ASCII, and the source declares no character set.", string(r), count-1)
+	}
+	p.Report(Finding{
+		Span:     markup.Span{Start: firstAt, End: firstAt + size},
+		Severity: client.Degrades,
+		Message:  message,
+		Fix:      references(p),
+		Remedy:   fmt.Sprintf("Declare <meta charset=\"utf-8\"> in a head, or write the character as a reference: &#%d;.", r),
+	})
+}
+
+// withoutDocumentTags takes the tags of html and body out and keeps what is between them.
+func withoutDocumentTags(p *Pass, t Target) *Fix {
+	h := p.Edit()
+	for _, n := range t.Nodes {
+		if n.Is("head") || n.Close.Len() == 0 && !n.Is("html", "body") {
+			return nil
+		}
+		h.Unwrap(n)
+		for _, inner := range n.Elements("body") {
+			if inner != n {
+				h.Unwrap(inner)
+			}
+		}
+		if len(n.Elements("head")) > 0 {
+			return nil
+		}
+	}
+	return fixOf(h, "Take the tags out and keep what is between them")
+}
+
+// withoutProgram takes a handler, a script or a form's tags out.
+func withoutProgram(p *Pass, t Target) *Fix {
+	h := p.Edit()
+	for _, n := range t.Nodes {
+		switch {
+		case n.Is("script"):
+			h.Replace(markup.Span{Start: n.Open.Start, End: max(n.Close.End, n.Open.End)}, "")
+		case n.Is("form"):
+			h.Unwrap(n)
+		case n.Is("iframe", "object", "embed", "applet", "video", "audio", "input", "button", "select", "textarea"):
+			return nil
+		default:
+			for _, a := range n.Attrs {
+				if strings.HasPrefix(a.Name, "on") && a.Span == t.Span {
+					h.RemoveAttribute(n, a.Name)
+				}
+			}
+		}
+	}
+	return fixOf(h, "Take it out")
+}
+
+// turnedInsideOut puts the inline element inside the block that is all it holds.
+func turnedInsideOut(p *Pass, t Target) *Fix {
+	block := t.First()
+	inline := block.Parent
+	if inline.Kind != markup.Element || !block.Is("div", "p") || !alone(block) || inline.Close.Len() == 0 || block.Close.Len() == 0 ||
+		!inline.Is("span", "b", "i", "strong", "em", "font", "u", "a") {
+		return nil
+	}
+	for _, c := range block.Elements() {
+		if c != block && markup.Block(c.Name) {
+			return nil
+		}
+	}
+	for _, a := range inline.Attrs {
+		if strings.HasPrefix(a.Name, "data-") {
+			return nil // what shall go with the field would no longer be all of it
+		}
+	}
+	h := p.Edit()
+	h.Replace(inline.Open, "")
+	h.Replace(inline.Close, "")
+	h.Insert(block.Open.End, p.Source.Raw(inline))
+	h.Insert(block.Close.Start, "</"+inline.Name+">")
+	return fixOf(h, "Put the inline element inside the block")
+}
+
+// references writes characters outside ASCII as references. Those inside fields, style sheets and comments cannot
+// be.
+func references(p *Pass) *Fix {
+	h := p.Edit()
+	p.Source.Root.Walk(func(n *markup.Node) bool {
+		span := n.Open
+		if n.Kind == markup.Root || n.Kind == markup.Stray {
+			return true
+		}
+		text := p.Source.Source[span.Start:span.End]
+		inField := 0
+		for i, r := range text {
+			switch {
+			case strings.HasPrefix(text[i:], "{{"):
+				inField++
+			case strings.HasPrefix(text[i:], "}}"):
+				inField = max(inField-1, 0)
+			}
+			if r < utf8.RuneSelf {
+				continue
+			}
+			if inField > 0 || n.Kind == markup.Comment || n.Parent.Is("style", "script") || r == '\ufeff' || r == utf8.RuneError {
+				if n.Kind == markup.Comment {
+					continue
+				}
+				h.Fail()
+				return false
+			}
+			h.Replace(markup.Span{Start: span.Start + i, End: span.Start + i + utf8.RuneLen(r)}, fmt.Sprintf("&#%d;", r))
+		}
+		return true
+	})
+	for _, r := range commentsOf(h.Document()) {
+		if r >= utf8.RuneSelf {
+			return nil // a comment keeps its letters: the source still depends on the character set
+		}
+	}
+	return fixOf(h, "Write the characters as references")
+}
+
+// commentsOf is the text of all comments.
+func commentsOf(doc *markup.Document) string {
+	var b strings.Builder
+	doc.Root.Walk(func(n *markup.Node) bool {
+		if n.Kind == markup.Comment {
+			b.WriteString(n.Data)
+		}
+		return true
+	})
+	return b.String()
+}
