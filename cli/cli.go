@@ -201,7 +201,7 @@ func (a *app) load(path string, f templateFlags) (loaded, error) {
 	}
 	l.source = path
 	if !l.template.Bare {
-		l.source = strings.TrimRight(path, "/") + "/" + template.SourceFile
+		l.source = filepath.Join(path, template.SourceFile)
 	}
 	l.variant = f.variant
 	if l.variant == "" {
@@ -236,10 +236,9 @@ func openTemplate(path string) (*template.Template, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the template cannot be read: %w", err)
 	}
-	clean := strings.TrimRight(path, "/")
-	dir, file := splitPath(clean)
+	dir, file := filepath.Split(filepath.Clean(path))
 	if info.IsDir() {
-		if file == "." || file == ".." {
+		if file == "." || file == ".." || file == "" {
 			file = "template"
 		}
 		t, err := template.Open(os.DirFS(path), file)
@@ -248,18 +247,14 @@ func openTemplate(path string) (*template.Template, error) {
 		}
 		return t, nil
 	}
+	if dir == "" {
+		dir = "."
+	}
 	t, err := template.OpenBare(os.DirFS(dir), file)
 	if err != nil {
 		return nil, fmt.Errorf("the template %s cannot be read: %w", path, err)
 	}
 	return t, nil
-}
-
-func splitPath(path string) (dir, file string) {
-	if i := strings.LastIndexByte(path, '/'); i >= 0 {
-		return path[:i+1], path[i+1:]
-	}
-	return ".", path
 }
 
 // peopleFlags are --people and --column, which say where the directory is and how to read it.

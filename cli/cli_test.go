@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	sarif "github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
@@ -15,6 +18,9 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/person"
+	"missivum/service"
+	"missivum/service/access"
+	"missivum/service/hosting"
 )
 
 // run runs a command line in the repository's root.
@@ -501,4 +507,61 @@ func TestGrouped(t *testing.T) {
 			t.Errorf("%d: %q", n, got)
 		}
 	}
+}
+
+// TestFillReplacesNothingUnasked: a file that is there stays unless --replace says otherwise, and a read-only one stays
+// read-only.
+func TestFillReplacesNothingUnasked(t *testing.T) {
+	file := write(t, "mine.html", "what was there")
+	if err := os.Chmod(file, 0o444); err != nil {
+		t.Fatal(err)
+	}
+	for _, form := range []string{"html", "mime", "fragment"} {
+		fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", form, "-o", file}
+		if code, _, errs := run(t, fill...); code != ExitFindings || !strings.Contains(errs, "--replace") {
+			t.Errorf("%s: exit %d: %s", form, code, errs)
+		}
+		if data, err := os.ReadFile(file); err != nil || string(data) != "what was there" {
+			t.Errorf("%s: it was replaced: %.60s, %v", form, data, err)
+		}
+	}
+	code, _, errs := run(t, "fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "-o", file, "--replace")
+	data, err := os.ReadFile(file)
+	info, err2 := os.Stat(file)
+	if code != ExitFine || err != nil || err2 != nil || !strings.Contains(string(data), "Brackwater") || info.Mode().Perm() != 0o444 {
+		t.Errorf("exit %d: %s, %v %v", code, errs, err, info)
+	}
+}
+
+// TestASecondDemoLeavesWhatWasChanged: texts and settings that somebody changed are not the demo's again.
+func TestASecondDemoLeavesWhatWasChanged(t *testing.T) {
+	folder, ctx := t.TempDir(), access.With(context.Background(), access.Loopback())
+	demoIn := func(use func(s *service.Service)) {
+		s, err := service.Open(ctx, service.Config{Data: folder, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler), Now: time.Now})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := loadDemo(ctx, s); err != nil {
+			t.Fatal(err)
+		}
+		use(s)
+		stopped, stop := context.WithCancel(ctx)
+		stop()
+		if err := s.Serve(stopped); err != nil {
+			t.Fatal(err)
+		}
+	}
+	own := hosting.Settings{Address: "https://other.brackwater.example/", Volume: 5, Hours: 3}
+	demoIn(func(s *service.Service) {
+		if err := errors.Join(s.Hosting.PutSettings(ctx, own), s.Pictures.PutAlts(ctx, "ferry", map[string]string{"en": "Our ferry"})); err != nil {
+			t.Fatal(err)
+		}
+	})
+	demoIn(func(s *service.Service) {
+		settings, err := s.Hosting.Settings(ctx)
+		ferry, err2 := s.Pictures.Get(ctx, "ferry")
+		if err != nil || err2 != nil || settings != own || ferry.Alts["en"] != "Our ferry" || len(ferry.Versions) != 1 {
+			t.Errorf("%+v, %+v, %v, %v", settings, ferry.Alts, err, err2)
+		}
+	})
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -14,13 +15,14 @@ import (
 type goPackage struct {
 	ImportPath   string
 	Imports      []string
+	Deps         []string
 	TestImports  []string
 	XTestImports []string
 }
 
 func packages(t *testing.T) []goPackage {
 	t.Helper()
-	list := exec.Command("go", "list", "-json=ImportPath,Imports,TestImports,XTestImports", "missivum/...")
+	list := exec.Command("go", "list", "-json=ImportPath,Imports,Deps,TestImports,XTestImports", "missivum/...")
 	var errs bytes.Buffer
 	list.Stderr = &errs
 	out, err := list.Output()
@@ -85,6 +87,28 @@ func TestCoreTouchesNoNetworkDatabaseOrInterface(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// TestComposingKnowsNoClients: what goes out does not depend on who reads it; profiles are data that know no engine.
+func TestComposingKnowsNoClients(t *testing.T) {
+	never := map[string][]string{
+		"missivum/core/compose":  {"missivum/core/client", "missivum/core/journey", "missivum/core/preview", "missivum/core/check"},
+		"missivum/core/richtext": {"missivum/core/client", "missivum/core/compose"},
+		"missivum/core/client":   {"missivum/core/journey", "missivum/core/markup", "missivum/core/compose"},
+		"missivum/core/journey":  {"missivum/core/compose", "missivum/core/check"},
+	}
+	seen := 0
+	for _, p := range packages(t) {
+		for _, bad := range never[p.ImportPath] {
+			seen++
+			if slices.Contains(p.Deps, bad) {
+				t.Errorf("%s depends on %s", p.ImportPath, bad)
+			}
+		}
+	}
+	if seen != 11 {
+		t.Errorf("%d of 11 were looked at", seen)
 	}
 }
 

@@ -6,6 +6,8 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -107,5 +109,53 @@ func TestDataOutlivesTheService(t *testing.T) {
 	stop()
 	if err := again.Serve(running); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestOneListenerFailingEndsAll: nothing goes on with a store that is closed, and the reason is given.
+func TestOneListenerFailingEndsAll(t *testing.T) {
+	c := config(t.TempDir(), "127.0.0.1:0")
+	c.PictureListen = "127.0.0.1:0"
+	s, err := Open(context.Background(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- s.Serve(context.Background()) }()
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		if answer, err := http.Get(s.Address() + "/readyz"); err == nil {
+			answer.Body.Close()
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatal("it never answers")
+		}
+	}
+	if err := s.public.Close(); err != nil { // as if its network went away
+		t.Fatal(err)
+	}
+	select {
+	case err := <-ended:
+		if err == nil || !strings.Contains(err.Error(), "use of closed") {
+			t.Errorf("the reason is not given: %v", err)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("the other listener goes on")
+	}
+	if answer, err := http.Get(s.Address() + "/readyz"); err == nil {
+		answer.Body.Close()
+		t.Error("it still answers")
+	}
+}
+
+// TestAFolderThatCannotBeWrittenIsNoticedAtTheStart, and not when somebody saves.
+func TestAFolderThatCannotBeWrittenIsNoticedAtTheStart(t *testing.T) {
+	c := config(t.TempDir(), "127.0.0.1:0")
+	c.PictureTree = filepath.Join(c.Data, "file", "tree")
+	if err := os.WriteFile(filepath.Join(c.Data, "file"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(context.Background(), c); err == nil || !strings.Contains(err.Error(), "hosted pictures") {
+		t.Errorf("%v", err)
 	}
 }

@@ -1,5 +1,6 @@
-// Package block prepares a template for mail rules. So far it writes the block that a mail host
-// appends with its own placeholders, and says what is lost on the way. Start with Dialects and Export.
+// Package block writes the block that a mail host appends, with the host's own placeholders, and says what is lost on
+// the way and for whom it shows. A dialect is data: how a host writes placeholders. Start with Dialects and
+// ExportTemplate.
 package block
 
 import (

@@ -45,7 +45,7 @@ const whoLimit = 5
 func Export(program *field.Program, doc *markup.Document, d *Dialect, people *person.Directory) Exported {
 	x := exporter{program: program, doc: doc, dialect: d, people: people}
 	x.run()
-	out := Exported{Dialect: d.ID, Block: x.block.String(), Limit: d.Limit, Losses: x.losses}
+	out := Exported{Dialect: d.ID, Block: x.block.String(), Limit: d.Limit, Losses: x.counted()}
 	out.Characters = client.Units(out.Block)
 	sort.SliceStable(out.Losses, func(i, j int) bool {
 		a, b := out.Losses[i], out.Losses[j]
@@ -60,7 +60,7 @@ type exporter struct {
 	dialect *Dialect
 	people  *person.Directory
 	block   strings.Builder
-	losses  []Loss
+	losses  []openLoss
 	anybody *field.Filler
 	seen    map[string]bool
 }
@@ -92,8 +92,14 @@ func (x *exporter) list(l *field.List, index int) {
 	}
 }
 
-// lose notes a loss once; affected tells for a person whether it shows.
-func (x *exporter) lose(l Loss, span markup.Span, affected func(*field.Filler, *person.Person) bool) {
+// openLoss is a loss before it is known for whom it shows.
+type openLoss struct {
+	Loss
+	affects func(*field.Filler, *person.Person) bool
+}
+
+// lose notes a loss once; affects tells for a person whether it shows.
+func (x *exporter) lose(l Loss, span markup.Span, affects func(*field.Filler, *person.Person) bool) {
 	key := l.Kind + "\n" + l.Message
 	if x.seen[key] {
 		return
@@ -103,31 +109,41 @@ func (x *exporter) lose(l Loss, span markup.Span, affected func(*field.Filler, *
 		place := x.doc.Place(span.Start)
 		l.Line, l.Column = place.Line, place.Column
 	}
+	x.losses = append(x.losses, openLoss{l, affects})
+}
+
+// counted gives the losses with the people for whom they show. Each person is filled once for all of them; what nobody
+// would notice is left out. Without a directory all are given, uncounted.
+func (x *exporter) counted() []Loss {
+	var out []Loss
 	if x.people != nil {
-		l.Counted = true
 		filler := field.NewFiller(x.program.Table)
 		for i := range x.people.People {
 			p := &x.people.People[i]
 			filler.Set(p)
-			if !affected(filler, p) {
-				continue
+			for k := range x.losses {
+				if l := &x.losses[k]; l.affects(filler, p) {
+					l.People++
+					if len(l.Who) < whoLimit {
+						l.Who = append(l.Who, x.people.Get(p, "mail"))
+					}
+				}
 			}
-			l.People++
-			if len(l.Who) < whoLimit {
-				l.Who = append(l.Who, x.people.Get(p, "mail"))
-			}
-		}
-		if l.People == 0 {
-			return // nobody would notice
 		}
 	}
-	x.losses = append(x.losses, l)
+	for _, l := range x.losses {
+		l.Counted = x.people != nil
+		if !l.Counted || l.People > 0 {
+			out = append(out, l.Loss)
+		}
+	}
+	return out
 }
 
 func (x *exporter) condition(c *field.Condition, index int) {
 	ofList := func(l field.List) bool { return l.Span == c.Span }
 	if slices.ContainsFunc(x.program.Table.Lists, ofList) {
-		return // told as the list's
+		return // reported as the list's
 	}
 	names := strings.Join(c.Fields, " and ")
 	if c.Any {

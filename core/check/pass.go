@@ -60,11 +60,9 @@ func (p *Pass) htmlClients() []string {
 func (p *Pass) add(f Finding) {
 	source := p.Doc.Source
 	f.Offset = letterAt(source, f.Offset)
-	f.End = max(letterAt(source, f.End), f.Offset)
-	if f.End < len(source) && f.End > f.Offset {
-		for !utf8.RuneStart(source[f.End]) {
-			f.End++
-		}
+	f.End = max(min(f.End, len(source)), f.Offset)
+	for f.End < len(source) && !utf8.RuneStart(source[f.End]) {
+		f.End++
 	}
 	place := p.Doc.Place(f.Offset)
 	f.Line, f.Column = place.Line, place.Column

@@ -15,6 +15,7 @@ import (
 	"missivum/core/field"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/problem"
 	"missivum/core/template"
 	"missivum/demo"
 )
@@ -316,6 +317,36 @@ func TestPictureWeightOfAJoinedPiece(t *testing.T) {
 		f.Set(&person.Person{Values: []string{"a@b.example", ""}})
 		if without := count(f); fixed != c.fixed || (without == 7) != c.fixed {
 			t.Errorf("%s: fixed %v, %d bytes without a name", name, fixed, without)
+		}
+	}
+}
+
+// TestOnlyWhatIsAskedForIsCompiled: a form by itself is the same as among all of them, and others are not there.
+func TestOnlyWhatIsAskedForIsCompiled(t *testing.T) {
+	for _, name := range []string{"harbour", "voyage"} {
+		tmpl, d := demoParts(t, name)
+		source := Source{Template: tmpl, Schema: d.Schema, Day: day}
+		all, err := Compile(source)
+		if err != nil {
+			t.Fatal(err)
+		}
+		who := d.Find("maren.lind@brackwater.example")
+		for _, form := range Forms() {
+			one, err := Compile(source, form)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, variant := range tmpl.Variants() {
+				if got, want := one.Fill(variant, form, who), all.Fill(variant, form, who); !bytes.Equal(got, want) {
+					t.Errorf("%s, %s, %s by itself is another:\n%.300s\n%.300s", name, variant, form, got, want)
+				}
+			}
+			if form == Fragment && len(one.forms) != len(tmpl.Variants()) {
+				t.Errorf("%d programs for the fragment of %d variants", len(one.forms), len(tmpl.Variants()))
+			}
+		}
+		if _, err := Compile(source, "odt"); !problem.Is(err, problem.Invalid) {
+			t.Errorf("%v", err)
 		}
 	}
 }

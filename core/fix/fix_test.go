@@ -2,6 +2,8 @@ package fix
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,6 +14,7 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
+	"missivum/core/edit"
 	"missivum/core/template"
 	"missivum/demo"
 )
@@ -190,5 +193,49 @@ func TestWithoutPeople(t *testing.T) {
 	r, err := Run(context.Background(), in, Options{At: -1})
 	if err != nil || !strings.Contains(r.Source, `role="presentation"`) || !strings.Contains(r.Source, `cellspacing="2"`) {
 		t.Errorf("%+v, %v", r, err)
+	}
+}
+
+// TestOneBadFixKeepsNoOtherFromBeingMade: of many safe fixes in one round those that would bring a finding are refused
+// with the reason, each at its own place, and all others are made.
+func TestOneBadFixKeepsNoOtherFromBeingMade(t *testing.T) {
+	var source strings.Builder
+	source.WriteString(`<p lang="en" style="margin: 0">Brackwater Ferries</p>`)
+	for i := range 40 {
+		fmt.Fprintf(&source, "\n<!-- %d --><i>x</i>", i)
+	}
+	tmpl := bare(t, source.String())
+	good := &check.Check{ID: "good", Title: "Good", Run: func(p *check.Pass) {
+		for i, n := range p.Source.Elements("i") {
+			fix := &check.Fix{Title: "Make it bold", Safe: true, Edits: []edit.Edit{{Start: n.Open.Start, End: n.Close.End, Text: "<b>x</b>"}}}
+			if i%7 == 3 { // these bring a finding
+				fix.Edits[0].Text = "<u>x</u>"
+			}
+			p.Report(check.Finding{Span: n.Open, Severity: client.Note, Message: "Not bold.", Fix: fix})
+		}
+	}}
+	bad := &check.Check{ID: "bad", Title: "Bad", Run: func(p *check.Pass) {
+		for _, n := range p.Source.Elements("u") {
+			p.Report(check.Finding{Span: n.Open, Severity: client.Degrades, Message: "Underlined."})
+		}
+	}}
+	in := input(t, tmpl)
+	in.Checks = []*check.Check{good, bad}
+	r, err := Run(context.Background(), in, Options{At: -1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(r.Source, "<u>") || len(r.Done)+len(r.Refused) != 40 || strings.Count(r.Source, "<b>") != len(r.Done) || strings.Count(r.Source, "<i>") != len(r.Refused) || len(r.Done) < 34 {
+		t.Errorf("%d done, %d refused, %d left\n%s", len(r.Done), len(r.Refused), len(r.Findings), r.Source)
+	}
+	for _, refused := range r.Refused {
+		if !strings.Contains(refused.Why, "Underlined") {
+			t.Errorf("%+v", refused)
+		}
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	stop()
+	if _, err := Run(ctx, in, Options{At: -1}); !errors.Is(err, context.Canceled) {
+		t.Errorf("it went on: %v", err)
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"missivum/core/compose"
 	"missivum/core/person"
@@ -227,6 +228,10 @@ func (p *packer) finish() (Result, error) {
 	return Result{People: p.people, Files: p.files}, nil
 }
 
+// longestFolder is how many bytes a person's folder may have in its name: with the files in it, paths stay below the 260
+// characters that some systems take.
+const longestFolder = 100
+
 // folder makes a folder name of a mail address that every file system takes, different for each person.
 func (p *packer) folder(mail string) string {
 	var b strings.Builder
@@ -236,9 +241,9 @@ func (p *packer) folder(mail string) string {
 		}
 		b.WriteRune(r)
 	}
-	name := strings.Trim(b.String(), ". ")
-	if name == "" {
-		name = "_"
+	name := strings.Trim(shortened(b.String(), longestFolder), ". ")
+	if stem, _, _ := strings.Cut(name, "."); name == "" || device(stem) {
+		name = "_" + name
 	}
 	unique := name
 	for i := 2; p.names[unique]; i++ {
@@ -246,6 +251,26 @@ func (p *packer) folder(mail string) string {
 	}
 	p.names[unique] = true
 	return unique
+}
+
+// shortened cuts a text to a number of bytes, at the beginning of a letter.
+func shortened(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	for !utf8.RuneStart(s[most]) {
+		most--
+	}
+	return s[:most]
+}
+
+// device reports whether a name stands for a device on some systems, whatever follows behind a full stop.
+func device(stem string) bool {
+	switch stem {
+	case "con", "prn", "aux", "nul":
+		return true
+	}
+	return len(stem) == 4 && (strings.HasPrefix(stem, "com") || strings.HasPrefix(stem, "lpt")) && stem[3] >= '0' && stem[3] <= '9'
 }
 
 // manifestWriter spools the manifest compressed as it grows.

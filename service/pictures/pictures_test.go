@@ -426,3 +426,69 @@ func TestNamesOfFiles(t *testing.T) {
 		}
 	}
 }
+
+// TestTheCheckOfAllAddressesGoesOnBehindABadTemplate: one that cannot be read and one that cannot be filled end the
+// check of no other.
+func TestTheCheckOfAllAddressesGoesOnBehindABadTemplate(t *testing.T) {
+	p, ctx := service(t), acting()
+	err := p.Store.Write(ctx, func(tx *store.Tx) error {
+		_, err := tx.SaveTemplate(store.TemplateVersion{Template: "a-deep-one", Source: strings.Repeat("<div>", 500)}, 0)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.Templates.Save(ctx, "b-misspelt", template.Whole(template.Parts{Source: "{{ nmae }}"}), templates.Edit{}); err != nil {
+		t.Fatal(err)
+	}
+	if err := p.checkAll(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := p.Checks(ctx); err != nil || len(list) < 3 {
+		t.Errorf("%d addresses were asked, %v", len(list), err)
+	}
+}
+
+// TestPhotosGoOnAfterARestart: an archive that was being fitted when the service ended is fitted when it starts again.
+func TestPhotosGoOnAfterARestart(t *testing.T) {
+	p, ctx := service(t), acting()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for i, mail := range []string{"maren.lind@brackwater.example", "bo@brackwater.example"} {
+		w, err := z.Create(mail + ".jpg")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Write(portrait(t, uint64(i), 90, 90)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(p.archive("left"), b.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	err := p.Store.Write(ctx, func(tx *store.Tx) error {
+		_, err := tx.AddJob(store.Job{ID: "left", Kind: PhotosKind, Total: 2, Unit: "photos", Input: `{"width":24,"height":24}`})
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := &jobs.Jobs{Store: p.Store, Log: p.Log, Now: time.Now}
+	p.Jobs = again
+	if err := errors.Join(p.Start(), again.Start(ctx)); err != nil {
+		t.Fatal(err)
+	}
+	defer again.End()
+	if err := again.Wait(ctx, "left"); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := p.Photos(ctx); err != nil || s.ID != "left" || s.State != "ready" || s.Fitted != 2 || s.Hosted != 2 {
+		t.Errorf("%+v, %v", s, err)
+	}
+	if _, err := os.Stat(p.archive("left")); !os.IsNotExist(err) {
+		t.Errorf("the archive is still there: %v", err)
+	}
+}

@@ -406,3 +406,28 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 		t.Errorf("%+v, %v", v, err)
 	}
 }
+
+// TestWhatIsAcknowledgedIsOnTheDisk: commits wait for it, and a reader never waits for a writer.
+func TestWhatIsAcknowledgedIsOnTheDisk(t *testing.T) {
+	s := open(t)
+	s.write(func(tx *Tx) error {
+		var full int
+		var mode string
+		if err := errors.Join(tx.row(`PRAGMA synchronous`).Scan(&full), tx.row(`PRAGMA journal_mode`).Scan(&mode)); err != nil {
+			return err
+		}
+		if full != 2 || mode != "wal" { // FULL
+			t.Errorf("synchronous %d, journal %s", full, mode)
+		}
+		done := make(chan error, 1)
+		go func() {
+			done <- s.Read(context.Background(), func(tx *Tx) error { _, err := tx.HostedKeys(); return err })
+		}()
+		select {
+		case err := <-done:
+			return err
+		case <-time.After(5 * time.Second):
+			return errors.New("a read waits for a write")
+		}
+	})
+}

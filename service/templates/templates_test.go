@@ -3,11 +3,24 @@ package templates
 import (
 	"archive/zip"
 	"bytes"
+	"context"
+	"log/slog"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
+	"missivum/core/markup"
+	"missivum/core/picture"
 	"missivum/core/problem"
+	"missivum/core/template"
 	"missivum/demo"
+	"missivum/service/access"
+	"missivum/service/clients"
+	"missivum/service/hosting"
+	"missivum/service/people"
+	"missivum/service/store"
 )
 
 func archive(t *testing.T, files map[string]string) []byte {
@@ -95,4 +108,93 @@ func FuzzReadArchive(f *testing.F) {
 			t.Fatal("neither a template nor an error")
 		}
 	})
+}
+
+func open(t *testing.T) *Templates {
+	t.Helper()
+	st, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "x.db"), time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := st.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	log := slog.New(slog.DiscardHandler)
+	return &Templates{Store: st, People: &people.People{Store: st}, Clients: &clients.Clients{Store: st, Log: log}, Hosting: &hosting.Hosting{Store: st, Log: log}, Now: time.Now}
+}
+
+var acting = access.With(context.Background(), access.Loopback())
+
+// TestAnUnreadableTemplateHidesNoOther: such as one that was stored before its nesting was limited; saving one is
+// refused with the line and the limit.
+func TestAnUnreadableTemplateHidesNoOther(t *testing.T) {
+	s := open(t)
+	deep := "<p>\n" + strings.Repeat("<div>", 500)
+	_, err := s.Save(acting, "deep", template.Whole(template.Parts{Source: deep}), Edit{})
+	if kind(err) != problem.Refused || !strings.Contains(err.Error(), "line 2") || !strings.Contains(err.Error(), strconv.Itoa(markup.MaxDepth)) {
+		t.Errorf("%v", err)
+	}
+	if p, ok := problem.Of(err); !ok || len(p.Places) != 1 || p.Places[0].Line != 2 {
+		t.Errorf("%+v", p)
+	}
+	for _, name := range []string{"a", "z"} {
+		if _, err := s.Save(acting, name, template.Whole(template.Parts{Source: "<p>{{ mail }}</p>"}), Edit{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	err = s.Store.Write(acting, func(tx *store.Tx) error {
+		_, err := tx.SaveTemplate(store.TemplateVersion{Template: "deep", Source: deep}, 0)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := s.List(acting)
+	if err != nil || len(list) != 3 || list[0].Err != nil || list[1].Name != "deep" || kind(list[1].Err) != problem.Refused || list[2].Err != nil {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	if _, err := s.State(acting, list[0].Stored); err != nil {
+		t.Errorf("the others cannot be checked: %v", err)
+	}
+	if _, err := s.Get(acting, "deep", 0); kind(err) != problem.Refused {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestSavesBuildOnTheVersionTheyNameAndOnNoOther: what a draft leaves out is its base's, and a conflict stores and
+// hosts nothing.
+func TestSavesBuildOnTheVersionTheyNameAndOnNoOther(t *testing.T) {
+	s := open(t)
+	harbour, err := demo.Template("harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	logo, banner := harbour.Picture("logo").Data, harbour.Picture("banner").Data
+	first, err := s.Save(acting, "crew", template.Whole(template.Parts{Source: "<p>one</p>", Settings: "title: Crew", Pictures: map[string][]byte{"logo.png": logo}}), Edit{Note: "first"})
+	if err != nil || first.Number != 1 || first.Author != "owner" {
+		t.Fatalf("%+v, %v", first, err)
+	}
+	two := "<p>two</p>"
+	second, err := s.Save(acting, "crew", template.Draft{Source: &two}, Edit{Base: 1})
+	if err != nil || second.Source != two || second.SettingsText != "title: Crew" || len(second.Pictures) != 1 {
+		t.Fatalf("%+v, %v", second, err)
+	}
+	if _, err := s.Save(acting, "crew", template.Draft{Pictures: map[string][]byte{"banner.png": banner}}, Edit{Base: 1}); kind(err) != problem.Conflict {
+		t.Errorf("%v", err)
+	}
+	for data, want := range map[string]bool{string(logo): true, string(banner): false} {
+		_, _, err := s.Hosting.Get(acting, picture.KeyOf([]byte(data)))
+		if (err == nil) != want {
+			t.Errorf("hosted %v, want %v: %v", err == nil, want, err)
+		}
+	}
+	if _, err := s.Save(acting, "Crew", template.Draft{Source: &two}, Edit{}); kind(err) != problem.Invalid {
+		t.Errorf("a name that cannot be: %v", err)
+	}
+	drafted, err := s.Subject(acting, "crew", template.Draft{Source: &two})
+	if err != nil || drafted.SettingsText != "title: Crew" {
+		t.Errorf("%+v, %v", drafted, err)
+	}
 }
