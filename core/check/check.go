@@ -57,6 +57,9 @@ type Budget struct {
 	Says     string          `json:"says"`
 }
 
+// Share is the figure as a share of the limit: 1 is all of it.
+func (b Budget) Share() float64 { return float64(b.Value) / float64(max(b.Limit, 1)) }
+
 // Exceeded reports whether the figure is above the limit.
 func (b Budget) Exceeded() bool { return b.Value > b.Limit }
 
@@ -66,7 +69,37 @@ type Report struct {
 	Accepted []Finding `json:"accepted"` // those that the source accepts, with the reason
 	Budgets  []Budget  `json:"budgets"`
 	Verdict  Verdict   `json:"verdict"`
+	Summary  string    `json:"summary"` // how many findings of which severity and limits exceeded, in words
 	People   int       `json:"people"` // how many were measured; 0: the field names stood in their place
+}
+
+// summary is the report in a line.
+func (r *Report) summary() string {
+	breaks, over := 0, 0
+	for _, f := range r.Findings {
+		if f.Severity == client.Breaks {
+			breaks++
+		}
+	}
+	for _, b := range r.Budgets {
+		if b.Exceeded() {
+			over++
+		}
+	}
+	said := fmt.Sprintf("%d findings, %d break", len(r.Findings), breaks)
+	if len(r.Findings) == 1 {
+		said = fmt.Sprintf("1 finding, %d break", breaks)
+	}
+	if breaks == 1 {
+		said += "s"
+	}
+	switch over {
+	case 0:
+		return said
+	case 1:
+		return said + ", 1 limit exceeded"
+	}
+	return said + fmt.Sprintf(", %d limits exceeded", over)
 }
 
 // Fails reports whether something breaks or a limit is exceeded.
@@ -143,7 +176,7 @@ func Run(ctx context.Context, in Input) (*Report, error) {
 			return nil, err
 		}
 	}
-	r.Verdict = verdict(in.Profiles, r)
+	r.Verdict, r.Summary = verdict(in.Profiles, r), r.summary()
 	return r, nil
 }
 

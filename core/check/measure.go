@@ -136,6 +136,7 @@ func worst(gauges []*gauge, best map[*gauge]int, who map[*gauge]string, named bo
 			list[i] = b
 		}
 	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].Share() > list[j].Share() })
 	return list
 }
 

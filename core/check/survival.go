@@ -16,12 +16,23 @@ type Verdict struct {
 	Of     int      `json:"of"`
 	Markup int      `json:"markup"` // of them, how many show markup
 	Decide []string `json:"decide"` // the clients in which something breaks or is refused
+	Short  string   `json:"short"`  // "Safe in 2 of 13 clients"
+	Says   string   `json:"says"`   // one sentence: Short, and which clients need a decision
 }
 
 // String is the verdict as one sentence.
 func (v Verdict) String() string {
+	v.say()
+	return v.Says
+}
+
+// say puts the verdict into words.
+func (v *Verdict) say() {
+	v.Short = fmt.Sprintf("Safe in %d of %d clients", v.Safe, v.Of)
 	if len(v.Decide) == 0 {
-		return fmt.Sprintf("Safe in all %d clients.", v.Of)
+		v.Short = fmt.Sprintf("Safe in all %d clients", v.Of)
+		v.Says = v.Short + "."
+		return
 	}
 	need := "need"
 	if len(v.Decide) == 1 {
@@ -31,7 +42,7 @@ func (v Verdict) String() string {
 	if len(named) > 4 {
 		named = append(slices.Clone(named[:3]), fmt.Sprintf("%d more", len(v.Decide)-3))
 	}
-	return fmt.Sprintf("Safe in %d of %d clients; %s %s a decision.", v.Safe, v.Of, listed(named), need)
+	v.Says = fmt.Sprintf("%s; %s %s a decision.", v.Short, listed(named), need)
 }
 
 // listed joins names with commas and "and".
@@ -67,6 +78,7 @@ func verdict(profiles []*client.Profile, r *Report) Verdict {
 		}
 	}
 	v.Safe = v.Of - len(v.Decide)
+	v.say()
 	return v
 }
 
