@@ -99,7 +99,7 @@ func (a *app) printShrink(l loaded, in check.Input, r *shrink.Result) error {
 		if err != nil {
 			return err
 		}
-		space, err := shrink.Room(in, r.Client, r.Variant, who)
+		space, err := shrink.SpaceOf(in, r.Client, r.Variant, who)
 		if err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -37,6 +38,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	code := m.Run()
+	stopChromium()
 	os.RemoveAll(folder)
 	os.Exit(code)
 }
@@ -76,13 +78,26 @@ func demoService(t *testing.T) *rig.Server {
 	return start(t, "demo", "--listen", "127.0.0.1:0", "--log", "json")
 }
 
-// browser opens a tab with a time limit for all that is done in it.
+// chromium is the one browser of all tests, started for the first that needs it.
+var chromium = sync.OnceValues(func() (context.Context, error) {
+	first, stop := rig.Browser(context.Background(), 1280, 800)
+	stopChromium = stop
+	return first, chromedp.Do(first, chromedp.EmulateViewport(1280, 800))
+})
+
+var stopChromium = func() {}
+
+// browser opens a tab of the shared browser, with a profile of its own and a time limit for all that is done in it.
 func browser(t *testing.T) context.Context {
 	t.Helper()
-	tab, stop := rig.Browser(context.Background(), 1280, 800)
+	first, err := chromium()
+	if err != nil {
+		t.Fatalf("starting Chromium (make setup installs it): %v", err)
+	}
+	tab, stop := chromedp.NewContext(first, chromedp.WithNewBrowserContext())
 	t.Cleanup(stop)
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
-		t.Fatalf("starting Chromium (make setup installs it): %v", err)
+		t.Fatalf("opening a tab: %v", err)
 	}
 	limited, cancel := context.WithTimeout(tab, 8*time.Minute)
 	t.Cleanup(cancel)

@@ -259,8 +259,8 @@ func TestPicturesInTheConsole(t *testing.T) {
 	do(t, tab, "into harbour, fixed", rig.Choose("Template", "Harbour"), chromedp.Click(`//button[text()="Put it in"]`))
 	waitFor(t, tab, "harbour has the fixed one", `/Saved as version \d of Harbour/.test(document.body.innerText)`)
 
-	// how they travel
-	do(t, tab, "how they travel", chromedp.Navigate(s.Address+"/pictures?part=delivery"))
+	// delivery
+	do(t, tab, "delivery", chromedp.Navigate(s.Address+"/pictures?part=delivery"))
 	waitFor(t, tab, "consequences in figures", `/hosted[\s\S]*0 kB[\s\S]*hidden until allowed[\s\S]*carried[\s\S]*\d MB/.test(document.querySelector('table[aria-label="Ways"]')?.innerText ?? '')`)
 	do(t, tab, "choosing", chromedp.Click(`//button[@aria-label="Choose hosted for message"]`))
 	waitFor(t, tab, "it is chosen", `!document.querySelector('button[aria-label="Choose hosted for message"]') && document.querySelector('button[aria-label="Choose carried for message"]')`)

@@ -9,7 +9,11 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
+
+// unfold shows the budgets that are far within their limit.
+var unfold = chromedp.Click(`//section[@aria-label="Budgets"]//summary`)
 
 const source = `document.querySelector('.cm-content')?.innerText ?? ''`
 
@@ -42,7 +46,7 @@ func TestFixingInTheWorkbench(t *testing.T) {
 	waitFor(t, tab, "the pictures are undone with the source", `!/Pictures that a fix made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
 	evaluate[bool](t, tab, strings.Replace(undo, "'z'", "'y'", 1))
 	waitFor(t, tab, "and done again", `/Pictures that a fix made/.test(document.body.innerText) && document.querySelectorAll('ol[aria-label="Findings"] > li').length === 15`)
-	do(t, tab, "putting the saved pictures back", chromedp.Click(`//button[text()="Put the saved ones back"]`))
+	do(t, tab, "putting the saved pictures back", chromedp.Click(`//button[text()="Use the saved ones again"]`))
 	waitFor(t, tab, "the settings name them again", `!/Pictures that a fix made/.test(document.body.innerText) && [...document.querySelectorAll('ol[aria-label="Findings"] > li')].some(li => /picture-1/.test(li.innerText))`)
 	evaluate[bool](t, tab, undo)
 	waitFor(t, tab, "all is as it was", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 40`)
@@ -63,7 +67,7 @@ func TestTheSurvivalMapLeadsToPlaceAndClient(t *testing.T) {
 	do(t, tab, "opening regatta", chromedp.Navigate(s.Address+"/templates/regatta"), chromedp.Click(`//button[@role="tab" and text()="Survival"]`))
 	waitFor(t, tab, "the map is there", `document.querySelectorAll('table[aria-label="Survival map"] tbody tr').length > 20 && /Safe in 2 of 12 clients/.test(document.body.innerText)`)
 	do(t, tab, "pressing a cell", chromedp.Click(chromedp.CSS(`button[aria-label="border-radius: 50% in wordproc-desktop: lost"]`)))
-	waitFor(t, tab, "before and after are shown, the element outlined in both", `(() => { const f = [...document.querySelectorAll('[role="dialog"] iframe')]; return f.length === 2 && f.every(i => i.contentDocument.querySelector('img[style*="dotted"]')) && /corners are drawn square/.test(document.querySelector('[role="dialog"]').innerText) })()`)
+	waitFor(t, tab, "before and after are shown, the element outlined in both", `(() => { const f = [...document.querySelectorAll('[role="dialog"] iframe')]; return f.length === 2 && f.every(i => i.contentDocument.querySelector('img[style*="dotted"]')) && /corners are rendered square/.test(document.querySelector('[role="dialog"]').innerText) })()`)
 	do(t, tab, "going to the source", chromedp.Click(`//button[text()="Show it in the source"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the look is that client's", `document.querySelector('iframe[title^="As wordproc-desktop"]') !== null`)
 	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('border-radius')`)
@@ -73,42 +77,42 @@ func TestTheSurvivalMapLeadsToPlaceAndClient(t *testing.T) {
 	waitFor(t, tab, "no picture is shown", `!document.querySelector('iframe').srcdoc.includes('<img') && document.querySelector('iframe').srcdoc.includes('Brackwater Ferries</span>')`)
 }
 
-// TestFittingInTheWorkbench: the steps are shown with what they save, and taking them shortens every figure.
-func TestFittingInTheWorkbench(t *testing.T) {
+// TestShrinkingInTheWorkbench: the steps are shown with what they save, and taking them shortens every figure.
+func TestShrinkingInTheWorkbench(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
-	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)))
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), unfold, chromedp.Click(chromedp.CSS(`button[aria-label="Shrink for source-webmail"]`)))
 	waitFor(t, tab, "it says that it fits", `/It fits as it is/.test(document.querySelector('[role="dialog"] [role="status"]')?.innerText ?? '')`)
 	do(t, tab, "a target below it", chromedp.SendKeys(chromedp.CSS(`[role="dialog"] input`), "2000"))
-	waitFor(t, tab, "steps and proposals are told", `/It fits only with the proposals/.test(document.querySelector('[role="dialog"] [role="status"]')?.innerText ?? '') && document.querySelectorAll('table[aria-label="Steps that keep the look"] tbody tr').length === 7 && document.querySelectorAll('table[aria-label="Proposals, which cost something"] tbody tr').length > 2`)
+	waitFor(t, tab, "steps and proposals are shown", `/It fits only with the proposals/.test(document.querySelector('[role="dialog"] [role="status"]')?.innerText ?? '') && document.querySelectorAll('table[aria-label="Steps that keep the look"] tbody tr').length === 7 && document.querySelectorAll('table[aria-label="Proposals, which cost something"] tbody tr').length > 2`)
 	before := evaluate[string](t, tab, `[...document.querySelectorAll('[role="meter"]')].find(m => m.ariaLabel === 'source-webmail characters').ariaValueNow`)
 	do(t, tab, "going to a proposal's place", chromedp.Click(`//*[@role="dialog"]//button[starts-with(text(), "Line ")]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	do(t, tab, "taking the steps", chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)), chromedp.Click(`//button[text()="Take the steps" and not(@disabled)]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	do(t, tab, "taking the steps", chromedp.Click(chromedp.CSS(`button[aria-label="Shrink for source-webmail"]`)), chromedp.Click(`//button[text()="Take the steps" and not(@disabled)]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the figure is smaller", `Number([...document.querySelectorAll('[role="meter"]')].find(m => m.ariaLabel === 'source-webmail characters').ariaValueNow) < `+before+` - 200`)
 	do(t, tab, "looking at the settings", chromedp.Click(`//button[@role="tab" and text()="template.yaml"]`))
 	waitFor(t, tab, "they say so", `(`+source+`).includes('compact: true')`)
-	do(t, tab, "asking again", chromedp.Click(chromedp.CSS(`button[aria-label="Fit into source-webmail"]`)))
+	do(t, tab, "asking again", chromedp.Click(chromedp.CSS(`button[aria-label="Shrink for source-webmail"]`)))
 	waitFor(t, tab, "it is not offered twice", `/says compact: true already/.test(document.querySelector('[role="dialog"]')?.innerText ?? '') && [...document.querySelectorAll('button')].find(b => b.textContent === 'Take the steps').disabled`)
 }
 
-// TestWhatTakesTheRoom: the drawing leads to the source, follows a kind, and a real paste stands beside the predicted.
-func TestWhatTakesTheRoom(t *testing.T) {
+// TestWhatTakesUpTheSpace: the drawing leads to the source, follows a kind, and a real paste stands beside the predicted.
+func TestWhatTakesUpTheSpace(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
-	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.Click(chromedp.CSS(`button[aria-label="What takes the room in capped-webmail"]`)))
-	waitFor(t, tab, "the elements are drawn", `document.querySelectorAll('[aria-label="What takes the room"] button').length > 20`)
-	const outside = `[...document.querySelectorAll('[aria-label="What takes the room"] button')].filter(b => { const o = b.getBoundingClientRect(), g = b.parentElement.getBoundingClientRect(); return o.left < g.left - 1 || o.right > g.right + 4 }).length`
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), unfold, chromedp.Click(chromedp.CSS(`button[aria-label="What takes up the space in capped-webmail"]`)))
+	waitFor(t, tab, "the elements are drawn", `document.querySelectorAll('[aria-label="What takes up the space"] button').length > 20`)
+	const outside = `[...document.querySelectorAll('[aria-label="What takes up the space"] button')].filter(b => { const o = b.getBoundingClientRect(), g = b.parentElement.getBoundingClientRect(); return o.left < g.left - 1 || o.right > g.right + 4 }).length`
 	if n := evaluate[int](t, tab, outside); n > 0 {
 		t.Errorf("%d bars stand outside the drawing", n)
 	}
-	all := evaluate[int](t, tab, `document.querySelectorAll('[aria-label="What takes the room"] button').length`)
+	all := evaluate[int](t, tab, `document.querySelectorAll('[aria-label="What takes up the space"] button').length`)
 	do(t, tab, "choosing a kind", chromedp.Click(`//*[@aria-label="Kinds"]//button[starts-with(text(), "addresses")]`))
-	waitFor(t, tab, "only what has addresses is left", `(n => n > 4 && n < `+strconv.Itoa(all)+`)(document.querySelectorAll('[aria-label="What takes the room"] button').length) && [...document.querySelectorAll('[aria-label="What takes the room"] button')].every(b => b.ariaLabel.includes('of addresses'))`)
-	do(t, tab, "pressing the last element", chromedp.Click(`(//*[@aria-label="What takes the room"]//button[starts-with(@aria-label, "Line") and contains(@aria-label, ", a:")])[last()]`))
+	waitFor(t, tab, "only what has addresses is left", `(n => n > 4 && n < `+strconv.Itoa(all)+`)(document.querySelectorAll('[aria-label="What takes up the space"] button').length) && [...document.querySelectorAll('[aria-label="What takes up the space"] button')].every(b => b.ariaLabel.includes('of addresses'))`)
+	do(t, tab, "pressing the last element", chromedp.Click(`(//*[@aria-label="What takes up the space"]//button[starts-with(@aria-label, "Line") and contains(@aria-label, ", a:")])[last()]`))
 	waitFor(t, tab, "the editor is at a link", `/<a |href/.test(document.querySelector('.cm-activeLine')?.textContent ?? '')`)
 	do(t, tab, "pasting for real", chromedp.Click(`//button[text()="Measure a real paste"]`))
 	waitFor(t, tab, "both figures stand there", `/Copied and pasted by Chromium: 2.\d{3} characters; predicted 2.\d{3}/.test(document.body.innerText)`)
-	do(t, tab, "another client", chromedp.Click(chromedp.CSS(`button[aria-label="What takes the room in source-webmail"]`)))
+	do(t, tab, "another client", chromedp.Click(chromedp.CSS(`button[aria-label="What takes up the space in source-webmail"]`)))
 	waitFor(t, tab, "nothing is pasted there", `![...document.querySelectorAll('button')].some(b => b.textContent === 'Measure a real paste')`)
 }
 
@@ -173,4 +177,31 @@ func TestTheContactSheetIsDrawn(t *testing.T) {
 			t.Errorf("%s: exit %d", wrong, code)
 		}
 	}
+}
+
+// TestPanesStayAsTheyWereLeft: a pane that is made smaller or closed is so again after the page is loaded anew,
+// and what was typed outlives the closing of the panes beside it.
+func TestPanesStayAsTheyWereLeft(t *testing.T) {
+	s := demoService(t)
+	tab := browser(t)
+	width := func(pane string) string {
+		return `Math.round(document.querySelector('section[aria-label="` + pane + `"]')?.getBoundingClientRect().width ?? 0)`
+	}
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.WaitVisible(chromedp.CSS(`ul[aria-label="Budgets"]`)))
+	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
+	evaluate[bool](t, tab, insertAtStart+`('<p>Typed first</p>')`)
+	before := evaluate[int](t, tab, width("Source"))
+	do(t, tab, "making the source narrower", chromedp.Focus(chromedp.CSS(`[role="separator"][aria-label="Width of Source"]`)), chromedp.KeyEvent(kb.ArrowLeft), chromedp.KeyEvent(kb.ArrowLeft))
+	waitFor(t, tab, "it is", width("Source")+` < `+strconv.Itoa(before-20))
+	do(t, tab, "closing the budgets", chromedp.Click(chromedp.CSS(`button[aria-label="Close Budgets"]`)), chromedp.WaitNotPresent(chromedp.CSS(`section[aria-label="Budgets"]`)))
+	waitFor(t, tab, "the findings take the whole width", width("Findings")+` > 1200`)
+	do(t, tab, "closing the findings", chromedp.Click(chromedp.CSS(`button[aria-label="Close Findings"]`)), chromedp.WaitNotPresent(chromedp.CSS(`section[aria-label="Findings"]`)))
+	waitFor(t, tab, "what was typed is still there", `document.querySelector('.cm-content').innerText.includes('Typed first')`)
+	narrow := evaluate[int](t, tab, width("Source"))
+	do(t, tab, "saving", chromedp.Click(`//button[text()="Save a version"]`))
+	waitFor(t, tab, "it is saved", `/Version 2, saved/.test(document.body.innerText)`)
+	do(t, tab, "loading it anew", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.WaitVisible(chromedp.CSS(`section[aria-label="Look"] iframe`)))
+	waitFor(t, tab, "all is as it was left", `!document.querySelector('section[aria-label="Findings"]') && !document.querySelector('section[aria-label="Budgets"]') && Math.abs(`+width("Source")+` - `+strconv.Itoa(narrow)+`) < 3`)
+	do(t, tab, "opening the budgets", chromedp.Click(`//button[text()="Panes"]`), chromedp.Click(`//li[@role="menuitemcheckbox" and contains(., "Budgets")]`))
+	waitFor(t, tab, "they are there", `document.querySelector('ul[aria-label="Budgets"]') !== null`)
 }

@@ -55,7 +55,7 @@ var pictureChecks = []*Check{
 	},
 	{
 		ID: "picture-data", Title: "Picture written into the source",
-		Why:     "A data address takes the room of the whole picture in the signature's length, and several clients drop it.",
+		Why:     "A data address takes up the space of the whole picture in the signature's length, and several clients drop it.",
 		Remedy:  "Host the picture, or carry it beside the signature with data-picture.",
 		Failing: `<img src="data:image/gif;base64,R0lGODlhAQABAAAAACw=" alt="Brackwater" width="1" height="1">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/dot.gif" alt="Brackwater" width="1" height="1">Brackwater`,

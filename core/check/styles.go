@@ -151,7 +151,7 @@ var styleChecks = []*Check{
 	},
 	{
 		ID: "duplicate-declaration", Title: "Declaration written twice",
-		Why:     "Only the last one counts; the first takes room and misleads whoever reads it.",
+		Why:     "Only the last one counts; the first takes up space and misleads whoever reads it.",
 		Remedy:  "Keep the last one.",
 		Failing: `<p style="margin: 0; color: #0b3c49; color: #20343d">Harbour office</p>`,
 		Passing: `<p style="margin: 0; color: #20343d">Harbour office</p>`,

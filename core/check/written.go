@@ -82,7 +82,7 @@ var writtenChecks = []*Check{
 	},
 	{
 		ID: "word-leftovers", Title: "Leftovers of a word processor",
-		Why:     "They take room, mean nothing outside the program, and tools stumble over them.",
+		Why:     "They take up space, mean nothing outside the program, and tools stumble over them.",
 		Remedy:  "Take them out; missivum clean does it for the whole source.",
 		Failing: `<p class="MsoNormal" style="margin: 0">Harbour office<o:p></o:p></p>`,
 		Passing: `<p style="margin: 0">Harbour office</p>`,
@@ -90,7 +90,7 @@ var writtenChecks = []*Check{
 	},
 	{
 		ID: "empty-element", Title: "Element with nothing in it",
-		Why:     "It takes room, and some clients render a line for it.",
+		Why:     "It takes up space, and some clients render a line for it.",
 		Remedy:  "Take it out.",
 		Failing: `<p style="margin: 0">Harbour office<span></span></p>`,
 		Passing: `<p style="margin: 0">Harbour office</p>`,

@@ -169,7 +169,7 @@ func readHeader(data []byte) (*header, error) {
 	return h, h.limits()
 }
 
-// limits refuses what would take too much room once decoded.
+// limits refuses what would take up too much space once decoded.
 func (h *header) limits() error {
 	switch {
 	case h.Width < 1 || h.Height < 1:

@@ -1,5 +1,5 @@
 // Package shrink brings a signature below a client's limit for the worst person of the directory: first by steps that
-// keep the look, each with what it saves, then by proposals that cost something. Start with Run; Room tells what
+// keep the look, each with what it saves, then by proposals that cost something. Start with Run; SpaceOf says what
 // takes the space.
 package shrink
 

@@ -136,10 +136,10 @@ func TestTheLongOneFits(t *testing.T) {
 	}
 }
 
-func TestRoomAddsUp(t *testing.T) {
+func TestSpaceAddsUp(t *testing.T) {
 	in := input(t, harbour(t))
 	who := in.People.Find("maren.lind@brackwater.example")
-	space, err := Room(in, "source-webmail", "", who)
+	space, err := SpaceOf(in, "source-webmail", "", who)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -170,7 +170,7 @@ func TestRoomAddsUp(t *testing.T) {
 	}
 	alone := in
 	alone.People = nil
-	if space, err := Room(alone, "source-webmail", "", nil); err != nil || space.Units == 0 || space.Person != "" {
+	if space, err := SpaceOf(alone, "source-webmail", "", nil); err != nil || space.Units == 0 || space.Person != "" {
 		t.Errorf("nobody: %+v, %v", space, err)
 	}
 	// the marks of places must not be counted

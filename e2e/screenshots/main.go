@@ -193,7 +193,7 @@ func shots() []shot {
 	visible := func(selector chromedp.CSS) step { return chromedp.WaitVisible(selector) }
 	return []shot{
 		{"workbench", "/templates/harbour", []step{
-			visible(`ul[aria-label="Budgets"]`), visible(`iframe`), chromedp.Click(`//button[text()="Room"]`), visible(`[aria-label="What takes the room"] button`),
+			visible(`ul[aria-label="Budgets"]`), visible(`iframe`), chromedp.Click(`//button[text()="Space"]`), visible(`[aria-label="What takes up the space"] button`),
 			script(`(document.querySelector('[aria-label="Kinds"]').scrollIntoView(), true)`),
 		}},
 		{"workbench-findings", "/templates/regatta", []step{

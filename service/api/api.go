@@ -75,7 +75,7 @@ func New(a *API) http.Handler {
 	v1.POST("/templates/:name/fix", limit(MaxJSON), a.fixTemplate)
 	v1.POST("/templates/:name/map", limit(MaxJSON), a.mapTemplate)
 	v1.POST("/templates/:name/shrink", limit(MaxJSON), a.shrinkTemplate)
-	v1.POST("/templates/:name/room", limit(MaxJSON), a.roomOfTemplate)
+	v1.POST("/templates/:name/space", limit(MaxJSON), a.spaceOfTemplate)
 	v1.POST("/templates/:name/paste", limit(MaxJSON), a.pasteTemplate)
 	v1.POST("/templates/:name/sheet", limit(MaxJSON), a.sheetOfTemplate)
 	v1.POST("/templates/:name/look", limit(MaxJSON), a.lookAtTemplate)

@@ -32,8 +32,8 @@ type Shrunk struct {
 	Settings string `json:"settings"` // template.yaml with the steps that keep the look
 }
 
-// RoomRequest asks what takes the room in one person's signature.
-type RoomRequest struct {
+// SpaceRequest asks what takes up the space in one person's signature.
+type SpaceRequest struct {
 	template.Draft
 	Client  string `json:"client"`
 	Variant string `json:"variant"` // empty: the template's first
@@ -83,8 +83,8 @@ func (a *API) shrinkTemplate(c *gin.Context) {
 	answer(a, c, Shrunk{r, settings}, err)
 }
 
-func (a *API) roomOfTemplate(c *gin.Context) {
-	var in RoomRequest
+func (a *API) spaceOfTemplate(c *gin.Context) {
+	var in SpaceRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, nil)
 	if !ok {
 		return
@@ -94,7 +94,7 @@ func (a *API) roomOfTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	space, err := shrink.Room(input, in.Client, variant, who)
+	space, err := shrink.SpaceOf(input, in.Client, variant, who)
 	answer(a, c, space, err)
 }
 

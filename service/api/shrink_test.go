@@ -50,11 +50,11 @@ func TestFitGivesTheSettingsThatMakeItFit(t *testing.T) {
 	}
 }
 
-func TestRoomIsThatOfThePerson(t *testing.T) {
+func TestSpaceIsThatOfThePerson(t *testing.T) {
 	r := loaded(t)
 	var marks, hers shrink.Space
-	r.want(200, "POST", "/api/v1/templates/harbour/room", `{"client":"source-webmail"}`, &marks)
-	r.want(200, "POST", "/api/v1/templates/harbour/room", `{"client":"source-webmail","variant":"reply","person":"maren.lind@brackwater.example"}`, &hers)
+	r.want(200, "POST", "/api/v1/templates/harbour/space", `{"client":"source-webmail"}`, &marks)
+	r.want(200, "POST", "/api/v1/templates/harbour/space", `{"client":"source-webmail","variant":"reply","person":"maren.lind@brackwater.example"}`, &hers)
 	if marks.Person != "" || hers.Person != "maren.lind@brackwater.example" || hers.Variant != "reply" || hers.Units == 0 || hers.Units >= marks.Units {
 		t.Errorf("%d and %d units, %s", marks.Units, hers.Units, hers.Person)
 	}
@@ -63,14 +63,14 @@ func TestRoomIsThatOfThePerson(t *testing.T) {
 		`{"client":"source-webmail","variant":"none"}`:                         "none",
 		`{"client":"nonesuch"}`:                                                "there is no client profile",
 	} {
-		if answer := r.do("POST", "/api/v1/templates/harbour/room", body); answer.Code != 422 || !strings.Contains(answer.Body.String(), says) {
+		if answer := r.do("POST", "/api/v1/templates/harbour/space", body); answer.Code != 422 || !strings.Contains(answer.Body.String(), says) {
 			t.Errorf("%s: %d %s", body, answer.Code, answer.Body)
 		}
 	}
 	empty := newRig(t)
 	empty.want(201, "POST", "/api/v1/templates/begun/new", `{"starter":"columns"}`, nil)
-	empty.want(200, "POST", "/api/v1/templates/begun/room", `{"client":"source-webmail"}`, &marks)
-	if answer := empty.do("POST", "/api/v1/templates/begun/room", `{"client":"source-webmail","person":"bo@brackwater.example"}`); answer.Code != 422 {
+	empty.want(200, "POST", "/api/v1/templates/begun/space", `{"client":"source-webmail"}`, &marks)
+	if answer := empty.do("POST", "/api/v1/templates/begun/space", `{"client":"source-webmail","person":"bo@brackwater.example"}`); answer.Code != 422 {
 		t.Errorf("%d %s", answer.Code, answer.Body)
 	}
 }

@@ -1,5 +1,6 @@
-// Calls to the service. The types come from its OpenAPI document (npm run types).
-import type { components } from './schema'
+// Calls to the service. Paths, bodies and answers are typed by its OpenAPI document (npm run types).
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
 export type TemplateSummary = Schemas['TemplateSummary']
@@ -20,6 +21,7 @@ export type MapCell = Schemas['MapCell']
 export type MapRow = Schemas['MapRow']
 export type Dialect = Schemas['Dialect']
 export type Exported = Schemas['Exported']
+export type PersonDetail = Schemas['PersonDetail']
 export type PeoplePage = Schemas['PeoplePage']
 export type VersionInfo = Schemas['VersionInfo']
 export type HardCase = Schemas['HardCase']
@@ -59,115 +61,113 @@ export class Refusal extends Error {
   }
 }
 
-async function call<T>(path: string, init: RequestInit = {}): Promise<T> {
-  let answer: Response
+const service = createClient<paths>()
+
+interface Answer<T> {
+  data?: T
+  error?: unknown
+  response: Response
+}
+
+/** What was answered; a Refusal where the service refused or does not answer. */
+async function answered<T>(call: Promise<Answer<T>>): Promise<{ data: T; response: Response }> {
+  let answer: Answer<T>
   try {
-    answer = await fetch('/api/v1' + path, init)
+    answer = await call
   } catch (error) {
     if (error instanceof DOMException && error.name === 'AbortError') throw error
+    if (error instanceof SyntaxError) throw new Refusal(502, 'What answered is not the service.', [])
     throw new Refusal(0, 'The service does not answer. Is it still running?', [])
   }
-  if (answer.status === 204) return undefined as T
-  const type = answer.headers.get('Content-Type') ?? ''
-  if (!type.includes('json')) throw new Refusal(answer.status, `The service answered ${answer.status} ${answer.statusText}.`, [])
-  const body = await answer.json()
-  if (!answer.ok) throw new Refusal(answer.status, body.detail ?? answer.statusText, body.errors ?? [])
-  return body as T
+  const { response } = answer
+  if (!response.ok) throw refusal(response, answer.error)
+  return { data: answer.data as T, response }
 }
 
-function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
-  return call<T>(path, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body), signal })
+function refusal(response: Response, problem: unknown): Refusal {
+  const { detail, errors } = typeof problem === 'object' && problem !== null ? (problem as Schemas['Problem']) : { detail: undefined, errors: undefined }
+  return new Refusal(response.status, detail ?? `The service answered ${response.status} ${response.statusText}.`, errors ?? [])
 }
 
-function put<T>(path: string, body: unknown): Promise<T> {
-  return call<T>(path, { method: 'PUT', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) })
+async function of<T>(call: Promise<Answer<T>>): Promise<T> {
+  return (await answered(call)).data
 }
 
-/** A file that the service makes, with its name. */
-async function fetchFile(path: string, body: unknown): Promise<{ name: string; data: Blob }> {
-  const answer = await fetch('/api/v1' + path, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) })
-  if (!answer.ok) {
-    const problem = await answer.json()
-    throw new Refusal(answer.status, problem.detail ?? answer.statusText, problem.errors ?? [])
-  }
-  const name = /filename="([^"]+)"/.exec(answer.headers.get('Content-Disposition') ?? '')?.[1] ?? 'signature'
-  return { name, data: await answer.blob() }
+/** A file that the service makes, with the name that it gives it. */
+async function fileOf(call: Promise<Answer<unknown>>): Promise<{ name: string; data: Blob }> {
+  const { data, response } = await answered(call)
+  return { name: /filename="([^"]+)"/.exec(response.headers.get('Content-Disposition') ?? '')?.[1] ?? 'signature', data: data as Blob }
+}
+
+const ofTemplate = (name: string) => ({ path: { name } })
+const ofPicture = ofTemplate
+const asIs = (body: unknown) => body as BodyInit // a file goes out as it is
+
+export const api = {
+  templates: () => of(service.GET('/api/v1/templates')),
+  template: (name: string) => of(service.GET('/api/v1/templates/{name}', { params: ofTemplate(name) })),
+  versions: (name: string) => of(service.GET('/api/v1/templates/{name}/versions', { params: ofTemplate(name) })),
+  version: (name: string, number: number) => of(service.GET('/api/v1/templates/{name}/versions/{number}', { params: { path: { name, number } } })),
+  save: (name: string, body: Schemas['SaveRequest']) => of(service.PUT('/api/v1/templates/{name}', { params: ofTemplate(name), body })),
+  check: (name: string, body: Schemas['CheckRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/check', { params: ofTemplate(name), body, signal })),
+  fix: (name: string, body: Schemas['FixRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/fix', { params: ofTemplate(name), body, signal })),
+  map: (name: string, body: Schemas['CheckRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/map', { params: ofTemplate(name), body, signal })),
+  shrink: (name: string, body: Schemas['ShrinkRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/shrink', { params: ofTemplate(name), body, signal })),
+  space: (name: string, body: Schemas['SpaceRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/space', { params: ofTemplate(name), body, signal })),
+  paste: (name: string, body: Schemas['PasteRequest']) => of(service.POST('/api/v1/templates/{name}/paste', { params: ofTemplate(name), body })),
+  sheet: (name: string, body: Schemas['SheetRequest']) => fileOf(service.POST('/api/v1/templates/{name}/sheet', { params: ofTemplate(name), body, parseAs: 'blob' })),
+  look: (name: string, body: Schemas['LookRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/look', { params: ofTemplate(name), body, signal })),
+  newTemplate: (name: string, body: NewRequest) => of(service.POST('/api/v1/templates/{name}/new', { params: ofTemplate(name), body })),
+  newPreview: (body: NewRequest) => of(service.POST('/api/v1/new', { body })),
+  starters: () => of(service.GET('/api/v1/starters')),
+  forms: () => of(service.GET('/api/v1/forms')),
+  clean: (body: Schemas['CleanRequest']) => of(service.POST('/api/v1/clean', { body })),
+  fill: (name: string, body: Schemas['FillRequest']) => fileOf(service.POST('/api/v1/templates/{name}/fill', { params: ofTemplate(name), body, parseAs: 'blob' })),
+  block: (name: string, body: Schemas['BlockRequest']) => of(service.POST('/api/v1/templates/{name}/block', { params: ofTemplate(name), body })),
+  person: (mail: string) => of(service.GET('/api/v1/people/{mail}', { params: { path: { mail } } })),
+  people: (search: string, offset: number, limit: number) => of(service.GET('/api/v1/people', { params: { query: { search, offset, limit } } })),
+  hardCases: (template: string) => of(service.GET('/api/v1/people/hard-cases', { params: { query: { template } } })),
+  importPeople: (file: Blob, { mapping, ...options }: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> }) =>
+    of(service.POST('/api/v1/people/import', {
+      params: { query: { ...options, map: Object.entries(mapping).map(([heading, field]) => `${heading}=${field}`) } },
+      headers: { 'Content-Type': 'text/csv' }, body: '', bodySerializer: () => asIs(file),
+    })),
+  clients: () => of(service.GET('/api/v1/clients')),
+  clientDocument: (id: string) => of(service.GET('/api/v1/clients/{id}/document', { params: { path: { id } } })),
+  putClientDocument: (id: string, document: string) => of(service.PUT('/api/v1/clients/{id}/document', { params: { path: { id } }, body: { document, own: true } })),
+  removeClientDocument: (id: string) => of(service.DELETE('/api/v1/clients/{id}/document', { params: { path: { id } } })),
+  dialects: () => of(service.GET('/api/v1/dialects')),
+  fields: () => of(service.GET('/api/v1/fields')),
+  packages: () => of(service.GET('/api/v1/packages')),
+  createPackage: (template: string) => of(service.POST('/api/v1/packages', { body: { template } })),
+  removePackage: (id: string) => of(service.DELETE('/api/v1/packages/{id}', { params: { path: { id } } })),
+  pictures: () => of(service.GET('/api/v1/pictures')),
+  picture: (name: string) => of(service.GET('/api/v1/pictures/{name}', { params: ofPicture(name) })),
+  putPicture: (name: string, file: File) =>
+    of(service.PUT('/api/v1/pictures/{name}', { params: { ...ofPicture(name), query: { file: file.name } }, headers: { 'Content-Type': 'application/octet-stream' }, body: '', bodySerializer: () => asIs(file) })),
+  putAlts: (name: string, alts: Record<string, string>) => of(service.PUT('/api/v1/pictures/{name}/alts', { params: ofPicture(name), body: alts })),
+  probe: (name: string, width: number, height: number) => of(service.POST('/api/v1/pictures/{name}/probe', { params: ofPicture(name), body: { width, height } })),
+  fit: (name: string, recipe: PictureRecipe, keep: boolean, signal?: AbortSignal) => of(service.POST('/api/v1/pictures/{name}/fit', { params: ofPicture(name), body: { recipe, keep }, signal })),
+  compress: (name: string, weight: Schemas['PictureWeight'], keep: boolean, signal?: AbortSignal) => of(service.POST('/api/v1/pictures/{name}/compress', { params: ofPicture(name), body: { weight, keep }, signal })),
+  pictureChanges: (name: string, template: string, as: string) => of(service.GET('/api/v1/pictures/{name}/changes', { params: { ...ofPicture(name), query: { template, as } } })),
+  slice: (name: string, map: SliceMap, keep: boolean, signal?: AbortSignal) => of(service.POST('/api/v1/pictures/{name}/slice', { params: ofPicture(name), body: { map, keep }, signal })),
+  usePicture: (name: string, body: Schemas['UseRequest']) => of(service.POST('/api/v1/pictures/{name}/use', { params: ofPicture(name), body })),
+  takePicture: (name: string, body: Schemas['UseRequest']) => of(service.POST('/api/v1/pictures/{name}/take', { params: ofPicture(name), body })),
+  code: (body: Schemas['CodeRequest']) => of(service.POST('/api/v1/code', { body })),
+  pictureSettings: () => of(service.GET('/api/v1/settings/pictures')),
+  putPictureSettings: (settings: PictureSettings) => of(service.PUT('/api/v1/settings/pictures', { body: settings })),
+  delivery: (name: string) => of(service.GET('/api/v1/templates/{name}/delivery', { params: ofTemplate(name) })),
+  chooseDelivery: (name: string, body: Schemas['DeliveryChoice']) => of(service.PUT('/api/v1/templates/{name}/delivery', { params: ofTemplate(name), body })),
+  addresses: () => of(service.GET('/api/v1/addresses')),
+  checkAddresses: (addresses: string[]) => of(service.POST('/api/v1/addresses', { body: { addresses } })),
+  checkTemplateAddresses: (name: string) => of(service.POST('/api/v1/templates/{name}/addresses', { params: ofTemplate(name) })),
+  photos: () => of(service.GET('/api/v1/photos')),
+  startPhotos: (archive: File, recipe: Record<string, string>) =>
+    of(service.POST('/api/v1/photos', { params: { query: recipe }, headers: { 'Content-Type': 'application/zip' }, body: '', bodySerializer: () => asIs(archive) })),
+  stopPhotos: () => of(service.DELETE('/api/v1/photos')),
 }
 
 const name = encodeURIComponent
-
-export const api = {
-  templates: () => call<TemplateSummary[]>('/templates'),
-  template: (template: string) => call<TemplateDetail>(`/templates/${name(template)}`),
-  versions: (template: string) => call<VersionInfo[]>(`/templates/${name(template)}/versions`),
-  version: (template: string, number: number) => call<TemplateDetail>(`/templates/${name(template)}/versions/${number}`),
-  save: (template: string, body: Schemas['SaveRequest']) =>
-    call<TemplateDetail>(`/templates/${name(template)}`, {
-      method: 'PUT',
-      headers: { 'Content-Type': 'application/json' },
-      body: JSON.stringify(body),
-    }),
-  check: (template: string, body: Schemas['CheckRequest'], signal?: AbortSignal) =>
-    post<Report>(`/templates/${name(template)}/check`, body, signal),
-  fix: (template: string, body: Schemas['FixRequest']) => post<Fixed>(`/templates/${name(template)}/fix`, body),
-  map: (template: string, body: Schemas['CheckRequest'], signal?: AbortSignal) => post<SurvivalMap>(`/templates/${name(template)}/map`, body, signal),
-  shrink: (template: string, body: Schemas['ShrinkRequest'], signal?: AbortSignal) => post<Shrunk>(`/templates/${name(template)}/shrink`, body, signal),
-  room: (template: string, body: Schemas['RoomRequest'], signal?: AbortSignal) => post<Space>(`/templates/${name(template)}/room`, body, signal),
-  paste: (template: string, body: Schemas['PasteRequest']) => post<Pasted>(`/templates/${name(template)}/paste`, body),
-  sheet: (template: string, body: Schemas['SheetRequest']) => fetchFile(`/templates/${name(template)}/sheet`, body),
-  look: (template: string, body: Schemas['LookRequest'], signal?: AbortSignal) =>
-    post<Look>(`/templates/${name(template)}/look`, body, signal),
-  newTemplate: (template: string, body: NewRequest) => post<TemplateDetail>(`/templates/${name(template)}/new`, body),
-  newPreview: (body: NewRequest) => post<NewPreview>('/new', body),
-  starters: () => call<Starter[]>('/starters'),
-  forms: () => call<Form[]>('/forms'),
-  clean: (body: Schemas['CleanRequest']) => post<CleanResult>('/clean', body),
-  fill: (template: string, body: Schemas['FillRequest']) => fetchFile(`/templates/${name(template)}/fill`, body),
-  block: (template: string, body: Schemas['BlockRequest']) => post<Exported>(`/templates/${name(template)}/block`, body),
-  person: (mail: string) => call<Schemas['PersonDetail']>(`/people/${name(mail)}`),
-  people: (search: string, offset: number, limit: number) =>
-    call<PeoplePage>(`/people?search=${name(search)}&offset=${offset}&limit=${limit}`),
-  hardCases: (template: string) => call<HardCase[]>(`/people/hard-cases?template=${name(template)}`),
-  importPeople: (file: Blob, options: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> }) => {
-    const query = new URLSearchParams({ apply: String(options.apply), replace: String(options.replace) })
-    if (options.revision !== undefined) query.set('revision', String(options.revision))
-    for (const [heading, field] of Object.entries(options.mapping)) query.append('map', `${heading}=${field}`)
-    return call<ImportPlan>(`/people/import?${query}`, { method: 'POST', headers: { 'Content-Type': 'text/csv' }, body: file })
-  },
-  clients: () => call<Client[]>('/clients'),
-  clientDocument: (id: string) => call<ClientDocument>(`/clients/${name(id)}/document`),
-  putClientDocument: (id: string, document: string) => put<Client>(`/clients/${name(id)}/document`, { document, own: true }),
-  removeClientDocument: (id: string) => call<undefined>(`/clients/${name(id)}/document`, { method: 'DELETE' }),
-  dialects: () => call<Dialect[]>('/dialects'),
-  fields: () => call<FieldReference>('/fields'),
-  packages: () => call<PackageInfo[]>('/packages'),
-  createPackage: (template: string) => post<PackageInfo>('/packages', { template }),
-  pictures: () => call<PictureSummary[]>('/pictures'),
-  picture: (picture: string) => call<PictureRecord>(`/pictures/${name(picture)}`),
-  putPicture: (picture: string, file: File) =>
-    call<PictureRecord>(`/pictures/${name(picture)}?${new URLSearchParams({ file: file.name })}`, { method: 'PUT', headers: { 'Content-Type': 'application/octet-stream' }, body: file }),
-  putAlts: (picture: string, alts: Record<string, string>) => put<PictureRecord>(`/pictures/${name(picture)}/alts`, alts),
-  probe: (picture: string, width: number, height: number) => post<ProbeAnswer>(`/pictures/${name(picture)}/probe`, { width, height }),
-  fit: (picture: string, recipe: PictureRecipe, keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/fit`, { recipe, keep }, signal),
-  compress: (picture: string, weight: Schemas['PictureWeight'], keep: boolean, signal?: AbortSignal) => post<MadePicture>(`/pictures/${name(picture)}/compress`, { weight, keep }, signal),
-  pictureChanges: (picture: string, template: string, as: string) => call<Schemas['PictureChanges']>(`/pictures/${name(picture)}/changes?${new URLSearchParams({ template, as })}`),
-  slice: (picture: string, map: SliceMap, keep: boolean, signal?: AbortSignal) => post<SlicedPicture>(`/pictures/${name(picture)}/slice`, { map, keep }, signal),
-  usePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/use`, body),
-  takePicture: (picture: string, body: Schemas['UseRequest']) => post<TemplateDetail>(`/pictures/${name(picture)}/take`, body),
-  code: (body: Schemas['CodeRequest']) => post<Schemas['CodeAnswer']>('/code', body),
-  pictureSettings: () => call<PictureSettings>('/settings/pictures'),
-  putPictureSettings: (settings: PictureSettings) => put<PictureSettings>('/settings/pictures', settings),
-  delivery: (template: string) => call<Consequence[]>(`/templates/${name(template)}/delivery`),
-  chooseDelivery: (template: string, choice: Schemas['DeliveryChoice']) => put<Consequence[]>(`/templates/${name(template)}/delivery`, choice),
-  addresses: () => call<CheckedAddress[]>('/addresses'),
-  checkAddresses: (addresses: string[]) => post<CheckedAddress[]>('/addresses', { addresses }),
-  checkTemplateAddresses: (template: string) => post<CheckedAddress[]>(`/templates/${name(template)}/addresses`, {}),
-  photos: () => call<PhotoState>('/photos'),
-  startPhotos: (archive: File, recipe: Record<string, string>) =>
-    call<PhotoState>(`/photos?${new URLSearchParams(recipe)}`, { method: 'POST', headers: { 'Content-Type': 'application/zip' }, body: archive }),
-  stopPhotos: () => call<PhotoState>('/photos', { method: 'DELETE' }),
-  removePackage: (id: string) => call<undefined>(`/packages/${name(id)}`, { method: 'DELETE' }),
-}
 
 export function packageFile(id: string): string {
   return `/api/v1/packages/${name(id)}/file`

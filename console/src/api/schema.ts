@@ -466,7 +466,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/templates/{name}/room": {
+    "/api/v1/templates/{name}/space": {
         parameters: {
             query?: never;
             header?: never;
@@ -477,8 +477,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What takes the room in one person's signature. */
-        post: operations["roomOfTemplate"];
+        /** What takes up the space in one person's signature. */
+        post: operations["spaceOfTemplate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1318,6 +1318,8 @@ export interface components {
             clients?: string[];
         };
         Finding: {
+            /** @description Mail addresses of everybody concerned, where it is about some people. */
+            people?: string[];
             check: string;
             /** @enum {string} */
             severity: "breaks" | "degrades" | "note";
@@ -1443,7 +1445,7 @@ export interface components {
             costs?: string;
             line?: number;
         };
-        RoomRequest: {
+        SpaceRequest: {
             source?: string;
             settings?: string;
             texts?: {
@@ -1466,9 +1468,9 @@ export interface components {
             kinds: {
                 [key: string]: number;
             };
-            elements: components["schemas"]["RoomShare"][];
+            elements: components["schemas"]["SpaceShare"][];
         };
-        RoomShare: {
+        SpaceShare: {
             name: string;
             line: number;
             offset: number;
@@ -1521,6 +1523,10 @@ export interface components {
             secondOpinion?: boolean;
         };
         Verdict: {
+            /** @description In how many clients it is safe. */
+            short: string;
+            /** @description One sentence: the same, and which clients need a decision. */
+            says: string;
             safe: number;
             of: number;
             /** @description How many of the clients show markup. */
@@ -1581,6 +1587,8 @@ export interface components {
             says: string;
         };
         Report: {
+            /** @description How many findings of which severity and limits exceeded, in words. */
+            summary: string;
             accepted: components["schemas"]["Finding"][];
             verdict: components["schemas"]["Verdict"];
             findings: components["schemas"]["Finding"][];
@@ -3258,7 +3266,7 @@ export interface operations {
             };
         };
     };
-    roomOfTemplate: {
+    spaceOfTemplate: {
         parameters: {
             query?: never;
             header?: never;
@@ -3269,7 +3277,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RoomRequest"];
+                "application/json": components["schemas"]["SpaceRequest"];
             };
         };
         responses: {

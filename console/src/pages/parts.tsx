@@ -31,6 +31,12 @@ export function Trouble({ error }: { error: unknown }) {
   )
 }
 
+/** What went wrong beside a change that was made. */
+export function Warnings({ of }: { of?: string[] }) {
+  if (!of?.length) return null
+  return <Alert severity="warning" variant="outlined" sx={{ whiteSpace: 'pre-line', my: 1 }}>{of.join('\n')}</Alert>
+}
+
 const signs = { breaks: '✕', degrades: '△', note: '·', fine: '✓' }
 const colours = { breaks: 'error.main', degrades: 'warning.main', note: 'text.secondary', fine: 'success.main' }
 

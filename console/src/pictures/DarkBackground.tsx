@@ -35,7 +35,7 @@ export function DarkBackground({ record, latest }: { record: PictureRecord; late
     <>
       <Trouble error={probe.error ?? made.error ?? keep.error} />
       <Typography variant="h2" sx={{ mb: 1 }}>As it is</Typography>
-      <Typography role="status" sx={{ mb: 1 }}>{probe.data && (vanishes.length > 0 ? `It vanishes on ${vanishes.join(' and ')} background.` : 'It can be seen on every background.')}</Typography>
+      <Typography role="status" sx={{ mb: 1 }}>{probe.data && (vanishes.length > 0 ? `It vanishes on a ${vanishes.join(' and a ')} background.` : 'It can be seen on every background.')}</Typography>
       {probe.data && <OnBackgrounds sights={probe.data.sights} src={pictureView(record.name, latest.number)} label={record.name} />}
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mt: 4, mb: 1.5, flexWrap: 'wrap' }}>
         <Typography variant="h2" sx={{ flex: 1 }}>Fixed</Typography>

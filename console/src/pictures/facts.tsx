@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box'
 import Typography from '@mui/material/Typography'
 import type { MadePicture, PictureFacts, Sight } from '../api/api'
-import { grouped } from '../pages/parts'
+import { grouped, Warnings } from '../pages/parts'
 
 /** A file's weight, to a tenth of a kilobyte below ten. */
 export function weight(bytes: number): string {
@@ -33,6 +33,7 @@ export function Outcome({ made }: { made: MadePicture }) {
       <Typography variant="body2" color="text.secondary">
         {weight(made.before)} before.
       </Typography>
+      <Warnings of={made.warnings} />
       {made.notes.length > 0 && (
         <Box component="ul" aria-label="What was done" sx={{ m: 0, mt: 0.5, pl: 2.5, fontSize: '0.9rem' }}>
           {made.notes.map((n) => <li key={n}>{n}</li>)}

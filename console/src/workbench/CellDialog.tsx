@@ -5,18 +5,16 @@ import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
 import Typography from '@mui/material/Typography'
-import { useQuery } from '@tanstack/react-query'
-import { api, type MapCell, type MapRow } from '../api/api'
+import type { MapCell, MapRow } from '../api/api'
 import { Trouble } from '../pages/parts'
-import type { Draft } from './draft'
 import { LookFrame } from './LookFrame'
+import { useLook, type Sitter } from './questions'
+import type { Revision } from './state'
 
 interface Props {
   template: string
-  draft: Draft
-  person: string
-  variant: string
-  client: string
+  revision: Revision
+  sitter: Sitter
   row: MapRow
   cell: MapCell
   /** Shows the place in the source, and the signature as the client does. */
@@ -25,15 +23,15 @@ interface Props {
 }
 
 /** One construct in one client: what becomes of it, in words and in pictures before and after. */
-export function CellDialog({ template, draft, person, variant, client, row, cell, onTake, onClose }: Props) {
+export function CellDialog({ template, revision, sitter, row, cell, onTake, onClose }: Props) {
   return (
     <Dialog open onClose={onClose} maxWidth="xl" fullWidth aria-labelledby="cell-title">
-      <DialogTitle id="cell-title">{`${row.what}, line ${row.line}: ${cell.state} in ${client}`}</DialogTitle>
+      <DialogTitle id="cell-title">{`${row.what}, line ${row.line}: ${cell.state} in ${sitter.client}`}</DialogTitle>
       <DialogContent>
         <Typography sx={{ mb: 1.5 }}>{[cell.says, cell.basis && `(${cell.basis})`].filter(Boolean).join(' ') || 'It stays as it is.'}</Typography>
         <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: '1fr 1fr' }, gap: 2 }}>
-          <Side title="Before: as written" template={template} draft={draft} person={person} variant={variant} client="" at={row.element} />
-          <Side title={`After: as ${client} shows it`} template={template} draft={draft} person={person} variant={variant} client={client} at={row.element} />
+          <Side title="Before: as written" template={template} revision={revision} sitter={{ ...sitter, client: '' }} at={row.element} />
+          <Side title={`After: as ${sitter.client} shows it`} template={template} revision={revision} sitter={sitter} at={row.element} />
         </Box>
         <Typography variant="body2" color="text.secondary" sx={{ mt: 1 }}>The dotted outline is around the first element that has it. What is gone has none.</Typography>
       </DialogContent>
@@ -45,8 +43,8 @@ export function CellDialog({ template, draft, person, variant, client, row, cell
   )
 }
 
-function Side({ title, template, draft, person, variant, client, at }: { title: string; template: string; draft: Draft; person: string; variant: string; client: string; at: number }) {
-  const look = useQuery({ queryKey: ['look', template, draft, person, variant, client, {}], queryFn: ({ signal }) => api.look(template, { ...draft, person, variant, client }, signal), gcTime: 10_000 })
+function Side({ title, template, revision, sitter, at }: { title: string; template: string; revision: Revision; sitter: Sitter; at: number }) {
+  const look = useLook(template, revision, sitter)
   return (
     <Box component="section" aria-label={title} sx={{ minWidth: 0 }}>
       <Typography sx={{ fontWeight: 580, mb: 0.5 }}>{title}</Typography>

@@ -4,7 +4,7 @@ import ButtonBase from '@mui/material/ButtonBase'
 import Typography from '@mui/material/Typography'
 import type { Budget, Finding, Look, Report } from '../api/api'
 import { count, grouped, Severity } from '../pages/parts'
-import { hasRoom } from './RoomDrawing'
+import { hasSpace } from './SpaceDrawing'
 
 /** All findings; a press leads to the line. */
 export function FindingsList({ report, onGo, onFix }: { report: Report; onGo: (f: Finding) => void; onFix?: (f: Finding) => void }) {
@@ -34,17 +34,29 @@ export function FindingsList({ report, onGo, onFix }: { report: Report; onGo: (f
   )
 }
 
-/** Every limit with the figure of the worst person beside it. */
-export function BudgetGauges({ report, onRoom, onShrink }: { report: Report; onRoom: (client: string) => void; onShrink: (client: string) => void }) {
+/** Below which share of its limit a budget is folded away. */
+const farWithin = 0.5
+
+/** Every limit with the figure of the worst person beside it, the tightest first. Those that nothing comes near are folded. */
+export function BudgetGauges({ report, onSpace, onShrink }: { report: Report; onSpace: (client: string) => void; onShrink: (client: string) => void }) {
   if (report.budgets.length === 0) return <Typography sx={{ p: 1.5 }}>Budgets are measured once the template has no mistakes.</Typography>
+  const gauge = (b: Budget) => <Gauge key={`${b.client} ${b.measure}`} budget={b} people={report.people} onSpace={onSpace} onShrink={onShrink} />
+  const near = report.budgets.filter((b) => b.value > b.limit * farWithin)
+  const far = report.budgets.filter((b) => b.value <= b.limit * farWithin)
   return (
-    <Box component="ul" aria-label="Budgets" sx={{ listStyle: 'none', m: 0, p: 0 }}>
-      {report.budgets.map((b) => <Gauge key={`${b.client} ${b.measure}`} budget={b} people={report.people} onRoom={onRoom} onShrink={onShrink} />)}
-    </Box>
+    <>
+      <Box component="ul" aria-label="Budgets" sx={{ listStyle: 'none', m: 0, p: 0 }}>{near.map(gauge)}</Box>
+      {far.length > 0 && (
+        <Box component="details" open={near.length === 0}>
+          <Box component="summary" sx={{ px: 1.5, py: 0.8, cursor: 'pointer', color: 'text.secondary' }}>{`${count(far.length, 'limit', 'limits')} not half used`}</Box>
+          <Box component="ul" aria-label="Budgets far within their limit" sx={{ listStyle: 'none', m: 0, p: 0 }}>{far.map(gauge)}</Box>
+        </Box>
+      )}
+    </>
   )
 }
 
-function Gauge({ budget: b, people, onRoom, onShrink }: { budget: Budget; people: number; onRoom: (client: string) => void; onShrink: (client: string) => void }) {
+function Gauge({ budget: b, people, onSpace, onShrink }: { budget: Budget; people: number; onSpace: (client: string) => void; onShrink: (client: string) => void }) {
   const share = b.value / b.limit
   const over = b.value > b.limit
   return (
@@ -64,7 +76,7 @@ function Gauge({ budget: b, people, onRoom, onShrink }: { budget: Budget; people
       </Typography>
       {b.measure === 'characters' && (
         <>
-          {hasRoom(b, people) && <Button size="small" color="inherit" onClick={() => onRoom(b.client)} aria-label={`What takes the room in ${b.client}`} sx={small}>Room</Button>}
+          {hasSpace(b, people) && <Button size="small" color="inherit" onClick={() => onSpace(b.client)} aria-label={`What takes up the space in ${b.client}`} sx={small}>Space</Button>}
           <Button size="small" color="inherit" onClick={() => onShrink(b.client)} aria-label={`Shrink for ${b.client}`} sx={small}>Shrink</Button>
         </>
       )}
@@ -87,15 +99,4 @@ export function JourneyLog({ look }: { look: Look }) {
       ))}
     </Box>
   )
-}
-
-export function summary(report: Report): string {
-  const breaks = report.findings.filter((f) => f.severity === 'breaks').length
-  return `${count(report.findings.length, 'finding', 'findings')}, ${breaks === 1 ? '1 breaks' : `${breaks} break`}`
-}
-
-/** In how many clients the template is safe, in one sentence. */
-export function sentence(v: Report['verdict']): string {
-  const who = v.decide.length > 3 ? `${v.decide.slice(0, 2).join(', ')} and ${v.decide.length - 2} more` : v.decide.join(', ')
-  return v.decide.length === 0 ? `Safe in all ${v.of} clients` : `Safe in ${v.safe} of ${v.of} clients; ${who} ${v.decide.length === 1 ? 'needs' : 'need'} a decision`
 }

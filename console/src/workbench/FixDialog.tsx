@@ -7,19 +7,19 @@ import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import Typography from '@mui/material/Typography'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type Finding, type Fixed } from '../api/api'
+import type { Finding, Fixed } from '../api/api'
 import { count, Trouble } from '../pages/parts'
-import type { Draft } from './draft'
-import { SideBySide } from './SideBySide'
 import { checkered } from '../pictures/facts'
+import { useFix } from './questions'
+import { SideBySide } from './SideBySide'
+import type { Revision } from './state'
 
 /** What fixes would change, before they do: one finding's, or all that are safe. */
-export function FixDialog({ template, draft, finding, onTake, onClose }: { template: string; draft: Draft; finding?: Finding; onTake: (fixed: Fixed) => void; onClose: () => void }) {
+export function FixDialog({ template, revision, finding, onTake, onClose }: { template: string; revision: Revision; finding?: Finding; onTake: (fixed: Fixed) => void; onClose: () => void }) {
   const [except, setExcept] = useState<string[]>([])
-  const asked = finding ? { checks: [finding.check], at: finding.offset } : { except }
-  const fixed = useQuery({ queryKey: ['fix', template, draft, asked], queryFn: () => api.fix(template, { ...draft, ...asked }), placeholderData: keepPreviousData, gcTime: 0 })
+  const { draft } = revision
+  const fixed = useFix(template, revision, finding ? { checks: [finding.check], at: finding.offset } : { except })
   const r = fixed.data
   const checks = [...new Set([...(r?.done ?? []).map((d) => d.check), ...except])].sort()
   return (

@@ -18,7 +18,7 @@ import { download } from './download'
 
 const views = ['light', 'dark', 'blocked'] as const
 type View = (typeof views)[number]
-const told: Record<View, string> = { light: 'Light', dark: 'Dark mode', blocked: 'Pictures blocked' }
+const viewNames: Record<View, string> = { light: 'Light', dark: 'Dark mode', blocked: 'Pictures blocked' }
 
 /** The contact sheet: drawn to look at, then taken as a picture or as a page to print. */
 export function SheetDialog({ template, draft, person, variant, onClose }: { template: string; draft: Draft; person: string; variant: string; onClose: () => void }) {
@@ -56,7 +56,7 @@ export function SheetDialog({ template, draft, person, variant, onClose }: { tem
           </TextField>
           <Box role="group" aria-label="Views">
             {views.map((v) => (
-              <FormControlLabel key={v} label={told[v]} control={<Checkbox size="small" checked={chosen.includes(v)} onChange={(e) => changed(setChosen)(views.filter((w) => (w === v ? e.target.checked : chosen.includes(w))))} />} />
+              <FormControlLabel key={v} label={viewNames[v]} control={<Checkbox size="small" checked={chosen.includes(v)} onChange={(e) => changed(setChosen)(views.filter((w) => (w === v ? e.target.checked : chosen.includes(w))))} />} />
             ))}
           </Box>
           <FormControlLabel disabled={!word} label="LibreOffice's drawing beside wordproc-desktop" control={<Checkbox size="small" checked={second && word} onChange={(e) => changed(setSecond)(e.target.checked)} />} />

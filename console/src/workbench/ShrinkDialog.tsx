@@ -6,16 +6,16 @@ import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type Shrunk, type ShrinkStep } from '../api/api'
+import type { Shrunk, ShrinkStep } from '../api/api'
 import { count, grouped, Severity, Trouble } from '../pages/parts'
-import type { Draft } from './draft'
 import { usePaused } from './paused'
+import { useShrink } from './questions'
+import type { Revision } from './state'
 
 interface Props {
   template: string
-  draft: Draft
+  revision: Revision
   client: string
   onTake: (settings: string) => void
   onGo: (line: number) => void
@@ -23,12 +23,12 @@ interface Props {
 }
 
 /** How the signature of the worst person gets below a client's limit, step by step, before anything is changed. */
-export function ShrinkDialog({ template, draft, client, onTake, onGo, onClose }: Props) {
+export function ShrinkDialog({ template, revision, client, onTake, onGo, onClose }: Props) {
   const [target, setTarget] = useState('')
   const asked = usePaused(Number(target) || 0, 300)
-  const fitted = useQuery({ queryKey: ['shrink', template, draft, client, asked], queryFn: ({ signal }) => api.shrink(template, { ...draft, client, target: asked }, signal), placeholderData: keepPreviousData, gcTime: 0 })
-  const r = fitted.data
-  const taken = /^compact:\s*true/m.test(draft.settings)
+  const shrunk = useShrink(template, revision, client, asked)
+  const r = shrunk.data
+  const taken = /^compact:\s*true/m.test(revision.draft.settings)
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="shrink-title">
       <DialogTitle id="shrink-title">{`Shrink for ${client}`}</DialogTitle>
@@ -37,8 +37,8 @@ export function ShrinkDialog({ template, draft, client, onTake, onGo, onClose }:
           <TextField size="small" label="Target, characters" type="number" value={target} placeholder={r ? String(r.target) : ''} onChange={(e) => setTarget(e.target.value)} sx={{ width: 170 }} slotProps={{ inputLabel: { shrink: true }, htmlInput: { min: 1 } }} />
           {r && <Typography role="status" sx={{ flex: 1 }}><Severity of={r.fits ? 'fine' : r.reached ? 'degrades' : 'breaks'}>{outcome(r)}</Severity></Typography>}
         </Box>
-        <Trouble error={fitted.error} />
-        {!r && !fitted.error && <Typography>Trying the steps, each for everybody ...</Typography>}
+        <Trouble error={shrunk.error} />
+        {!r && !shrunk.error && <Typography>Trying the steps, each for everybody ...</Typography>}
         {r && (
           <>
             <Typography>
@@ -70,7 +70,7 @@ export function ShrinkDialog({ template, draft, client, onTake, onGo, onClose }:
 function outcome(r: Shrunk): string {
   if (!r.compact) return 'It fits as it is.'
   if (r.fits) return `It fits with the steps: ${grouped(r.after)} of ${grouped(r.target)} characters.`
-  return r.reached ? 'It fits only with the proposals.' : 'It does not fit, with the proposals neither: a shorter variant is needed.'
+  return r.reached ? 'It fits only with the proposals.' : 'It does not fit even with the proposals: a shorter variant is needed.'
 }
 
 /** What each step saves, with a bar of what is left after it and a mark at the target. */
@@ -84,7 +84,7 @@ function Steps({ label, before, target, steps, onGo }: { label: string; before: 
           <th scope="col">{label}</th>
           <th scope="col" className="number">Saves</th>
           <th scope="col" className="number">Left</th>
-          <Box component="th" scope="col" aria-label="Left, rendered" sx={{ width: 150 }} />
+          <Box component="th" scope="col" aria-label="Left, as a bar" sx={{ width: 150 }} />
           {line && <th scope="col">Place</th>}
         </tr>
       </thead>

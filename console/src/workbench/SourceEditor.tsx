@@ -9,7 +9,7 @@ import { EditorState } from '@codemirror/state'
 import { drawSelection, EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import Box from '@mui/material/Box'
-import { useEffect, useImperativeHandle, useRef, type Ref } from 'react'
+import { useEffect, useImperativeHandle, useRef, useState, type Ref } from 'react'
 import type { Finding } from '../api/api'
 import { codeFont } from '../theme'
 import { completeLanguage, explain, pathAt, type Known, type Step } from './language'
@@ -33,6 +33,7 @@ export interface Cursor {
 
 interface Props {
   language: 'html' | 'yaml' | 'text'
+  /** The content that the editor begins with; later ones are not looked at. */
   initial: string
   findings: Finding[]
   known: Known
@@ -72,6 +73,7 @@ const look = EditorView.theme({
 /** The source with the findings marked at their places. */
 export function SourceEditor({ language, initial, findings, known, onChange, onCursor, onSave, onFormat, ref }: Props) {
   const host = useRef<HTMLDivElement>(null)
+  const [first] = useState(initial)
   const view = useRef<EditorView | null>(null)
   const calls = useRef({ onChange, onCursor, onSave, onFormat, known })
   useEffect(() => {
@@ -83,7 +85,7 @@ export function SourceEditor({ language, initial, findings, known, onChange, onC
     const editor = new EditorView({
       parent: host.current,
       state: EditorState.create({
-        doc: initial,
+        doc: first,
         extensions: [
           lineNumbers(), foldGutter(), lintGutter(), history(), drawSelection(), indentOnInput(), bracketMatching(), closeBrackets(), highlightActiveLine(), highlightSelectionMatches(),
           language === 'html' ? [html(), htmlLanguage.data.of({ autocomplete: completeLanguage(() => calls.current.known) })] : language === 'yaml' ? yaml() : [],
@@ -117,13 +119,13 @@ export function SourceEditor({ language, initial, findings, known, onChange, onC
       editor.destroy()
       view.current = null
     }
-  }, [language, initial])
+  }, [language, first])
 
   useEffect(() => {
     const editor = view.current
     if (!editor) return
     editor.dispatch(setDiagnostics(editor.state, language === 'html' ? diagnostics(editor, findings) : []))
-  }, [findings, language, initial])
+  }, [findings, language])
 
   useImperativeHandle(ref, () => ({
     goTo(place) {

@@ -1,25 +1,24 @@
 import Box from '@mui/material/Box'
 import ButtonBase from '@mui/material/ButtonBase'
 import Typography from '@mui/material/Typography'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { api, type MapCell, type MapRow } from '../api/api'
+import type { MapCell, MapRow } from '../api/api'
 import { Trouble } from '../pages/parts'
-import type { Draft } from './draft'
-import { sentence } from './Facts'
 import type { Bytes } from './LookFrame'
+import { useMap } from './questions'
+import type { Revision } from './state'
 
 const signs: Record<MapCell['state'], string> = { kept: '=', changed: '~', lost: '×', refused: '!', 'no markup': '' }
 const colours: Record<string, string> = { breaks: 'error.main', degrades: 'warning.main', note: 'text.secondary' }
 
 /** What becomes of each construct in each client, the most harmful first. A row leads to its place, a cell to what becomes of it in that client. */
-export function SurvivalTable({ template, draft, onGo, onCell }: { template: string; draft: Draft; onGo: (place: Bytes) => void; onCell: (client: string, row: MapRow, cell: MapCell) => void }) {
-  const map = useQuery({ queryKey: ['map', template, draft], queryFn: ({ signal }) => api.map(template, draft, signal), placeholderData: keepPreviousData, gcTime: 10_000 })
+export function SurvivalTable({ template, revision, onGo, onCell }: { template: string; revision: Revision; onGo: (place: Bytes) => void; onCell: (client: string, row: MapRow, cell: MapCell) => void }) {
+  const map = useMap(template, revision)
   if (map.error) return <Box sx={{ p: 1.5 }}><Trouble error={map.error} /></Box>
   if (!map.data) return <Typography sx={{ p: 1.5 }}>Sending it through every client ...</Typography>
   const { clients, rows } = map.data
   return (
     <>
-    <Typography sx={{ px: 1.5, pt: 1, fontWeight: 580 }}>{sentence(map.data.verdict)}</Typography>
+    <Typography sx={{ px: 1.5, pt: 1, fontWeight: 580 }}>{map.data.verdict.says}</Typography>
     <Box component="table" aria-label="Survival map" sx={{ borderCollapse: 'collapse', width: '100%', fontSize: 13, '& th, & td': { borderBottom: 1, borderColor: 'divider', p: 0.4, textAlign: 'center' } }}>
       <thead>
         <tr>

@@ -10,20 +10,20 @@ import { useState } from 'react'
 import { api, type TemplateDetail } from '../api/api'
 import { Trouble, when } from '../pages/parts'
 import { LookFrame } from './LookFrame'
+import { useLook, type Sitter } from './questions'
 import { SideBySide } from './SideBySide'
-import type { Draft } from './draft'
+import type { Revision } from './state'
 
 interface Props {
   template: TemplateDetail
-  draft: Draft
-  person: string
-  variant: string
+  revision: Revision
+  sitter: Sitter
   onTake: (version: TemplateDetail) => void
   onClose: () => void
 }
 
 /** All versions of a template; each can be compared with the editor, and an older one can be taken back. */
-export function VersionsDialog({ template, draft, person, variant, onTake, onClose }: Props) {
+export function VersionsDialog({ template, revision, sitter, onTake, onClose }: Props) {
   const name = template.name
   const versions = useQuery({ queryKey: ['versions', name], queryFn: () => api.versions(name), gcTime: 0 })
   const take = useMutation({ mutationFn: (number: number) => api.version(name, number), onSuccess: onTake })
@@ -46,7 +46,7 @@ export function VersionsDialog({ template, draft, person, variant, onTake, onClo
             </Box>
           ))}
         </Box>
-        {compared && <Comparison key={compared} template={name} number={compared} draft={draft} person={person} variant={variant} />}
+        {compared && <Comparison key={compared} template={name} number={compared} revision={revision} sitter={sitter} />}
         <Typography variant="body2" color="text.secondary" sx={{ mt: 1.5 }}>
           Taking a version replaces source, settings and text in the editor. Pictures stay those of the latest version, and nothing is saved until you save. No version is ever deleted.
         </Typography>
@@ -59,14 +59,16 @@ export function VersionsDialog({ template, draft, person, variant, onTake, onClo
 }
 
 /** A version beside what stands in the editor: source, settings and look. */
-function Comparison({ template, number, draft, person, variant }: { template: string; number: number; draft: Draft; person: string; variant: string }) {
+function Comparison({ template, number, revision, sitter }: { template: string; number: number; revision: Revision; sitter: Sitter }) {
+  const { draft } = revision
+  const { person, variant } = sitter
   const version = useQuery({ queryKey: ['version', template, number], queryFn: () => api.version(template, number) })
   const then = useQuery({
     queryKey: ['look of version', template, number, person, variant],
     queryFn: () => api.look(template, { source: version.data?.source, settings: version.data?.settings, texts: version.data?.texts, person, variant: version.data?.variants.includes(variant) ? variant : '' }),
     enabled: version.data !== undefined,
   })
-  const now = useQuery({ queryKey: ['look', template, draft, person, variant, ''], queryFn: () => api.look(template, { ...draft, person, variant }) })
+  const now = useLook(template, revision, { ...sitter, client: '' })
   if (!version.data) return <Trouble error={version.error} />
   const same = version.data.source === draft.source
   return (

@@ -16,7 +16,7 @@ import (
 	"missivum/core/preview"
 )
 
-// The kinds of content that take room.
+// The kinds of content that take space.
 const (
 	Texts     = "text"
 	Styles    = "styles"
@@ -24,7 +24,7 @@ const (
 	Addresses = "addresses"
 )
 
-// Share is how much room an element takes, in UTF-16 units.
+// Share is how much space an element takes, in UTF-16 units.
 type Share struct {
 	Name   string `json:"name"`
 	Line   int    `json:"line"`
@@ -38,7 +38,7 @@ type Share struct {
 	Kinds map[string]int `json:"kinds"`
 }
 
-// Space is what takes the room in a signature as a client stores it.
+// Space is what takes up the space in a signature as a client stores it.
 type Space struct {
 	Client   string         `json:"client"`
 	Variant  string         `json:"variant"`
@@ -50,9 +50,9 @@ type Space struct {
 
 var mark = regexp.MustCompile(` ` + field.AttrSource + `="(\d+):(\d+)"`)
 
-// Room measures what takes the room for a client and a person, in a variant; empty is the template's first. Nobody
+// SpaceOf measures what takes up the space for a client and a person, in a variant; empty is the template's first. Nobody
 // leaves the template's own marks in it.
-func Room(in check.Input, id, variant string, who *person.Person) (*Space, error) {
+func SpaceOf(in check.Input, id, variant string, who *person.Person) (*Space, error) {
 	profile := client.Book(in.Profiles).Find(id)
 	if profile == nil {
 		return nil, fmt.Errorf("%w %q", ErrNoClient, id)
@@ -77,20 +77,20 @@ func Room(in check.Input, id, variant string, who *person.Person) (*Space, error
 	if err != nil {
 		return nil, err
 	}
-	r := &room{source: prepared.Source, space: &Space{Client: id, Variant: variant, Person: mail, Kinds: map[string]int{Texts: 0, Styles: 0, Structure: 0, Addresses: 0}, Elements: []Share{}}}
+	r := &spaces{source: prepared.Source, space: &Space{Client: id, Variant: variant, Person: mail, Kinds: map[string]int{Texts: 0, Styles: 0, Structure: 0, Addresses: 0}, Elements: []Share{}}}
 	for _, n := range doc.Root.Children {
 		r.space.Units += r.measure(doc, n, 0)
 	}
 	return r.space, nil
 }
 
-type room struct {
+type spaces struct {
 	source *markup.Document
 	space  *Space
 }
 
 // measure counts a node with all in it.
-func (r *room) measure(doc *markup.Document, n *markup.Node, depth int) int {
+func (r *spaces) measure(doc *markup.Document, n *markup.Node, depth int) int {
 	if n.Kind != markup.Element {
 		units := client.Units(doc.Raw(n))
 		r.space.Kinds[Texts] += units

@@ -4,12 +4,13 @@ import ButtonBase from '@mui/material/ButtonBase'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, type Budget, type Report, type Space } from '../api/api'
 import { grouped, Trouble } from '../pages/parts'
-import type { Draft } from './draft'
 import type { Bytes } from './LookFrame'
+import { useSpace } from './questions'
+import type { Revision } from './state'
 
 const kinds = ['text', 'styles', 'structure', 'addresses'] as const
 type Kind = (typeof kinds)[number]
@@ -17,13 +18,13 @@ const marks: Record<Kind, string> = { text: 'success.main', styles: 'primary.mai
 const rowHeight = 24
 
 /** Whether a limit is one of somebody's own characters; a host's block, the same for everybody, is written in its own placeholders. */
-export function hasRoom(b: Budget, people: number): boolean {
+export function hasSpace(b: Budget, people: number): boolean {
   return b.measure === 'characters' && (b.person !== '' || people === 0)
 }
 
 interface Props {
   template: string
-  draft: Draft
+  revision: Revision
   report: Report
   client: string
   onClient: (id: string) => void
@@ -31,9 +32,9 @@ interface Props {
   onGo: (place: Bytes) => void
 }
 
-/** What takes the room in the worst person's signature as a client stores it: by kind, and by element, each leading to its place. */
-export function RoomDrawing({ template, draft, report, client, onClient, onShrink, onGo }: Props) {
-  const budgets = report.budgets.filter((b) => hasRoom(b, report.people))
+/** What takes up the space in the worst person's signature as a client stores it: by kind, and by element, each leading to its place. */
+export function SpaceDrawing({ template, revision, report, client, onClient, onShrink, onGo }: Props) {
+  const budgets = report.budgets.filter((b) => hasSpace(b, report.people))
   const budget = budgets.find((b) => b.client === client) ?? budgets[0]
   if (!budget) return <Typography sx={{ p: 1.5 }}>No client here stores somebody's own signature and limits its characters.</Typography>
   return (
@@ -45,18 +46,18 @@ export function RoomDrawing({ template, draft, report, client, onClient, onShrin
         <Typography sx={{ flex: 1, minWidth: 200 }}>{`${grouped(budget.value)} of ${grouped(budget.limit)} characters: ${budget.person || 'the same for everybody'}, ${budget.variant}`}</Typography>
         <Button size="small" variant="outlined" onClick={() => onShrink(budget.client)}>Shrink</Button>
       </Box>
-      <Elements key={`${budget.client} ${budget.person} ${budget.variant}`} template={template} draft={draft} budget={budget} onGo={onGo} />
-      <RealPaste template={template} draft={draft} budget={budget} />
+      <Elements key={`${budget.client} ${budget.person} ${budget.variant}`} template={template} revision={revision} budget={budget} onGo={onGo} />
+      <RealPaste template={template} revision={revision} budget={budget} />
     </Box>
   )
 }
 
-function Elements({ template, draft, budget: b, onGo }: { template: string; draft: Draft; budget: Budget; onGo: (place: Bytes) => void }) {
+function Elements({ template, revision, budget: b, onGo }: { template: string; revision: Revision; budget: Budget; onGo: (place: Bytes) => void }) {
   const [kind, setKind] = useState<Kind | ''>('')
-  const room = useQuery({ queryKey: ['room', template, draft, b.client, b.variant, b.person], queryFn: ({ signal }) => api.room(template, { ...draft, client: b.client, variant: b.variant, person: b.person }, signal), placeholderData: keepPreviousData, gcTime: 10_000 })
-  if (room.error) return <Trouble error={room.error} />
-  if (!room.data) return <Typography>Measuring ...</Typography>
-  const space = room.data
+  const measured = useSpace(template, revision, b)
+  if (measured.error) return <Trouble error={measured.error} />
+  if (!measured.data) return <Typography>Measuring ...</Typography>
+  const space = measured.data
   const total = kind ? (space.kinds[kind] ?? 0) : space.units
   const boxes = laidOut(space, kind)
   const deepest = boxes.reduce((most, box) => Math.max(most, box.row), 0)
@@ -72,12 +73,12 @@ function Elements({ template, draft, budget: b, onGo }: { template: string; draf
       <Typography variant="body2" color="text.secondary" sx={{ mb: 0.5 }}>
         {`Each bar is an element with all in it, as wide as its share of ${kind ? `the ${kind}` : 'all characters'}; those in it stand below. A press leads to the source.`}
       </Typography>
-      <Box role="group" aria-label="What takes the room" sx={{ position: 'relative', height: (deepest + 1) * rowHeight, minWidth: 300 }}>
+      <Box role="group" aria-label="What takes up the space" sx={{ position: 'relative', height: (deepest + 1) * rowHeight, minWidth: 300 }}>
         {boxes.map((box) => (
           <ButtonBase
             key={box.index}
-            title={box.told}
-            aria-label={box.told}
+            title={box.title}
+            aria-label={box.title}
             onClick={() => onGo(box.place)}
             sx={{
               position: 'absolute', top: box.row * rowHeight, height: rowHeight - 2, left: `${(100 * box.from) / total}%`, width: `calc(${(100 * box.size) / total}% - 1px)`, minWidth: 3,
@@ -100,7 +101,7 @@ interface Laid {
   size: number
   most: Kind
   label: string
-  told: string
+  title: string
   place: Bytes
 }
 
@@ -120,7 +121,7 @@ function laidOut(space: Space, kind: Kind | ''): Laid[] {
     boxes.push({
       index, row: e.depth, from, size: size(e), most,
       label: `${e.name} ${grouped(size(e))}`,
-      told: `Line ${e.line}, ${e.name}: ${grouped(size(e))} characters${kind && ` of ${kind}`}${own}, most of it ${most}${e.text && `. ${e.text}`}`,
+      title: `Line ${e.line}, ${e.name}: ${grouped(size(e))} characters${kind && ` of ${kind}`}${own}, most of it ${most}${e.text && `. ${e.text}`}`,
       place: { start: e.offset, end: e.end },
     })
   })
@@ -132,7 +133,7 @@ function share(part: number, whole: number): string {
 }
 
 /** The predicted length of the paste beside that of a real one, for clients that are pasted into. */
-function RealPaste({ template, draft, budget: b }: { template: string; draft: Draft; budget: Budget }) {
+function RealPaste({ template, revision: { draft }, budget: b }: { template: string; revision: Revision; budget: Budget }) {
   const clients = useQuery({ queryKey: ['clients'], queryFn: api.clients, staleTime: Infinity })
   const paste = useMutation({ mutationFn: () => api.paste(template, { ...draft, variant: b.variant, person: b.person }) })
   if (clients.data?.find((c) => c.id === b.client)?.install.way !== 'paste-rendered') return null
