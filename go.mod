@@ -5,12 +5,16 @@ go 1.26.8
 require (
 	github.com/andybalholm/cascadia v1.3.5
 	github.com/aymanbagabas/go-udiff v0.4.1
+	github.com/bep/imagemeta v1.0.1
 	github.com/chromedp/chromedp v0.23.0
+	github.com/emersion/go-message v0.18.2
 	github.com/emersion/go-vcard v0.0.0-20260618161152-d854b7e0e2d3
 	github.com/gin-gonic/gin v1.12.0
 	github.com/go-ldap/ldif v0.0.0-20250910174327-aa3bc3095c92
 	github.com/go-playground/locales v0.14.1
+	github.com/hbollon/go-edlib v1.7.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/lucasb-eyer/go-colorful v1.4.1
 	github.com/makiuchi-d/gozxing v0.1.1
 	github.com/nyaruka/phonenumbers v1.8.1
 	github.com/owenrumney/go-sarif/v3 v3.3.1

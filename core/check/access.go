@@ -272,7 +272,7 @@ func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Fix) {
 			}
 			c := l.text.Color
 			target := color.RGBA{A: 255}
-			if luminance(l.background) < 0.18 {
+			if style.Luminance(l.background) < 0.18 {
 				target = color.RGBA{255, 255, 255, 255}
 			}
 			for step := 1; step <= 40 && contrast(c, l.background) < enough(l.text); step++ {

@@ -3,7 +3,6 @@ package check
 import (
 	"fmt"
 	"image/color"
-	"math"
 	"strings"
 
 	"missivum/core/markup"
@@ -70,22 +69,11 @@ func visibleText(n *markup.Node) string {
 
 // contrast is the contrast ratio of two colours, 1 to 21 (WCAG 2.2, relative luminance and contrast ratio).
 func contrast(a, b color.RGBA) float64 {
-	la, lb := luminance(a), luminance(b)
+	la, lb := style.Luminance(a), style.Luminance(b)
 	if la < lb {
 		la, lb = lb, la
 	}
 	return (la + 0.05) / (lb + 0.05)
-}
-
-func luminance(c color.RGBA) float64 {
-	channel := func(v uint8) float64 {
-		s := float64(v) / 255
-		if s <= 0.04045 {
-			return s / 12.92
-		}
-		return math.Pow((s+0.055)/1.055, 2.4)
-	}
-	return 0.2126*channel(c.R) + 0.7152*channel(c.G) + 0.0722*channel(c.B)
 }
 
 // enough is the contrast that a text needs: 4.5, or 3 from 24 px on and for bold text from 18.66 px on (WCAG 2.2,

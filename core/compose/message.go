@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
-	"mime"
-	"net/mail"
 	"net/url"
 	"time"
+
+	"github.com/emersion/go-message"
+	"github.com/emersion/go-message/mail"
+	"github.com/emersion/go-message/textproto"
 
 	"missivum/core/field"
 	"missivum/core/picture"
@@ -39,12 +41,13 @@ const (
 )
 
 // messageForm is a message draft: the text form and the page as alternatives, with the pictures that the
-// page shows.
+// page shows. Its header lines and parts are go-message's; only the frame of boundaries around the parts is written
+// here, because a picture's part is made once per template and not once per person.
 type messageForm struct {
 	page, text appender
 	pictures   []carriedPicture
 	title      string
-	date       string
+	date       time.Time
 	name, mail int // expressions of the person's name and mail address
 }
 
@@ -55,7 +58,7 @@ type carriedPicture struct {
 }
 
 func newMessageForm(t *template.Template, pictures []*template.Picture, table *field.Table, p *Prepared, day time.Time) (*messageForm, error) {
-	m := &messageForm{title: "Signature " + t.Title(), date: time.Date(day.Year(), day.Month(), day.Day(), 12, 0, 0, 0, time.UTC).Format(time.RFC1123Z)}
+	m := &messageForm{title: "Signature " + t.Title(), date: time.Date(day.Year(), day.Month(), day.Day(), 12, 0, 0, 0, time.UTC)}
 	var err error
 	if m.name, err = table.Add("cn or displayName", p.Schema); err != nil {
 		return nil, err
@@ -65,9 +68,12 @@ func newMessageForm(t *template.Template, pictures []*template.Picture, table *f
 	}
 	for _, p := range pictures {
 		id := contentID(t, p)
-		name := mime.FormatMediaType("inline", map[string]string{"filename": p.File})
-		part := "Content-Type: " + picture.Media(p.Format) + "\r\nContent-Transfer-Encoding: base64\r\nContent-ID: <" + id + ">\r\nContent-Disposition: " + name + "\r\n\r\n"
-		m.pictures = append(m.pictures, carriedPicture{[]byte("cid:" + url.PathEscape(id)), appendBase64([]byte(part), p.Data)})
+		var header message.Header
+		header.SetContentDisposition("inline", map[string]string{"filename": p.File})
+		header.AddRaw([]byte("Content-ID: <" + id + ">\r\n")) // as the standard writes it
+		var part bytes.Buffer
+		writePart(&part, header, picture.Media(p.Format), nil, "base64", bytes.TrimSuffix(appendBase64(nil, p.Data), []byte("\r\n")))
+		m.pictures = append(m.pictures, carriedPicture{[]byte("cid:" + url.PathEscape(id)), part.Bytes()})
 	}
 	return m, nil
 }
@@ -75,45 +81,46 @@ func newMessageForm(t *template.Template, pictures []*template.Picture, table *f
 // Append writes the draft. Header lines in a person's name are encoded (RFC 2047), so that no value can add
 // a line of its own.
 func (m *messageForm) Append(dst []byte, f *field.Filler) []byte {
-	from := mail.Address{Name: f.Value(m.name), Address: oneAddress(f.Value(m.mail))}
-	line := func(parts ...string) {
-		for _, p := range parts {
-			dst = append(dst, p...)
-		}
-		dst = append(dst, '\r', '\n')
-	}
-	line("Date: ", m.date)
-	line("From: ", from.String())
-	line("Subject: ", mime.QEncoding.Encode("utf-8", m.title))
-	line("MIME-Version: 1.0")
-	line(`Content-Type: multipart/alternative; boundary="`, alternativeBoundary, `"`)
-	line()
-	line("--", alternativeBoundary)
-	line("Content-Type: text/plain; charset=utf-8")
-	line("Content-Transfer-Encoding: quoted-printable")
-	line()
-	dst = appendQuotedPrintable(dst, m.text.Append([]byte("\n"), f))
-	line()
-	line("--", alternativeBoundary)
-	line(`Content-Type: multipart/related; type="text/html"; boundary="`, relatedBoundary, `"`)
-	line()
-	line("--", relatedBoundary)
-	line("Content-Type: text/html; charset=utf-8")
-	line("Content-Transfer-Encoding: quoted-printable")
-	line()
+	var header mail.Header
+	header.SetContentType("multipart/alternative", map[string]string{"boundary": alternativeBoundary})
+	header.AddRaw([]byte("MIME-Version: 1.0\r\n"))
+	header.SetSubject(m.title)
+	header.SetAddressList("From", []*mail.Address{{Name: f.Value(m.name), Address: oneAddress(f.Value(m.mail))}})
+	header.SetDate(m.date)
+	b := bytes.NewBuffer(dst)
+	textproto.WriteHeader(b, header.Header.Header) // a buffer in memory takes everything
+
+	utf8 := map[string]string{"charset": "utf-8"}
+	between := func(boundary, end string) { b.WriteString("--" + boundary + end + "\r\n") }
+	between(alternativeBoundary, "")
+	writePart(b, message.Header{}, "text/plain", utf8, "quoted-printable", appendQuotedPrintable(nil, m.text.Append([]byte("\n"), f)))
+	between(alternativeBoundary, "")
+	var related message.Header
+	related.SetContentType("multipart/related", map[string]string{"type": "text/html", "boundary": relatedBoundary})
+	textproto.WriteHeader(b, related.Header)
+	between(relatedBoundary, "")
 	page := m.page.Append(nil, f)
-	dst = appendQuotedPrintable(dst, page)
-	line()
+	writePart(b, message.Header{}, "text/html", utf8, "quoted-printable", appendQuotedPrintable(nil, page))
 	for _, p := range m.pictures {
 		if bytes.Contains(page, p.address) {
-			line("--", relatedBoundary)
-			dst = append(dst, p.part...)
+			between(relatedBoundary, "")
+			b.Write(p.part)
 		}
 	}
-	line("--", relatedBoundary, "--")
-	line()
-	line("--", alternativeBoundary, "--")
-	return dst
+	between(relatedBoundary, "--")
+	b.WriteString("\r\n")
+	between(alternativeBoundary, "--")
+	return b.Bytes()
+}
+
+// writePart writes a part of a message with its header, its body already in a transfer encoding (RFC 2045, 6), and the
+// line end that belongs to the boundary behind it.
+func writePart(b *bytes.Buffer, header message.Header, media string, params map[string]string, encoding string, encoded []byte) {
+	header.Set("Content-Transfer-Encoding", encoding)
+	header.SetContentType(media, params)
+	textproto.WriteHeader(b, header.Header) // a buffer in memory takes everything
+	b.Write(encoded)
+	b.WriteString("\r\n")
 }
 
 // oneAddress keeps a mail address only if it is one (RFC 5322, 3.4.1).

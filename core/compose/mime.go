@@ -1,16 +1,18 @@
 package compose
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"mime"
 	"mime/quotedprintable"
-	"net/textproto"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/emersion/go-message/textproto"
 
 	"missivum/core/field"
 	"missivum/core/problem"
@@ -102,16 +104,10 @@ func headerEnd(file []byte) (end int, newline string) {
 }
 
 // readHeader reads header lines; a line that goes on in the next one is unfolded (RFC 5322, 2.2.3).
-func readHeader(header []byte) (textproto.MIMEHeader, error) {
-	fields := textproto.MIMEHeader{}
-	text := strings.ReplaceAll(string(header), "\r\n", "\n")
-	text = strings.NewReplacer("\n ", " ", "\n\t", " ").Replace(text)
-	for _, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
-		name, value, ok := strings.Cut(line, ":")
-		if !ok || strings.ContainsAny(name, " \t<") {
-			return nil, fmt.Errorf("%w: %q is no header line", ErrPart, shortened(line))
-		}
-		fields.Add(name, strings.TrimSpace(value))
+func readHeader(header []byte) (textproto.Header, error) {
+	fields, err := textproto.ReadHeader(bufio.NewReader(bytes.NewReader(header)))
+	if err != nil {
+		return fields, fmt.Errorf("%w: %v", ErrPart, err)
 	}
 	return fields, nil
 }

@@ -5,8 +5,10 @@
 package journey
 
 import (
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"missivum/core/client"
 	"missivum/core/field"
@@ -257,21 +259,24 @@ func matchName(patterns []string, name string) bool {
 	return false
 }
 
+// globs are the patterns that were compiled. They come from the profiles, so there are few of them.
+var globs sync.Map // of *regexp.Regexp by pattern
+
+// glob compares a text with a pattern in which * stands for any run of signs. The cost is at most text times pattern,
+// however many stars a profile's pattern has: RE2 does not try again.
 func glob(pattern, s string) bool {
-	head, rest, star := strings.Cut(pattern, "*")
-	if !star {
+	if !strings.Contains(pattern, "*") {
 		return pattern == s
 	}
-	s, ok := strings.CutPrefix(s, head)
-	if rest == "" {
-		return ok
-	}
-	for i := 0; ok && i <= len(s); i++ {
-		if glob(rest, s[i:]) {
-			return true
+	compiled, ok := globs.Load(pattern)
+	if !ok {
+		parts := strings.Split(pattern, "*")
+		for i, p := range parts {
+			parts[i] = regexp.QuoteMeta(p)
 		}
+		compiled, _ = globs.LoadOrStore(pattern, regexp.MustCompile(`(?s)^`+strings.Join(parts, ".*")+`$`))
 	}
-	return false
+	return compiled.(*regexp.Regexp).MatchString(s)
 }
 
 // withoutPart takes the components that match a pattern out of a value, or puts something in their place, and

@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"missivum/core/problem"
+
+	"github.com/hbollon/go-edlib"
 )
 
 // Schema is the list of fields that a directory's people have, in the order of their values.
@@ -153,7 +155,7 @@ func Nearest(name string, candidates []string) []string {
 			continue
 		}
 		seen[c] = true
-		d := distance(low, strings.ToLower(c))
+		d := edlib.OSADamerauLevenshteinDistance(low, strings.ToLower(c)) // swapped neighbours count one
 		if d <= max(1, len(name)/3) || len(name) > 3 && strings.Contains(strings.ToLower(c), low) {
 			list = append(list, scored{c, d})
 		}
@@ -164,29 +166,6 @@ func Nearest(name string, candidates []string) []string {
 		names = append(names, l.name)
 	}
 	return names
-}
-
-// distance counts the single-letter changes between two names (swapped neighbours count one).
-func distance(a, b string) int {
-	before, last, now := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
-	for j := range last {
-		last[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		now[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				now[j] = min(now[j], before[j-2]+1)
-			}
-		}
-		before, last, now = last, now, before
-	}
-	return last[len(b)]
 }
 
 // Person is one entry of a directory. Values stand in the order of the schema.

@@ -1,27 +1,23 @@
 package picture
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"math"
+	"strings"
+
+	"github.com/bep/imagemeta"
 )
 
-// Tags of TIFF 6.0 and EXIF 2.32 that are read.
+// Tags of TIFF 6.0 that say what its pixels are.
 const (
 	tagWidth       = 0x100
 	tagHeight      = 0x101
 	tagBits        = 0x102
 	tagPhotometric = 0x106
-	tagMake        = 0x10f
-	tagModel       = 0x110
-	tagOrientation = 0x112
-	tagXResolution = 0x11a
-	tagUnit        = 0x128
-	tagTime        = 0x132
 	tagExtra       = 0x152
 	tagICC         = 0x8773
-	tagExif        = 0x8769
-	tagPlace       = 0x8825
 )
 
 // tagValue is the value of one entry of a directory, as far as it is of use here.
@@ -108,36 +104,65 @@ func readValue(order binary.ByteOrder, kind uint16, value []byte) tagValue {
 	return v
 }
 
-// exif notes what an EXIF block says. A broken one is as good as none.
+// exif notes what an EXIF block says: orientation, resolution, and what else it tells about who took the picture, when
+// and where. A broken block is as good as none. The block is a TIFF structure (EXIF 2.32, 4.5.2).
 func (h *header) exif(data []byte) {
-	if d, _, err := readDirectory(data, 0); err == nil {
-		h.described(d, data)
+	said := map[string]bool{}
+	resolution, unit := 0.0, 2 // inches, unless it says otherwise
+	handle := func(tag imagemeta.TagInfo) error {
+		inFirst := tag.Namespace == "IFD0"
+		switch {
+		case strings.HasSuffix(tag.Namespace, "GPSInfoIFD"):
+			said["place"] = true
+		case inFirst && (tag.Tag == "Make" || tag.Tag == "Model"), strings.HasSuffix(tag.Namespace, "ExifIFD") && h.Format != TIFF:
+			said["camera"] = true
+		case inFirst && (tag.Tag == "ModifyDate" || tag.Tag == "DateTime"):
+			said["time"] = true
+		case inFirst && tag.Tag == "Orientation":
+			if turned := int(number(tag.Value)); turned > 1 && turned <= 8 {
+				h.Turned = turned
+			}
+		case inFirst && tag.Tag == "XResolution":
+			resolution = number(tag.Value)
+		case inFirst && tag.Tag == "ResolutionUnit":
+			unit = int(number(tag.Value))
+		}
+		return nil
+	}
+	// what was read before a broken entry counts: the error says only that there is one
+	_, _ = imagemeta.Decode(imagemeta.Options{
+		R: bytes.NewReader(data), ImageFormat: imagemeta.TIFF, Sources: imagemeta.EXIF,
+		ShouldHandleTag: func(imagemeta.TagInfo) bool { return true }, HandleTag: handle,
+		Warnf: func(string, ...any) {},
+	})
+	if h.Resolution == 0 && resolution > 0 && resolution < 100_000 {
+		switch unit {
+		case 2:
+			h.density(1, resolution)
+		case 3:
+			h.density(2, resolution)
+		}
+	}
+	for _, what := range []string{"camera", "time", "place"} {
+		if said[what] {
+			h.hold(what)
+		}
 	}
 }
 
-// described notes orientation, resolution and what else a directory tells.
-func (h *header) described(d directory, data []byte) {
-	if turned := d.int(tagOrientation); turned > 1 && turned <= 8 {
-		h.Turned = turned
+// number is a tag's first number; 0 where it is none.
+func number(value any) float64 {
+	switch v := value.(type) {
+	case uint8:
+		return float64(v)
+	case uint16:
+		return float64(v)
+	case uint32:
+		return float64(v)
+	case interface{ Float64() float64 }:
+		return v.Float64()
+	case float64:
+		return v
 	}
-	if v := d[tagXResolution].numbers; h.Resolution == 0 && len(v) > 0 && v[0] > 0 && v[0] < 100_000 {
-		unit := byte(1)
-		if d.int(tagUnit) == 3 {
-			unit = 2
-		}
-		if d.int(tagUnit) != 1 {
-			h.density(unit, v[0])
-		}
-	}
-	if len(d[tagMake].bytes) > 0 || len(d[tagModel].bytes) > 0 || d.int(tagExif) > 0 && h.Format != TIFF {
-		h.hold("camera")
-	}
-	if len(d[tagTime].bytes) > 0 {
-		h.hold("time")
-	}
-	if at := d.int(tagPlace); at > 0 {
-		if place, _, err := readDirectory(data, uint32(at)); err == nil && len(place) > 0 {
-			h.hold("place")
-		}
-	}
+	return 0
 }

@@ -278,7 +278,7 @@ func (h *header) tiff(data []byte) error {
 	}
 	h.Transparent = len(t[tagExtra].numbers) > 0 && t.int(tagExtra) != 0
 	h.icc = t[tagICC].bytes
-	h.described(t, data)
+	h.exif(data)
 	for next != 0 && h.Frames <= MaxFrames {
 		h.Frames++
 		if _, next, err = readDirectory(data, next); err != nil {

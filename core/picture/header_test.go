@@ -10,6 +10,16 @@ import (
 )
 
 // jfif changes the density of a JPEG file that the standard library wrote without one.
+// Tags of EXIF 2.32 that the blocks of these tests have.
+const (
+	tagMake        = 0x10f
+	tagOrientation = 0x112
+	tagXResolution = 0x11a
+	tagUnit        = 0x128
+	tagTime        = 0x132
+	tagPlace       = 0x8825
+)
+
 func jfif(data []byte, unit byte, density uint16) []byte {
 	body := []byte{'J', 'F', 'I', 'F', 0, 1, 2, unit, 0, 0, 0, 0, 0, 0}
 	binary.BigEndian.PutUint16(body[8:], density)
