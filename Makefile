@@ -1,11 +1,13 @@
 # make demo   builds, starts the service with the demo organisation and prints its address
-# make test   everything that must hold: linters, unit tests, end-to-end tests
+# make check  the quick half of the tests: linters, core and service, without a browser; under two minutes
+# make test   everything that must hold: linters, unit tests, end-to-end tests; under ten minutes
+# make soak   the long forms of the tests, by hand: all sizes, and every fuzz target for ten minutes
 
 VERSION ?= $(shell git describe --always --dirty --tags 2>/dev/null || echo development)
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w -X missivum/cli.Version=$(VERSION)"
 NPM = npm --no-fund --no-audit --loglevel=error
 
-.PHONY: build demo test setup console lint screenshots fuzz bench docs clean
+.PHONY: build demo test check soak setup console lint screenshots fuzz bench docs clean
 
 build: console
 	go build $(GOFLAGS_BUILD) -o bin/missivum .
@@ -35,8 +37,16 @@ lint: console
 	go tool staticcheck ./...
 	cd console && $(NPM) run --silent check && $(NPM) run --silent lint
 
+# Without a browser, and what was tested before and has not changed is not tested again.
+check: lint
+	go test ./core/... ./service/... ./cli/... ./demo/... ./docs/generate/...
+
 test: setup lint
 	go test -count=1 -timeout 45m ./...
+
+soak: setup
+	MISSIVUM_SOAK=1 go test -count=1 -timeout 4h ./...
+	$(MAKE) fuzz FUZZTIME=10m
 
 # Every fuzz target for a short while; FUZZTIME=10m for longer.
 FUZZTIME ?= 20s

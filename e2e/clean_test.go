@@ -20,6 +20,7 @@ import (
 // TestCleanedPagesLookTheSame draws every messy page before and after in Chromium and compares the drawings
 // pixel by pixel. Where tags are taken from between letters, which has to be asked for, some letters move.
 func TestCleanedPagesLookTheSame(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob("../core/clean/testdata/messy/*.html")
 	if err != nil || len(files) < 25 {
 		t.Fatalf("%d messy pages, %v", len(files), err)

@@ -99,6 +99,7 @@ func drawn(t *testing.T, tab context.Context, body string) []byte {
 
 // TestCompactingKeepsTheLook draws every template as it is and made shorter, and compares the drawings pixel by pixel.
 func TestCompactingKeepsTheLook(t *testing.T) {
+	t.Parallel()
 	people, err := demo.Directory()
 	if err != nil {
 		t.Fatal(err)

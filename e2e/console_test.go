@@ -24,7 +24,7 @@ func TestTheTour(t *testing.T) {
 	waitFor(t, tab, "the list tells the states", `/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*11 findings break/.test(document.body.innerText)`)
 
 	// source beside look, filled for a person
-	do(t, tab, "opening harbour", chromedp.Click(`//a[text()="Harbour"]`))
+	do(t, tab, "opening harbour", chromedp.Click(`//a[text()="Harbour"]`), unfold)
 	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
 	waitFor(t, tab, "the look is filled for the sample person", `document.querySelector('iframe')?.srcdoc.includes('Maren Lind')`)
 	if sandbox := evaluate[string](t, tab, `document.querySelector('iframe').getAttribute('sandbox')`); sandbox != "allow-same-origin" {
@@ -122,56 +122,59 @@ func TestPagesAreAccessible(t *testing.T) {
 		t.Fatalf("make console installs it: %v", err)
 	}
 	s := demoService(t)
-	tab := browser(t)
 	for _, scheme := range []string{"Light", "Dark"} {
-		for _, page := range []struct{ path, ready, press, opened string }{
-			{"/templates", `table[aria-label="Templates"]`, "", ""},
-			{"/templates", `table[aria-label="Templates"]`, "New template", `[aria-label="Starter"] input`},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "", ""},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "Clean", `.cm-mergeView`},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "Insert", `[aria-label="What can be inserted"]`},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "Survival", `table[aria-label="Survival map"] td`},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "Fix 24", `.cm-mergeView`},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "Space", `[aria-label="What takes up the space"] button`},
-			{"/templates/regatta", `section[aria-label="Budgets"] summary`, "Shrink", `table[aria-label="Steps that keep the look"]`},
-			{"/templates/regatta", `ol[aria-label="Findings"]`, "Sheet", `[role="dialog"] [aria-label="Views"]`},
-			{"/clients", `table[aria-label="Clients"]`, "", ""},
-			{"/clients", `table[aria-label="Clients"]`, "New profile", `[role="dialog"] textarea`},
-			{"/people", `.MuiDataGrid-row`, "", ""},
-			{"/packages", `ol[aria-label="Losses"]`, "", ""},
-			{"/pictures", `table[aria-label="Pictures"]`, "Add a picture", `[role="dialog"]`},
-			{"/pictures?part=delivery", `table[aria-label="Ways"]`, "", ""},
-			{"/pictures?part=photos", `main input`, "", ""},
-			{"/pictures?part=codes", `main input`, "", ""},
-			{"/pictures/ferry", `ol[aria-label="Findings"]`, "", ""},
-			{"/pictures/anchor?part=fit", `[aria-label="What came of it"]`, "", ""},
-			{"/pictures/anchor?part=compress", `table[aria-label="Tried"]`, "", ""},
-			{"/pictures/anchor?part=dark", `[aria-label="What came of it"]`, "", ""},
-			{"/pictures/crossings?part=slice", `ol[aria-label="Pieces"]`, "", ""},
-			{"/pictures/ferry?part=versions", `table[aria-label="Versions"]`, "", ""},
-		} {
-			path := page.path + " " + page.press
-			do(t, tab, path, chromedp.Navigate(s.Address+page.path), chromedp.WaitVisible(chromedp.CSS(page.ready)))
-			if evaluate[bool](t, tab, fmt.Sprintf(`[...document.querySelectorAll('header button')].some(b => b.textContent === %q)`, scheme)) {
-				do(t, tab, scheme, chromedp.Click(fmt.Sprintf(`//header//button[text()=%q]`, scheme)))
+		t.Run(scheme, func(t *testing.T) {
+			t.Parallel()
+			tab := browser(t)
+			for _, page := range []struct{ path, ready, press, opened string }{
+				{"/templates", `table[aria-label="Templates"]`, "", ""},
+				{"/templates", `table[aria-label="Templates"]`, "New template", `[aria-label="Starter"] input`},
+				{"/templates/regatta", `ol[aria-label="Findings"]`, "", ""},
+				{"/templates/regatta", `ol[aria-label="Findings"]`, "Clean", `.cm-mergeView`},
+				{"/templates/regatta", `ol[aria-label="Findings"]`, "Insert", `[aria-label="What can be inserted"]`},
+				{"/templates/regatta", `ol[aria-label="Findings"]`, "Survival", `table[aria-label="Survival map"] td`},
+				{"/templates/regatta", `ol[aria-label="Findings"]`, "Fix 24", `.cm-mergeView`},
+				{"/templates/regatta", `ol[aria-label="Findings"]`, "Space", `[aria-label="What takes up the space"] button`},
+				{"/templates/regatta", `section[aria-label="Budgets"] summary`, "Shrink", `table[aria-label="Steps that keep the look"]`},
+				{"/templates/regatta", `ol[aria-label="Findings"]`, "Sheet", `[role="dialog"] [aria-label="Views"]`},
+				{"/clients", `table[aria-label="Clients"]`, "", ""},
+				{"/clients", `table[aria-label="Clients"]`, "New profile", `[role="dialog"] textarea`},
+				{"/people", `.MuiDataGrid-row`, "", ""},
+				{"/packages", `ol[aria-label="Losses"]`, "", ""},
+				{"/pictures", `table[aria-label="Pictures"]`, "Add a picture", `[role="dialog"]`},
+				{"/pictures?part=delivery", `table[aria-label="Ways"]`, "", ""},
+				{"/pictures?part=photos", `main input`, "", ""},
+				{"/pictures?part=codes", `main input`, "", ""},
+				{"/pictures/ferry", `ol[aria-label="Findings"]`, "", ""},
+				{"/pictures/anchor?part=fit", `[aria-label="What came of it"]`, "", ""},
+				{"/pictures/anchor?part=compress", `table[aria-label="Tried"]`, "", ""},
+				{"/pictures/anchor?part=dark", `[aria-label="What came of it"]`, "", ""},
+				{"/pictures/crossings?part=slice", `ol[aria-label="Pieces"]`, "", ""},
+				{"/pictures/ferry?part=versions", `table[aria-label="Versions"]`, "", ""},
+			} {
+				path := page.path + " " + page.press
+				do(t, tab, path, chromedp.Navigate(s.Address+page.path), chromedp.WaitVisible(chromedp.CSS(page.ready)))
+				if evaluate[bool](t, tab, fmt.Sprintf(`[...document.querySelectorAll('header button')].some(b => b.textContent === %q)`, scheme)) {
+					do(t, tab, scheme, chromedp.Click(fmt.Sprintf(`//header//button[text()=%q]`, scheme)))
+				}
+				if page.press != "" {
+					evaluate[bool](t, tab, `(document.querySelectorAll('details').forEach(d => { d.open = true }), true)`)
+					do(t, tab, path, chromedp.Click(fmt.Sprintf(`//button[text()=%q]`, page.press)), chromedp.WaitVisible(chromedp.CSS(page.opened)), chromedp.Sleep(400*time.Millisecond))
+				}
+				if _, err := chromedp.Run(tab, chromedp.Evaluate[any](string(axe)+";null")); err != nil && !strings.Contains(err.Error(), "null") {
+					t.Fatal(err)
+				}
+				found, err := chromedp.Run(tab, chromedp.Evaluate[string](
+					`axe.run(document, { iframes: false }).then(r => r.violations.filter(v => v.impact === 'serious' || v.impact === 'critical').map(v => v.id + ': ' + v.nodes.map(n => n.target + ' ' + n.failureSummary).join(' | ')).join('\n'))`,
+					chromedp.EvalAwaitPromise))
+				if err != nil {
+					t.Fatal(err)
+				}
+				if found != "" {
+					t.Errorf("%s, %s:\n%s", path, scheme, found)
+				}
 			}
-			if page.press != "" {
-				evaluate[bool](t, tab, `(document.querySelectorAll('details').forEach(d => { d.open = true }), true)`)
-				do(t, tab, path, chromedp.Click(fmt.Sprintf(`//button[text()=%q]`, page.press)), chromedp.WaitVisible(chromedp.CSS(page.opened)), chromedp.Sleep(400*time.Millisecond))
-			}
-			if _, err := chromedp.Run(tab, chromedp.Evaluate[any](string(axe)+";null")); err != nil && !strings.Contains(err.Error(), "null") {
-				t.Fatal(err)
-			}
-			found, err := chromedp.Run(tab, chromedp.Evaluate[string](
-				`axe.run(document, { iframes: false }).then(r => r.violations.filter(v => v.impact === 'serious' || v.impact === 'critical').map(v => v.id + ': ' + v.nodes.map(n => n.target + ' ' + n.failureSummary).join(' | ')).join('\n'))`,
-				chromedp.EvalAwaitPromise))
-			if err != nil {
-				t.Fatal(err)
-			}
-			if found != "" {
-				t.Errorf("%s, %s:\n%s", path, scheme, found)
-			}
-		}
+		})
 	}
 }
 

@@ -25,6 +25,7 @@ import (
 // TestFixingKeepsTheLook draws every faulty template as written and with all safe fixes and the compacting steps, and
 // compares the drawings.
 func TestFixingKeepsTheLook(t *testing.T) {
+	t.Parallel()
 	people, err := demo.Directory()
 	if err != nil {
 		t.Fatal(err)

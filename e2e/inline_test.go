@@ -32,6 +32,7 @@ var sheets = map[string]string{
 // TestInlinedPagesLookTheSameToChromium: for every element below the body and every property, the style
 // that Chromium computes for the page with sheets is the one that it computes for the inlined page.
 func TestInlinedPagesLookTheSameToChromium(t *testing.T) {
+	t.Parallel()
 	pages := map[string]string{}
 	for name, source := range sheets {
 		pages[name] = source

@@ -76,6 +76,7 @@ func designs(t *testing.T) map[string]design {
 // TestSlicesJoinWithoutGaps draws the tables of cut designs as every client shows them, at three zooms, on a background
 // that no design has: nothing of it may be seen within the table. The tables pass all checks.
 func TestSlicesJoinWithoutGaps(t *testing.T) {
+	t.Parallel()
 	files := map[string][]byte{}
 	page := ""
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -336,10 +337,12 @@ func TestCompressAltsAndPhotosInTheConsole(t *testing.T) {
 	}
 }
 
-// TestTwoThousandPhotos fits photos in bulk, is killed on the way, and goes on: nothing is half written, nothing
+// TestManyPhotos fits photos in bulk, is killed on the way, and goes on: nothing is half written, nothing
 // made twice.
-func TestTwoThousandPhotos(t *testing.T) {
-	const people, faces = 2000, 12
+func TestManyPhotos(t *testing.T) {
+	t.Parallel()
+	const faces = 12
+	people := rig.Soak(400, 2000)
 	folder := t.TempDir()
 	photos, fitted := filepath.Join(folder, "photos"), filepath.Join(folder, "fitted")
 	if err := os.MkdirAll(photos, 0o750); err != nil {

@@ -2,6 +2,7 @@ package compose
 
 import (
 	"fmt"
+	"os"
 	"regexp"
 	"runtime"
 	"slices"
@@ -23,7 +24,11 @@ func TestEveryPartForEverybody(t *testing.T) {
 	tmpl, d := demoParts(t, "voyage")
 	usesEveryPart(t, tmpl)
 	t.Run("demo", func(t *testing.T) { lookAtAll(t, tmpl, d) })
-	t.Run("generated", func(t *testing.T) { lookAtAll(t, tmpl, people.Generate(100_000, 11)) })
+	many := 10_000
+	if os.Getenv("MISSIVUM_SOAK") != "" { // make soak
+		many = 100_000
+	}
+	t.Run("generated", func(t *testing.T) { lookAtAll(t, tmpl, people.Generate(many, 11)) })
 }
 
 // usesEveryPart makes sure that no modifier and no attribute is forgotten.

@@ -52,6 +52,14 @@ func Root() (string, error) {
 	}
 }
 
+// Soak is how much of something a test does: less in every run, all of it in make soak.
+func Soak(less, all int) int {
+	if os.Getenv("MISSIVUM_SOAK") != "" {
+		return all
+	}
+	return less
+}
+
 // Server is a running program.
 type Server struct {
 	Address string // such as http://127.0.0.1:41234
