@@ -30,7 +30,7 @@ func TestTheTour(t *testing.T) {
 	if sandbox := evaluate[string](t, tab, `document.querySelector('iframe').getAttribute('sandbox')`); sandbox != "allow-same-origin" {
 		t.Errorf("the look's frame may do %q", sandbox)
 	}
-	waitFor(t, tab, "budgets name the worst person", `/capped-webmail[\s\S]*maximiliane-theodora/.test(document.querySelector('ul[aria-label="Budgets"]')?.innerText ?? '')`)
+	waitFor(t, tab, "budgets name the worst person", `/capped-webmail[\s\S]*maximiliane-theodora/.test(document.querySelector('section[aria-label="Budgets"]')?.innerText ?? '')`)
 	do(t, tab, "opening the people", chromedp.Click(`//input[@role="combobox"]`))
 	waitFor(t, tab, "hard cases stand first, with the reason", `(text => ['longest job title', 'from right to left', 'that is no number', 'fewest blanks'].every(r => text.indexOf(r) > text.indexOf('Hard cases') && text.indexOf(r) < text.indexOf('Everybody')))(document.querySelector('[role="listbox"]')?.innerText ?? '')`)
 	do(t, tab, "picking a person", chromedp.Click(`//input[@role="combobox"]`), chromedp.SendKeys(`//input[@role="combobox"]`, "kamome"),

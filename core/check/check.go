@@ -70,7 +70,7 @@ type Report struct {
 	Budgets  []Budget  `json:"budgets"`
 	Verdict  Verdict   `json:"verdict"`
 	Summary  string    `json:"summary"` // how many findings of which severity and limits exceeded, in words
-	People   int       `json:"people"` // how many were measured; 0: the field names stood in their place
+	People   int       `json:"people"`  // how many were measured; 0: the field names stood in their place
 }
 
 // summary is the report in a line.
