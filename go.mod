@@ -12,6 +12,7 @@ require (
 	github.com/gin-gonic/gin v1.12.0
 	github.com/go-ldap/ldif v0.0.0-20250910174327-aa3bc3095c92
 	github.com/go-playground/locales v0.14.1
+	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/hbollon/go-edlib v1.7.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/lucasb-eyer/go-colorful v1.4.1

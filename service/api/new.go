@@ -200,7 +200,7 @@ func (a *API) fillTemplate(c *gin.Context) {
 		a.fail(c, problem.New(problem.Invalid, "There is no form %q.", in.Form).In("form"))
 		return
 	}
-	signature, err := compose.Compile(compose.Source{Template: s.template, Schema: s.people.Schema, Day: day, Variants: []string{variant}})
+	signature, err := a.Templates.Compiled(s.template, s.people.Schema, s.revision, day, variant, in.Form)
 	if err != nil {
 		a.fail(c, err)
 		return

@@ -112,13 +112,13 @@ type HardCase struct {
 }
 
 func (a *API) listHardCases(c *gin.Context) {
-	d, _, err := a.People.Directory(c.Request.Context())
+	d, revision, err := a.People.Directory(c.Request.Context())
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
 	list := []HardCase{}
-	sizes, err := a.sizes(c, d)
+	sizes, err := a.sizes(c, d, revision)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -206,7 +206,7 @@ func (a *API) listFields(c *gin.Context) {
 }
 
 // sizes measures how large the named template becomes for each person; without a name there is no such measure.
-func (a *API) sizes(c *gin.Context, d *person.Directory) ([]person.Measure, error) {
+func (a *API) sizes(c *gin.Context, d *person.Directory, revision int) ([]person.Measure, error) {
 	name := c.Query("template")
 	if name == "" {
 		return nil, nil
@@ -216,7 +216,7 @@ func (a *API) sizes(c *gin.Context, d *person.Directory) ([]person.Measure, erro
 		return nil, err
 	}
 	variant := s.Variants()[0]
-	signature, err := compose.Compile(compose.Source{Template: s.Template, Schema: d.Schema, Day: a.Now(), Variants: []string{variant}})
+	signature, err := a.Templates.Compiled(s.Template, d.Schema, revision, a.Now(), variant, compose.Fragment)
 	if err != nil {
 		return nil, nil // a template with mistakes has no size yet
 	}

@@ -308,6 +308,7 @@ func (a *API) putPicture(c *gin.Context) {
 type subject struct {
 	template *template.Template
 	people   *person.Directory
+	revision int // of the directory
 }
 
 // readSubject reads a request, whose draft stands in it, and gives the saved template with what the
@@ -316,12 +317,12 @@ func (a *API) readSubject(c *gin.Context, request any, d *template.Draft) (subje
 	if err := readJSON(c, request); err != nil {
 		return subject{}, err
 	}
-	people, _, err := a.People.Directory(c.Request.Context())
+	people, revision, err := a.People.Directory(c.Request.Context())
 	if err != nil {
 		return subject{}, err
 	}
 	t, err := a.Templates.Subject(c.Request.Context(), c.Param("name"), *d)
-	return subject{t, people}, err
+	return subject{t, people, revision}, err
 }
 
 // person is the person of the directory with a mail address.

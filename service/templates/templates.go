@@ -23,7 +23,8 @@ type Templates struct {
 	Hosting *hosting.Hosting // saved templates' pictures are hosted in the same unit of work
 	Now     func() time.Time
 
-	states states
+	states   states
+	compiled compiled
 }
 
 // Stored is a version of a template as it is stored.

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"fmt"
 	"log/slog"
 	"path/filepath"
 	"strconv"
@@ -11,11 +12,13 @@ import (
 	"testing"
 	"time"
 
+	"missivum/core/compose"
 	"missivum/core/markup"
 	"missivum/core/picture"
 	"missivum/core/problem"
 	"missivum/core/template"
 	"missivum/demo"
+	demopeople "missivum/demo/people"
 	"missivum/service/access"
 	"missivum/service/clients"
 	"missivum/service/hosting"
@@ -196,5 +199,53 @@ func TestSavesBuildOnTheVersionTheyNameAndOnNoOther(t *testing.T) {
 	drafted, err := s.Subject(acting, "crew", template.Draft{Source: &two})
 	if err != nil || drafted.SettingsText != "title: Crew" {
 		t.Errorf("%+v, %v", drafted, err)
+	}
+}
+
+// TestCompiledTemplatesAreKept: what was compiled is used again for the same content, directory and day, not for
+// another, and what is kept stays within its limit.
+func TestCompiledTemplatesAreKept(t *testing.T) {
+	made := func(source string, picture []byte) *template.Template {
+		tmpl, err := template.New("kept", template.Parts{Source: source})
+		if err != nil {
+			t.Fatal(err)
+		}
+		tmpl.Pictures = []template.Picture{{File: "logo.png", Data: picture}}
+		return tmpl
+	}
+	schema, day := demopeople.Generate(1, 1).Schema, time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	all := &Templates{}
+	compile := func(tmpl *template.Template, revision int, day time.Time, form compose.Form) *compose.Signature {
+		s, err := all.Compiled(tmpl, schema, revision, day, "new", form)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	first := compile(made("<p>{{ cn }}</p>", nil), 1, day, compose.Fragment)
+	if compile(made("<p>{{ cn }}</p>", nil), 1, day.Add(time.Hour), compose.Fragment) != first {
+		t.Error("the same template was compiled twice")
+	}
+	for what, other := range map[string]*compose.Signature{
+		"another source":   compile(made("<p>{{ mail }}</p>", nil), 1, day, compose.Fragment),
+		"another revision": compile(made("<p>{{ cn }}</p>", nil), 2, day, compose.Fragment),
+		"another day":      compile(made("<p>{{ cn }}</p>", nil), 1, day.AddDate(0, 0, 1), compose.Fragment),
+		"another form":     compile(made("<p>{{ cn }}</p>", nil), 1, day, compose.Text),
+	} {
+		if other == first {
+			t.Errorf("%s is answered with the first", what)
+		}
+	}
+	if _, err := all.Compiled(made("<p>{{ nobody.knows }}</p>", nil), schema, 1, day, "new", compose.Fragment); err == nil {
+		t.Error("a template with a mistake is compiled")
+	}
+	for n := range 40 {
+		compile(made(fmt.Sprintf("<p>%d</p>", n), make([]byte, 4<<20)), 1, day, compose.Fragment)
+		if all.compiled.weight > mostCompiled {
+			t.Fatalf("%d bytes are kept after %d", all.compiled.weight, n)
+		}
+	}
+	if n := all.compiled.known.Len(); n < 2 || n > 16 {
+		t.Errorf("%d are kept", n)
 	}
 }
