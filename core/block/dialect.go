@@ -39,7 +39,7 @@ var Dialects = sync.OnceValue(func() []*Dialect {
 		if err != nil {
 			panic(err)
 		}
-		d, err := ParseDialect(data)
+		d, err := parseDialect(data)
 		if err != nil {
 			panic(name + ": " + err.Error()) // a test reads them all
 		}
@@ -59,8 +59,8 @@ func Find(id string) *Dialect {
 	return nil
 }
 
-// ParseDialect reads a dialect from YAML.
-func ParseDialect(data []byte) (_ *Dialect, err error) {
+// parseDialect reads a dialect from YAML.
+func parseDialect(data []byte) (_ *Dialect, err error) {
 	defer func() { err = problem.As(problem.Refused, err) }()
 	d := &Dialect{}
 	decoder := yaml.NewDecoder(bytes.NewReader(data))

@@ -174,3 +174,32 @@ func sameText(b *testing.B, standard *template.Template, data any, want []byte) 
 		b.Fatalf("html/template gives another text\n%s\n%s", got, plain(string(want)))
 	}
 }
+
+// BenchmarkCompile compiles the demo template's fragment alone, as the mail gateway needs it. In the same run,
+// all/one is how much longer all forms and variants take.
+func BenchmarkCompile(b *testing.B) {
+	tmpl, d := demoParts(b, "harbour")
+	day := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	one := Source{Template: tmpl, Schema: d.Schema, Day: day, Variants: []string{"new"}}
+	n := 0
+	b.ReportAllocs()
+	for b.Loop() {
+		if _, err := Compile(one, Fragment); err != nil {
+			b.Fatal(err)
+		}
+		n++
+	}
+	once := b.Elapsed().Seconds() / float64(n)
+	all := perPerson(20, d, func(*person.Person) {
+		if _, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: day}); err != nil {
+			b.Fatal(err)
+		}
+	})
+	b.ReportMetric(all/once, "all/one")
+	allOfOne := perPerson(20, d, func(*person.Person) {
+		if _, err := Compile(one); err != nil {
+			b.Fatal(err)
+		}
+	})
+	b.ReportMetric(allOfOne/once, "all-forms-of-one-variant/one")
+}

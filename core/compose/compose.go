@@ -59,7 +59,7 @@ func Delivered(t *template.Template, form Form, beside Addresser) Addresser {
 	case template.Beside:
 		return beside
 	case template.Carried:
-		return Carried(t)
+		return carried(t)
 	case template.Data:
 		return Data
 	}

@@ -41,8 +41,8 @@ var formInfos = []FormInfo{
 	{CopyPage, ".copy-page.html", "text/html", "a page for the person, with a button that copies the signature"},
 }
 
-// Set are the forms that clients with three formats read side by side: one base name, one picture folder.
-var Set = []Form{HTML, RTF, Text}
+// set are the forms that clients with three formats read side by side: one base name, one picture folder.
+var set = []Form{HTML, RTF, Text}
 
 // Forms lists the forms.
 func Forms() []Form {

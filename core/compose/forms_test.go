@@ -96,7 +96,7 @@ func TestReplaceBodyKeepsTheHeader(t *testing.T) {
 		"no header": "<html>\n<p>", "markup first": "<p>a: b</p>\n\nx", "plain text": "Content-Type: text/plain\n\nx", "nothing said": "X: y\n\nx",
 		"unknown encoding": "Content-Type: text/html\nContent-Transfer-Encoding: uuencode\n\nx", "UTF-16": "Content-Type: text/html; charset=utf-16\n\nx",
 	} {
-		if got, err := ReplaceBody([]byte(file), page); !errors.Is(err, ErrPart) {
+		if got, err := ReplaceBody([]byte(file), page); !errors.Is(err, errPart) {
 			t.Errorf("%s: %q, %v", name, got, err)
 		}
 	}

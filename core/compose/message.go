@@ -16,9 +16,9 @@ import (
 	"missivum/core/template"
 )
 
-// Carried gives the addresses of pictures that are carried in the message (RFC 2392). An identifier follows
+// carried gives the addresses of pictures that are carried in the message (RFC 2392). An identifier follows
 // from the picture's content, so that the same picture always has the same one.
-func Carried(t *template.Template) Addresser {
+func carried(t *template.Template) Addresser {
 	return func(p *template.Picture) string { return "cid:" + url.PathEscape(contentID(t, p)) }
 }
 

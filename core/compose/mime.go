@@ -52,8 +52,8 @@ func appendBase64(dst, data []byte) []byte {
 	return dst
 }
 
-// ErrPart marks a MIME part file whose header cannot be kept; the message says why.
-var ErrPart = errors.New("the part's header cannot be kept")
+// errPart marks a MIME part file whose header cannot be kept; the message says why.
+var errPart = errors.New("the part's header cannot be kept")
 
 // ReplaceBody gives a MIME part file with another page as its body. The header lines stay as they are, and
 // the page is written in the character set and the transfer encoding that they name (RFC 2045, 5.1 and 6.1).
@@ -61,7 +61,7 @@ func ReplaceBody(existing, page []byte) (_ []byte, err error) {
 	defer func() { err = problem.As(problem.Refused, err) }()
 	end, newline := headerEnd(existing)
 	if end < 0 {
-		return nil, fmt.Errorf("%w: the file has no header lines with a blank line behind them", ErrPart)
+		return nil, fmt.Errorf("%w: the file has no header lines with a blank line behind them", errPart)
 	}
 	header := existing[:end]
 	fields, err := readHeader(header)
@@ -70,11 +70,11 @@ func ReplaceBody(existing, page []byte) (_ []byte, err error) {
 	}
 	media, params, err := mime.ParseMediaType(fields.Get("Content-Type"))
 	if err != nil || media != "text/html" {
-		return nil, fmt.Errorf("%w: its Content-Type is %q and not text/html", ErrPart, fields.Get("Content-Type"))
+		return nil, fmt.Errorf("%w: its Content-Type is %q and not text/html", errPart, fields.Get("Content-Type"))
 	}
 	charset := strings.ToLower(params["charset"])
 	if strings.HasPrefix(charset, "utf-16") || strings.HasPrefix(charset, "utf-32") || charset == "utf-7" {
-		return nil, fmt.Errorf("%w: its character set %s is none that holds ASCII", ErrPart, charset)
+		return nil, fmt.Errorf("%w: its character set %s is none that holds ASCII", errPart, charset)
 	}
 	encoding := strings.ToLower(strings.TrimSpace(fields.Get("Content-Transfer-Encoding")))
 	if charset != "utf-8" || encoding == "" || encoding == "7bit" {
@@ -89,7 +89,7 @@ func ReplaceBody(existing, page []byte) (_ []byte, err error) {
 	case "base64":
 		return append(out, bytes.ReplaceAll(appendBase64(nil, page), []byte("\r\n"), []byte(newline))...), nil
 	}
-	return nil, fmt.Errorf("%w: its transfer encoding %q is not known", ErrPart, encoding)
+	return nil, fmt.Errorf("%w: its transfer encoding %q is not known", errPart, encoding)
 }
 
 // headerEnd finds where the body begins, and how the file ends its lines.
@@ -107,16 +107,9 @@ func headerEnd(file []byte) (end int, newline string) {
 func readHeader(header []byte) (textproto.Header, error) {
 	fields, err := textproto.ReadHeader(bufio.NewReader(bytes.NewReader(header)))
 	if err != nil {
-		return fields, fmt.Errorf("%w: %v", ErrPart, err)
+		return fields, fmt.Errorf("%w: %v", errPart, err)
 	}
 	return fields, nil
-}
-
-func shortened(s string) string {
-	if len(s) > 60 {
-		return strings.ToValidUTF8(s[:60], "") + "..."
-	}
-	return s
 }
 
 // ascii writes letters beyond ASCII as character references, which mean the same in every character set.

@@ -21,12 +21,12 @@ func SetFiles(t *template.Template, schema *person.Schema, day time.Time, varian
 	}
 	folder := base + "-" + template.PictureFolder + "/"
 	at := Below(folder)
-	s, err := Compile(Source{Template: t, Schema: schema, Day: day, Variants: []string{variant}, Beside: at}, Set...)
+	s, err := Compile(Source{Template: t, Schema: schema, Day: day, Variants: []string{variant}, Beside: at}, set...)
 	if err != nil {
 		return nil, err
 	}
 	files := map[string][]byte{}
-	for _, form := range Set {
+	for _, form := range set {
 		files[base+form.Info().Suffix] = s.Fill(variant, form, who)
 	}
 	page := string(files[base+HTML.Info().Suffix])

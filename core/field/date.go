@@ -80,7 +80,7 @@ func ParseDay(value string) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-func formatDate(env *Env, value, argument string) string {
+func formatDate(env *env, value, argument string) string {
 	day, ok := ParseDay(value)
 	if !ok {
 		return value

@@ -8,11 +8,11 @@ type Escape uint8
 
 // The places.
 const (
-	EscapeText         Escape = iota // between tags
-	EscapeAttr                       // in a quoted attribute
-	EscapeAddress                    // at the start of an address: its scheme must be http, https, mailto or tel
+	escapeText         Escape = iota // between tags
+	escapeAttr                       // in a quoted attribute
+	escapeAddress                    // at the start of an address: its scheme must be http, https, mailto or tel
 	EscapePart                       // behind the start of an address: percent-encoded (RFC 3986, 2.1)
-	EscapeStyle                      // in a style attribute's value
+	escapeStyle                      // in a style attribute's value
 	EscapeNone                       // in a text form
 	EscapePlainAddress               // as EscapeAddress, in a text form
 	EscapePlainPart                  // as EscapePart, in a text form
@@ -21,9 +21,9 @@ const (
 // AppendEscaped appends the value to dst, escaped for its place.
 func AppendEscaped(dst []byte, value string, escape Escape) []byte {
 	switch escape {
-	case EscapeText, EscapeAttr:
+	case escapeText, escapeAttr:
 		return appendReferences(dst, value)
-	case EscapeAddress:
+	case escapeAddress:
 		if !SafeAddress(value) {
 			return dst
 		}
@@ -37,7 +37,7 @@ func AppendEscaped(dst []byte, value string, escape Escape) []byte {
 		return append(dst, value...)
 	case EscapePlainPart:
 		return appendPercent(dst, value, partSafe)
-	case EscapeStyle:
+	case escapeStyle:
 		for i := 0; i < len(value); i++ {
 			if styleSafe(value[i]) {
 				dst = append(dst, value[i])

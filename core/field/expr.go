@@ -315,7 +315,7 @@ func (l *lexer) modifier() (Modifier, *slip) {
 	}
 	kind := modifierKind(name)
 	if kind == nil {
-		return Modifier{}, &slip{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, ModifierNames()), true}
+		return Modifier{}, &slip{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, modifierNames()), true}
 	}
 	m := Modifier{Name: kind.Name, kind: kind}
 	l.space()
@@ -343,18 +343,18 @@ func (l *lexer) modifier() (Modifier, *slip) {
 // misplaced says what is wrong with a modifier behind others, if anything: each takes and gives values of
 // some type.
 func misplaced(before []Modifier, m Modifier, offset int) *slip {
-	given := TypeText
+	given := typeText
 	for _, b := range before {
-		if b.kind.Gives != TypeSame {
+		if b.kind.Gives != typeSame {
 			given = b.kind.Gives
 		}
 	}
 	switch {
-	case m.kind.Takes == TypeText || m.kind.Takes == given:
+	case m.kind.Takes == typeText || m.kind.Takes == given:
 		return nil
-	case m.kind.Takes == TypeField && !slices.ContainsFunc(before, func(b Modifier) bool { return b.kind.Gives != TypeSame }):
+	case m.kind.Takes == typeField && !slices.ContainsFunc(before, func(b Modifier) bool { return b.kind.Gives != typeSame }):
 		return nil
-	case m.kind.Takes == TypeNumber:
+	case m.kind.Takes == typeNumber:
 		return &slip{offset, fmt.Sprintf("The modifier %s stands behind one that shows a telephone number: phone or national.", m.Name), nil, false}
 	}
 	return &slip{offset, fmt.Sprintf("The modifier %s reads the field's own value: put it before %s.", m.Name, before[len(before)-1].Name), nil, false}

@@ -218,7 +218,7 @@ func FuzzCompile(f *testing.F) {
 			})
 			return b.String()
 		}
-		if person.IsBlank(value) || len(Entries(value)) != 1 { // each entry of a list may have an element of its own
+		if person.IsBlank(value) || len(entries(value)) != 1 { // each entry of a list may have an element of its own
 			return
 		}
 		if harmless, hostile := shape(somebody("cn", "x")), shape(somebody("cn", value)); harmless != hostile {

@@ -13,12 +13,12 @@ import (
 // The attributes of the language. None of them is left in what goes out.
 const (
 	AttrNeeds   = "data-needs"
-	AttrUnless  = "data-unless"
-	AttrIn      = "data-in"
+	attrUnless  = "data-unless"
+	attrIn      = "data-in"
 	AttrJoin    = "data-join"
 	AttrSlot    = "data-slot"
 	AttrPicture = "data-picture"
-	AttrEach    = "data-each"
+	attrEach    = "data-each"
 )
 
 // attrAbsent marks a cell that nobody gets: it is kept so that the table adds up without it.
@@ -31,7 +31,7 @@ const AttrSource = "data-source-bytes"
 // Reserved reports whether an attribute is one of the language's: none of them is there when a client sees the markup.
 func Reserved(name string) bool {
 	switch name {
-	case AttrNeeds, AttrUnless, AttrIn, AttrJoin, AttrSlot, AttrPicture, AttrEach, AttrSource, attrAbsent:
+	case AttrNeeds, attrUnless, attrIn, AttrJoin, AttrSlot, AttrPicture, attrEach, AttrSource, attrAbsent:
 		return true
 	}
 	return false
@@ -49,16 +49,16 @@ func Attributes() []Attribute { return attributes }
 
 var attributes = []Attribute{
 	{AttrNeeds, "The element stays only when the fields named have a value: all of them, or with \"or\" between them at least one.", "mobile or telephoneNumber"},
-	{AttrUnless, "The element stays only when none of the fields named has a value.", "mobile"},
-	{AttrIn, "The element is in these variants only.", "new internal"},
+	{attrUnless, "The element stays only when none of the fields named has a value.", "mobile"},
+	{attrIn, "The element is in these variants only.", "new internal"},
 	{AttrJoin, "Its text stands between those children that are there.", " | "},
-	{AttrEach, "The element is repeated for each entry of a list field or of a constant.", "labeledURI"},
+	{attrEach, "The element is repeated for each entry of a list field or of a constant.", "labeledURI"},
 	{AttrSlot, "The element stays while the slot of that name in template.yaml is in force.", "banner"},
 	{AttrPicture, "The img element shows the template's picture of that name.", "logo"},
 }
 
-// AttributeNames lists their names.
-func AttributeNames() []string {
+// attributeNames lists their names.
+func attributeNames() []string {
 	var names []string
 	for _, a := range attributes {
 		names = append(names, a.Name)
@@ -129,7 +129,7 @@ func (s *Source) validateElement(n *markup.Node) Errors {
 		case Own(a.Name):
 			// read below
 		case strings.HasPrefix(a.Name, "data-"):
-			if near := person.Nearest(a.Name, AttributeNames()); len(near) > 0 {
+			if near := person.Nearest(a.Name, attributeNames()); len(near) > 0 {
 				e := s.problem(a.Span.Start, a.Span.Len(), fmt.Sprintf("%s is not an attribute of the template language.", a.Name))
 				e.Nearest = near
 				errs = append(errs, e)
@@ -152,12 +152,12 @@ func (s *Source) validateElement(n *markup.Node) Errors {
 func (s *Source) strayEntries(n *markup.Node, pieces []Piece) Errors {
 	var errs Errors
 	for _, p := range pieces {
-		if p.Expr == nil || p.Expr.Part == EntryNone {
+		if p.Expr == nil || p.Expr.Part == entryNone {
 			continue
 		}
-		inside := n.Attribute(AttrEach) != nil
+		inside := n.Attribute(attrEach) != nil
 		for up := n.Parent; up != nil && !inside; up = up.Parent {
-			inside = up.Attribute(AttrEach) != nil
+			inside = up.Attribute(attrEach) != nil
 		}
 		if !inside {
 			errs = append(errs, s.problem(p.Expr.Span.Start, p.Expr.Span.Len(), fmt.Sprintf("%q is an entry of a list: it stands only in an element with data-each.", p.Expr.Text)))
@@ -168,7 +168,7 @@ func (s *Source) strayEntries(n *markup.Node, pieces []Piece) Errors {
 
 // validateEach finds what is wrong with an element's data-each.
 func (s *Source) validateEach(n *markup.Node) Errors {
-	a := n.Attribute(AttrEach)
+	a := n.Attribute(attrEach)
 	if a == nil {
 		return nil
 	}
@@ -189,7 +189,7 @@ func (s *Source) validateEach(n *markup.Node) Errors {
 
 // list reads data-each of an element.
 func (s *Source) list(n *markup.Node) (List, bool) {
-	a := n.Attribute(AttrEach)
+	a := n.Attribute(attrEach)
 	if a == nil {
 		return List{}, false
 	}
@@ -273,12 +273,12 @@ func (s *Source) pieces(raw string, base int, exact bool) ([]Piece, Errors) {
 func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 	var list []Condition
 	var errs Errors
-	for _, name := range []string{AttrNeeds, AttrUnless} {
+	for _, name := range []string{AttrNeeds, attrUnless} {
 		a := n.Attribute(name)
 		if a == nil {
 			continue
 		}
-		c := Condition{Unless: name == AttrUnless, Span: a.Span}
+		c := Condition{Unless: name == attrUnless, Span: a.Span}
 		words := strings.FieldsFunc(a.Value, func(r rune) bool { return r == ' ' || r == ',' || r == '\n' || r == '\t' })
 		hasAnd := false
 		for _, word := range words {
@@ -308,13 +308,13 @@ func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 		list = append(list, c)
 	}
 	if l, ok := s.list(n); ok && l.Field != "" {
-		list = append(list, Condition{Fields: []string{l.Field}, Columns: []int{l.Column}, Span: n.Attribute(AttrEach).Span})
+		list = append(list, Condition{Fields: []string{l.Field}, Columns: []int{l.Column}, Span: n.Attribute(attrEach).Span})
 	}
 	return list, errs
 }
 
 func (s *Source) variantsOf(n *markup.Node) ([]string, *Error) {
-	a := n.Attribute(AttrIn)
+	a := n.Attribute(attrIn)
 	if a == nil {
 		return nil, nil
 	}
@@ -400,14 +400,14 @@ func (s *Source) Enter(b *Builder, n *markup.Node, variant string, escape func(s
 	}
 	leave = needAll(b, conditions)
 	if l, ok := s.list(n); ok {
-		each, ends := b.Each(l), leave
+		each, ends := b.each(l), leave
 		leave = func() {
-			b.Again(each)
+			b.again(each)
 			ends()
 		}
 	}
 	if joined {
-		b.Between(escape(separator))
+		b.between(escape(separator))
 	}
 	return leave, false
 }
@@ -417,8 +417,8 @@ func (s *Source) Enter(b *Builder, n *markup.Node, variant string, escape func(s
 func (s *Source) Children(b *Builder, n *markup.Node, visit func(*markup.Node)) {
 	joined := n.Kind == markup.Element && n.Attribute(AttrJoin) != nil
 	if joined {
-		b.Join()
-		defer b.EndJoin()
+		b.join()
+		defer b.endJoin()
 	}
 	for _, child := range n.Children {
 		if !joined || child.Kind != markup.Text || strings.TrimSpace(child.Data) != "" {
@@ -481,7 +481,7 @@ func (c *htmlCompiler) node(n *markup.Node) {
 			return
 		}
 		pieces, _ := c.TextPieces(n)
-		c.pieces(pieces, func(int) Escape { return EscapeText })
+		c.pieces(pieces, func(int) Escape { return escapeText })
 	case markup.Comment:
 		if conditionHalf(n) {
 			c.b.Literal(c.Doc.Raw(n))
@@ -577,7 +577,7 @@ func (c *htmlCompiler) pieces(pieces []Piece, escape func(int) Escape) {
 func attrEscape(name string, pieces []Piece) func(int) Escape {
 	switch {
 	case name == "style":
-		return func(int) Escape { return EscapeStyle }
+		return func(int) Escape { return escapeStyle }
 	case AddressAttribute(name):
 		return func(i int) Escape {
 			for _, p := range pieces[:i] {
@@ -585,10 +585,10 @@ func attrEscape(name string, pieces []Piece) func(int) Escape {
 					return EscapePart
 				}
 			}
-			return EscapeAddress
+			return escapeAddress
 		}
 	}
-	return func(int) Escape { return EscapeAttr }
+	return func(int) Escape { return escapeAttr }
 }
 
 // AddressAttribute reports whether an attribute holds an address.

@@ -13,13 +13,13 @@ type EntryPart uint8
 
 // The parts. An entry is a text, or as in a labeledURI (RFC 2079) an address, white space and a label.
 const (
-	EntryNone    EntryPart = iota
-	EntryWhole             // {{ entry }}
-	EntryAddress           // {{ entry.address }}: up to the first white space
-	EntryLabel             // {{ entry.label }}: what stands behind it, or the address where nothing does
+	entryNone    EntryPart = iota
+	entryWhole             // {{ entry }}
+	entryAddress           // {{ entry.address }}: up to the first white space
+	entryLabel             // {{ entry.label }}: what stands behind it, or the address where nothing does
 )
 
-var entryParts = map[string]EntryPart{"entry": EntryWhole, "entry.address": EntryAddress, "entry.label": EntryLabel}
+var entryParts = map[string]EntryPart{"entry": entryWhole, "entry.address": entryAddress, "entry.label": entryLabel}
 
 // EntryNames lists the names that an element with data-each knows.
 func EntryNames() []string { return []string{"entry", "entry.address", "entry.label"} }
@@ -28,9 +28,9 @@ func EntryNames() []string { return []string{"entry", "entry.address", "entry.la
 func (part EntryPart) of(entry string) string {
 	address, label, _ := strings.Cut(entry, " ")
 	switch {
-	case part == EntryWhole:
+	case part == entryWhole:
 		return entry
-	case part == EntryLabel && label != "":
+	case part == entryLabel && label != "":
 		return label
 	}
 	return address
@@ -47,9 +47,9 @@ type List struct {
 // between parts the entries of a list.
 var between = regexp.MustCompile(`\n|;(?:\s|$)`)
 
-// Entries cuts a list field's value: entries are parted by line ends, or by a semicolon with white space
+// entries cuts a list field's value: entries are parted by line ends, or by a semicolon with white space
 // behind it. Blank ones are left out.
-func Entries(value string) []string {
+func entries(value string) []string {
 	var entries []string
 	for _, entry := range between.Split(value, -1) {
 		if !person.IsBlank(entry) {
@@ -62,9 +62,9 @@ func Entries(value string) []string {
 // entries are the list's for one person.
 func (l *List) entries(p *person.Person) []string {
 	if l.Constant != "" {
-		return Entries(l.Constant)
+		return entries(l.Constant)
 	}
-	return Entries(p.At(l.Column))
+	return entries(p.At(l.Column))
 }
 
 // loop is where a filler stands in a repeated element.

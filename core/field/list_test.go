@@ -19,7 +19,7 @@ func TestEntries(t *testing.T) {
 		{"nothing", "", ""},
 		{"white space in an entry", "https://a.example/   Two   words", "https://a.example/ Two words"},
 	} {
-		if got := strings.Join(Entries(c.value), "|"); got != c.want {
+		if got := strings.Join(entries(c.value), "|"); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}
@@ -31,7 +31,7 @@ func TestPartsOfAnEntry(t *testing.T) {
 		"https://a.example/":             {"https://a.example/", "https://a.example/", "https://a.example/"},
 		"Crew":                           {"Crew", "Crew", "Crew"},
 	} {
-		if got := [3]string{EntryWhole.of(entry), EntryAddress.of(entry), EntryLabel.of(entry)}; got != want {
+		if got := [3]string{entryWhole.of(entry), entryAddress.of(entry), entryLabel.of(entry)}; got != want {
 			t.Errorf("%q: %q, want %q", entry, got, want)
 		}
 	}
@@ -41,7 +41,7 @@ func FuzzEntries(f *testing.F) {
 	f.Add("a; b\nc;d")
 	f.Add(";;; ;\x00;\u2028")
 	f.Fuzz(func(t *testing.T, value string) {
-		for _, entry := range Entries(value) {
+		for _, entry := range entries(value) {
 			if strings.TrimSpace(entry) == "" || strings.Contains(entry, "\n") {
 				t.Fatalf("%q has the entry %q", value, entry)
 			}
@@ -68,7 +68,7 @@ func TestDatesByLanguage(t *testing.T) {
 		{"fr", "full", "jeudi 4 mars 2027"}, {"ja", "long", "2027年3月4日"}, {"uk", "long", "4 березня 2027 р."}, {"xx", "long", "4 March 2027"}, {"", "short", "04/03/2027"},
 		{"nb-NO", "EEEE d. MMMM y", "torsdag 4. mars 2027"}, {"el", "dd/MM/yy", "04/03/27"},
 	} {
-		if got := formatDate(&Env{Language: c.language}, "2027-03-04", c.style); got != c.want {
+		if got := formatDate(&env{Language: c.language}, "2027-03-04", c.style); got != c.want {
 			t.Errorf("%s %s: %q, want %q", c.language, c.style, got, c.want)
 		}
 	}

@@ -25,7 +25,7 @@ type ModifierKind struct {
 
 	raw     bool                        // as the first modifier it gets the value with its line ends
 	accepts func(argument string) error // nil: any argument will do
-	apply   func(env *Env, value, argument string) string
+	apply   func(env *env, value, argument string) string
 }
 
 // Type is what kind of value a modifier takes or gives.
@@ -33,14 +33,14 @@ type Type string
 
 // The types.
 const (
-	TypeText   Type = "text"   // any text
-	TypeField  Type = "field"  // the field's own value, not yet changed to something else
-	TypeNumber Type = "number" // a telephone number as people read it
-	TypeSame   Type = "same"   // as it was taken
+	typeText   Type = "text"   // any text
+	typeField  Type = "field"  // the field's own value, not yet changed to something else
+	typeNumber Type = "number" // a telephone number as people read it
+	typeSame   Type = "same"   // as it was taken
 )
 
-// Env is what modifiers may know of the person beside the value.
-type Env struct {
+// env is what modifiers may know of the person beside the value.
+type env struct {
 	Country  string // two letters (ISO 3166), for numbers without a country code
 	Language string // BCP 47; the person's, or the first of those that stand in for it
 
@@ -62,7 +62,7 @@ const mostNumbers = 10_000
 type numberKey struct{ value, country string }
 
 // cased changes the letters of a value by the rules of the person's language.
-func (env *Env) cased(name, value string) string {
+func (env *env) cased(name, value string) string {
 	key := name + " " + env.Language
 	caser, ok := env.casers[key]
 	if !ok {
@@ -108,7 +108,7 @@ func (n *Numbers) Dialable(value, country, standard string) bool {
 }
 
 // number reads a telephone number, however often it is shown, once.
-func (env *Env) number(value string) *phonenumbers.PhoneNumber {
+func (env *env) number(value string) *phonenumbers.PhoneNumber {
 	if env.numbers == nil {
 		env.numbers = &Numbers{}
 	}
@@ -116,7 +116,7 @@ func (env *Env) number(value string) *phonenumbers.PhoneNumber {
 }
 
 // formatted writes a telephone number, or gives the other text for what is none.
-func (env *Env) formatted(value string, format phonenumbers.PhoneNumberFormat, otherwise string) string {
+func (env *env) formatted(value string, format phonenumbers.PhoneNumberFormat, otherwise string) string {
 	number := env.number(value)
 	if number == nil {
 		return otherwise
@@ -127,8 +127,8 @@ func (env *Env) formatted(value string, format phonenumbers.PhoneNumberFormat, o
 // ModifierKinds lists the modifiers in the order of the reference.
 func ModifierKinds() []ModifierKind { return modifierKinds }
 
-// ModifierNames lists their names.
-func ModifierNames() []string {
+// modifierNames lists their names.
+func modifierNames() []string {
 	var names []string
 	for _, k := range modifierKinds {
 		names = append(names, k.Name)
@@ -147,25 +147,25 @@ func modifierKind(name string) *ModifierKind {
 
 var modifierKinds = []ModifierKind{
 	{
-		Name: "phone", Takes: TypeField, Gives: TypeNumber, Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country code is taken to be of the person's country (field c). What is not a number stays as it is.",
+		Name: "phone", Takes: typeField, Gives: typeNumber, Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country code is taken to be of the person's country (field c). What is not a number stays as it is.",
 		Example: "{{ mobile | phone }}", Input: "07700900142", Output: "+44 7700 900142",
-		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.INTERNATIONAL, value) },
+		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.INTERNATIONAL, value) },
 	},
 	{
-		Name: "dial", Takes: TypeField, Gives: TypeText, Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its digits and a leading plus sign only.",
+		Name: "dial", Takes: typeField, Gives: typeText, Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its digits and a leading plus sign only.",
 		Example: "{{ mobile | dial }}", Input: "07700 900142", Output: "+447700900142",
-		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.E164, digits(value)) },
+		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.E164, digits(value)) },
 	},
 	{
-		Name: "national", Takes: TypeField, Gives: TypeNumber, Doc: "The number as people of its own country read it. What is not a number stays as it is.",
+		Name: "national", Takes: typeField, Gives: typeNumber, Doc: "The number as people of its own country read it. What is not a number stays as it is.",
 		Example: "{{ mobile | national }}", Input: "+44 7700 900142", Output: "07700 900142",
-		apply: func(env *Env, value, _ string) string { return env.formatted(value, phonenumbers.NATIONAL, value) },
+		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.NATIONAL, value) },
 	},
 	{
-		Name: "separated", Takes: TypeNumber, Gives: TypeSame, Argument: "what stands between the groups of a number",
+		Name: "separated", Takes: typeNumber, Gives: typeSame, Argument: "what stands between the groups of a number",
 		Doc:     "Another sign between the groups of a number, for use behind phone or national.",
 		Example: "{{ mobile | phone | separated '.' }}", Input: "07700 900142", Output: "+44.7700.900142",
-		apply: func(env *Env, value, separator string) string {
+		apply: func(env *env, value, separator string) string {
 			if env.number(value) == nil {
 				return value
 			}
@@ -174,24 +174,24 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
-		Name: "upper", Takes: TypeText, Gives: TypeSame, Doc: "Capital letters, by the rules of the person's language (field preferredLanguage).",
+		Name: "upper", Takes: typeText, Gives: typeSame, Doc: "Capital letters, by the rules of the person's language (field preferredLanguage).",
 		Example: "{{ sn | upper }}", Input: "Grauß", Output: "GRAUSS",
-		apply: func(env *Env, value, _ string) string { return env.cased("upper", value) },
+		apply: func(env *env, value, _ string) string { return env.cased("upper", value) },
 	},
 	{
-		Name: "lower", Takes: TypeText, Gives: TypeSame, Doc: "Small letters, by the rules of the person's language.",
+		Name: "lower", Takes: typeText, Gives: typeSame, Doc: "Small letters, by the rules of the person's language.",
 		Example: "{{ mail | lower }}", Input: "Maren.Lind@Brackwater.Example", Output: "maren.lind@brackwater.example",
-		apply: func(env *Env, value, _ string) string { return env.cased("lower", value) },
+		apply: func(env *env, value, _ string) string { return env.cased("lower", value) },
 	},
 	{
-		Name: "capital", Takes: TypeText, Gives: TypeSame, Doc: "A capital letter at the beginning of each word and small ones behind it, by the rules of the person's language.",
+		Name: "capital", Takes: typeText, Gives: typeSame, Doc: "A capital letter at the beginning of each word and small ones behind it, by the rules of the person's language.",
 		Example: "{{ title | capital }}", Input: "HEAD OF TIMETABLES", Output: "Head Of Timetables",
-		apply: func(env *Env, value, _ string) string { return env.cased("capital", value) },
+		apply: func(env *env, value, _ string) string { return env.cased("capital", value) },
 	},
 	{
-		Name: "initials", Takes: TypeText, Gives: TypeText, Doc: "The first letter of each word, as capitals by the rules of the person's language.",
+		Name: "initials", Takes: typeText, Gives: typeText, Doc: "The first letter of each word, as capitals by the rules of the person's language.",
 		Example: "{{ cn | initials }}", Input: "Maren Øvergaard Lind", Output: "MØL",
-		apply: func(env *Env, value, _ string) string {
+		apply: func(env *env, value, _ string) string {
 			var b strings.Builder
 			for _, word := range strings.Fields(value) {
 				first, _, _, _ := uniseg.FirstGraphemeClusterInString(word, -1)
@@ -201,11 +201,11 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
-		Name: "lines", Takes: TypeField, Gives: TypeText, Argument: "what stands between the lines",
+		Name: "lines", Takes: typeField, Gives: typeText, Argument: "what stands between the lines",
 		Doc:     "A postal address on one line: its lines are parted by dollar signs (RFC 4517, 3.3.28) or line ends, and blank ones are left out.",
 		Example: "{{ postalAddress | lines ', ' }}", Input: "1 Tide Quay$$Brackwater$BW1 4TQ", Output: "1 Tide Quay, Brackwater, BW1 4TQ",
 		raw: true,
-		apply: func(_ *Env, value, separator string) string {
+		apply: func(_ *env, value, separator string) string {
 			var lines []string
 			for _, line := range strings.FieldsFunc(value, func(r rune) bool { return r == '$' || r == '\n' }) {
 				line = strings.NewReplacer(`\24`, "$", `\5C`, `\`, `\5c`, `\`).Replace(line)
@@ -217,21 +217,21 @@ var modifierKinds = []ModifierKind{
 		},
 	},
 	{
-		Name: "date", Takes: TypeField, Gives: TypeText, Argument: "short, medium, long, full or a pattern of Unicode TR 35",
+		Name: "date", Takes: typeField, Gives: typeText, Argument: "short, medium, long, full or a pattern of Unicode TR 35",
 		Doc:     "A day in the person's language. It is read from 2027-03-14 (RFC 3339) or 20270314093000Z (RFC 4517, 3.3.13); what is no day stays as it is. A pattern has y, yy, M, MM, MMM, MMMM, d, dd, EEE and EEEE; other signs stand for themselves.",
 		Example: "{{ hireDate | date 'long' }}", Input: "2027-03-14", Output: "14 March 2027",
 		accepts: acceptDatePattern, apply: formatDate,
 	},
 	{
-		Name: "percent", Takes: TypeText, Gives: TypeText, Doc: "Percent-encoding (RFC 3986, 2.1) of all but unreserved letters and signs, for a text that shows an address.",
+		Name: "percent", Takes: typeText, Gives: typeText, Doc: "Percent-encoding (RFC 3986, 2.1) of all but unreserved letters and signs, for a text that shows an address.",
 		Example: "{{ cn | percent }}", Input: "Maren Lind", Output: "Maren%20Lind",
-		apply: func(_ *Env, value, _ string) string { return string(appendPercent(nil, value, partSafe)) },
+		apply: func(_ *env, value, _ string) string { return string(appendPercent(nil, value, partSafe)) },
 	},
 	{
-		Name: "or", Takes: TypeText, Gives: TypeSame, Argument: "the text to show when the field is blank",
+		Name: "or", Takes: typeText, Gives: typeSame, Argument: "the text to show when the field is blank",
 		Doc:     "A stand-by text for a blank field.",
 		Example: "{{ title | or 'Crew' }}", Input: "", Output: "Crew",
-		apply: func(_ *Env, value, argument string) string {
+		apply: func(_ *env, value, argument string) string {
 			if value == "" {
 				return argument
 			}

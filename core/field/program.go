@@ -19,10 +19,10 @@ const (
 	StepNeeds                   // jump to Jump unless Condition holds
 	StepJoin                    // begin joined pieces at a level
 	StepBetween                 // append Text if an earlier piece of the level is there
-	StepMark                    // tell the sink something about layout; nothing in HTML
+	stepMark                    // tell the sink something about layout; nothing in HTML
 	StepEach                    // begin a list's first entry, or jump to Jump when it has none
-	StepAgain                   // go back to Jump while the list has entries
-	StepEntry                   // append an expression of the list's entry, escaped
+	stepAgain                   // go back to Jump while the list has entries
+	stepEntry                   // append an expression of the list's entry, escaped
 	StepGrid                    // fit a table's cells to each other, or jump to Jump when no row is left
 	StepRow                     // jump to Jump when the row has lost its cells
 	StepColumns                 // append a cell's colspan
@@ -53,8 +53,8 @@ type Condition struct {
 	Span    markup.Span
 }
 
-// Holds reports whether the element stays for the person.
-func (c *Condition) Holds(p *person.Person) bool {
+// holds reports whether the element stays for the person.
+func (c *Condition) holds(p *person.Person) bool {
 	if c.Unless {
 		for _, column := range c.Columns {
 			if !person.IsBlank(p.At(column)) {
@@ -168,12 +168,12 @@ func (b *Builder) Literal(s string) { b.literal.WriteString(s) }
 
 // Value appends a field.
 func (b *Builder) Value(e Expr, escape Escape) {
-	if e.Part != EntryNone {
-		b.step(Step{Kind: StepEntry, Escape: escape, Index: b.program.Table.addExpr(e), Level: b.loop - 1})
+	if e.Part != entryNone {
+		b.step(Step{Kind: stepEntry, Escape: escape, Index: b.program.Table.addExpr(e), Level: b.loop - 1})
 		return
 	}
 	if escape == EscapePart && e.encoded() { // not twice
-		escape = EscapeAttr
+		escape = escapeAttr
 	} else if escape == EscapePlainPart && e.encoded() {
 		escape = EscapeNone
 	}
@@ -182,7 +182,7 @@ func (b *Builder) Value(e Expr, escape Escape) {
 }
 
 // Mark appends a sign for the sink.
-func (b *Builder) Mark(m Mark) { b.step(Step{Kind: StepMark, Mark: m}) }
+func (b *Builder) Mark(m Mark) { b.step(Step{Kind: stepMark, Mark: m}) }
 
 // Needs begins what stays only under a condition; the answer is to be given to End.
 func (b *Builder) Needs(c Condition) int {
@@ -196,18 +196,18 @@ func (b *Builder) End(needs int) {
 	b.program.Steps[needs].Jump = len(b.program.Steps)
 }
 
-// Each begins what is repeated for each entry of a list; the answer is to be given to Again.
-func (b *Builder) Each(l List) int {
+// each begins what is repeated for each entry of a list; the answer is to be given to Again.
+func (b *Builder) each(l List) int {
 	b.step(Step{Kind: StepEach, Index: b.addList(l), Level: b.loop})
 	b.loop++
 	b.program.loops = max(b.program.loops, b.loop)
 	return len(b.program.Steps) - 1
 }
 
-// Again closes what Each began.
-func (b *Builder) Again(each int) {
+// again closes what Each began.
+func (b *Builder) again(each int) {
 	b.loop--
-	b.step(Step{Kind: StepAgain, Level: b.loop, Jump: each + 1})
+	b.step(Step{Kind: stepAgain, Level: b.loop, Jump: each + 1})
 	b.program.Steps[each].Jump = len(b.program.Steps)
 }
 
@@ -221,20 +221,20 @@ func (b *Builder) addList(l List) int {
 	return len(t.Lists) - 1
 }
 
-// Join begins a row of pieces that are joined by a separator; EndJoin closes it.
-func (b *Builder) Join() {
+// join begins a row of pieces that are joined by a separator; EndJoin closes it.
+func (b *Builder) join() {
 	b.step(Step{Kind: StepJoin, Index: b.level})
 	b.level++
 	b.program.levels = max(b.program.levels, b.level)
 }
 
-// Between stands at the head of each piece.
-func (b *Builder) Between(separator string) {
+// between stands at the head of each piece.
+func (b *Builder) between(separator string) {
 	b.step(Step{Kind: StepBetween, Index: b.level - 1, Text: separator})
 }
 
-// EndJoin closes Join.
-func (b *Builder) EndJoin() { b.level-- }
+// endJoin closes Join.
+func (b *Builder) endJoin() { b.level-- }
 
 // Program ends the building.
 func (b *Builder) Program() *Program {
@@ -261,7 +261,7 @@ func (p *Program) MarksDepend() bool {
 			continue
 		}
 		for _, inside := range p.Steps[i:s.Jump] {
-			if inside.Kind == StepMark {
+			if inside.Kind == stepMark {
 				return true
 			}
 		}
@@ -295,7 +295,7 @@ type Filler struct {
 	joined  []bool
 	loops   []loop
 	grids   []settledGrid
-	env     Env
+	env     env
 }
 
 // NewFiller makes a filler for the programs of a table.
@@ -325,7 +325,7 @@ func (f *Filler) Set(p *person.Person) {
 	}
 	f.holds = f.holds[:0]
 	for i := range t.Conditions {
-		f.holds = append(f.holds, t.Conditions[i].Holds(p))
+		f.holds = append(f.holds, t.Conditions[i].holds(p))
 	}
 	f.remember()
 	f.lists = f.lists[:0]
@@ -360,11 +360,11 @@ func (f *Filler) Value(index int) string { return f.values[index] }
 // Entries are the entries of a list of the table for the person set.
 func (f *Filler) Entries(index int) []string { return f.lists[index] }
 
-// Holds tells whether a condition of the table holds for the person set.
+// holds tells whether a condition of the table holds for the person set.
 func (f *Filler) Holds(index int) bool { return f.holds[index] }
 
 // value works an expression out for one person.
-func (e *Expr) value(p *person.Person, env *Env) string {
+func (e *Expr) value(p *person.Person, env *env) string {
 	value := e.Literal
 	switch {
 	case len(e.Fields) > 0:
@@ -388,7 +388,7 @@ func (e *Expr) value(p *person.Person, env *Env) string {
 }
 
 // modified runs a value through the modifiers.
-func (e *Expr) modified(value string, env *Env) string {
+func (e *Expr) modified(value string, env *env) string {
 	for _, m := range e.Modifiers {
 		if value == "" && m.Name != "or" {
 			continue
@@ -408,7 +408,7 @@ type Sink interface {
 // a call for each step: filling markup is the path that must be fast.
 func (p *Program) Run(f *Filler, sink Sink) {
 	p.Visit(f, func(s *Step, text string) {
-		if s.Kind == StepMark {
+		if s.Kind == stepMark {
 			sink.Mark(s.Mark)
 		} else if text != "" {
 			sink.Text(text)
@@ -425,10 +425,10 @@ func (p *Program) Visit(f *Filler, visit func(s *Step, text string)) {
 		switch s.Kind {
 		case StepLiteral:
 			text = s.Text
-		case StepMark:
+		case stepMark:
 		case StepValue:
 			text = string(f.outputs[s.Output])
-		case StepEntry:
+		case stepEntry:
 			text = string(AppendEscaped(nil, f.entry(s), s.Escape))
 		default:
 			next, text = f.control(p, s, i)
@@ -474,7 +474,7 @@ func (f *Filler) control(p *Program, s *Step, at int) (next int, text string) {
 	case StepEach:
 		f.loops[s.Level] = loop{entries: f.lists[s.Index]}
 		jump = len(f.lists[s.Index]) == 0
-	case StepAgain:
+	case stepAgain:
 		l := &f.loops[s.Level]
 		l.at++
 		jump = l.at < len(l.entries)

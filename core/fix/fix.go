@@ -308,8 +308,8 @@ func done(f check.Finding) Done {
 	return Done{Check: f.Check, Line: f.Line, Column: f.Column, Message: f.Message, Title: f.Fix.Title, Costs: f.Fix.Costs}
 }
 
-// WithSource is the template with another source.
-func WithSource(t *template.Template, source string) *template.Template {
+// withSource is the template with another source.
+func withSource(t *template.Template, source string) *template.Template {
 	with := *t
 	with.Source = source
 	return &with

@@ -168,7 +168,7 @@ func TestAFixThatBringsAFindingIsNotMade(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	after, err := check.Findings(check.Input{Template: WithSource(tmpl, r.Source), People: input(t, tmpl).People, Profiles: client.Shipped(), Day: day})
+	after, err := check.Findings(check.Input{Template: withSource(tmpl, r.Source), People: input(t, tmpl).People, Profiles: client.Shipped(), Day: day})
 	if err != nil {
 		t.Fatal(err)
 	}

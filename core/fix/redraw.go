@@ -14,7 +14,7 @@ import (
 // made, or what is wrong with the settings then.
 func with(t *template.Template, source string, redraws []check.Redraw) (*template.Template, error) {
 	if len(redraws) == 0 {
-		return WithSource(t, source), nil
+		return withSource(t, source), nil
 	}
 	parts := t.Parts()
 	parts.Source = source

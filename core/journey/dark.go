@@ -23,14 +23,14 @@ func Recoloured(as string, text, background color.RGBA) (color.RGBA, color.RGBA)
 	return text, background
 }
 
-// RecolouredText and RecolouredBackground are the two halves of Recoloured.
-func RecolouredText(as string, text color.RGBA) color.RGBA {
+// recolouredText and RecolouredBackground are the two halves of Recoloured.
+func recolouredText(as string, text color.RGBA) color.RGBA {
 	c, _ := Recoloured(as, text, text)
 	return c
 }
 
-// RecolouredBackground is the colour of a background in dark mode.
-func RecolouredBackground(as string, background color.RGBA) color.RGBA {
+// recolouredBackground is the colour of a background in dark mode.
+func recolouredBackground(as string, background color.RGBA) color.RGBA {
 	_, c := Recoloured(as, background, background)
 	return c
 }

@@ -66,12 +66,12 @@ func recolour(doc *markup.Document, as string) {
 	for _, n := range doc.Root.Elements() {
 		if a, ok := n.Attr("bgcolor"); ok {
 			if c, ok := style.Color(a); ok {
-				n.SetAttr("bgcolor", style.Hex(RecolouredBackground(as, c)))
+				n.SetAttr("bgcolor", style.Hex(recolouredBackground(as, c)))
 			}
 		}
 		if a, ok := n.Attr("color"); ok && n.Is("font", "hr") {
 			if c, ok := style.Color(a); ok {
-				n.SetAttr("color", style.Hex(RecolouredText(as, c)))
+				n.SetAttr("color", style.Hex(recolouredText(as, c)))
 			}
 		}
 		if _, own := n.Declared("color"); !own && n.Is("a") && n.Attribute("href") != nil {
@@ -92,11 +92,11 @@ func recolour(doc *markup.Document, as string) {
 
 // recoloured gives a declaration's value with every colour in it as dark mode has it.
 func recoloured(as string, d markup.Declaration) (string, bool) {
-	turn := RecolouredText
+	turn := recolouredText
 	switch {
 	case d.Property == "color" || strings.HasPrefix(d.Property, "border") || strings.HasPrefix(d.Property, "text-decoration") || strings.HasPrefix(d.Property, "outline"):
 	case d.Property == "background-color" || d.Property == "background":
-		turn = RecolouredBackground
+		turn = recolouredBackground
 	default:
 		return "", false
 	}

@@ -38,11 +38,11 @@ func TestRecoloured(t *testing.T) {
 	if text, background := Recoloured(client.Partial, white, black); text != white || background != black {
 		t.Errorf("a partial inversion leaves white on black alone: %v on %v", text, background)
 	}
-	if text := RecolouredText(client.Partial, orange); text != orange {
+	if text := recolouredText(client.Partial, orange); text != orange {
 		t.Errorf("a bright text stays: %v", text)
 	}
 	h1, _, _ := style.HSL(orange)
-	if h2, _, _ := style.HSL(RecolouredBackground(client.Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
+	if h2, _, _ := style.HSL(recolouredBackground(client.Full, orange)); h1-h2 > 3 || h2-h1 > 3 {
 		t.Errorf("the hue went from %.0f to %.0f", h1, h2)
 	}
 	if text, background := Recoloured("", black, white); text != black || background != white {

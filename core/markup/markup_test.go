@@ -149,7 +149,7 @@ func TestEdits(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	if _, err := Parse(strings.Repeat("<div>", MaxDepth+1)); !errors.Is(err, ErrTooDeep) {
+	if _, err := Parse(strings.Repeat("<div>", MaxDepth+1)); !errors.Is(err, errTooDeep) {
 		t.Errorf("deep nesting: %v", err)
 	}
 	if _, err := Parse(strings.Repeat("x", MaxSource+1)); !errors.Is(err, ErrTooLarge) {

@@ -21,8 +21,8 @@ const MaxDepth = 400
 // ErrTooLarge is returned for a source above MaxSource.
 var ErrTooLarge error = problem.New(problem.TooLarge, "the source is larger than %d kB", MaxSource>>10)
 
-// ErrTooDeep is returned when elements are nested deeper than MaxDepth.
-var ErrTooDeep error = problem.New(problem.Refused, "elements are nested deeper than %d", MaxDepth)
+// errTooDeep is returned when elements are nested deeper than MaxDepth.
+var errTooDeep error = problem.New(problem.Refused, "elements are nested deeper than %d", MaxDepth)
 
 // PlainText makes a document of a text that is no markup, for the places in it.
 func PlainText(text string) *Document {
@@ -138,8 +138,8 @@ func (p *parser) startTag(span Span) error {
 	p.depth++
 	if p.depth > MaxDepth {
 		place := PlainText(p.src).Place(span.Start)
-		return problem.New(problem.Refused, "line %d, column %d: %w", place.Line, place.Column, ErrTooDeep).
-			At(problem.Place{Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Message: ErrTooDeep.Error()})
+		return problem.New(problem.Refused, "line %d, column %d: %w", place.Line, place.Column, errTooDeep).
+			At(problem.Place{Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Message: errTooDeep.Error()})
 	}
 	p.top = n
 	return nil

@@ -2,8 +2,8 @@ package markup
 
 import "slices"
 
-// MaxSpan is the largest colspan and rowspan that is taken at its word (HTML Living Standard, 4.9.11).
-const MaxSpan = 1000
+// maxSpan is the largest colspan and rowspan that is taken at its word (HTML Living Standard, 4.9.11).
+const maxSpan = 1000
 
 // Table is how the cells of a table element make up its rows and columns (HTML Living Standard, 4.9.12.1).
 type Table struct {
@@ -42,7 +42,7 @@ func TableOf(table *Node) Table {
 			}
 			fromAbove()
 			c := Cell{
-				Node: td, Row: row, Column: column, Cols: min(max(td.Pixels("colspan"), 1), MaxSpan),
+				Node: td, Row: row, Column: column, Cols: min(max(td.Pixels("colspan"), 1), maxSpan),
 				Rows: min(max(td.Pixels("rowspan"), 1), len(t.Rows)-row),
 			}
 			covered = append(covered, len(t.Cells))

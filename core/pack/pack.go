@@ -28,14 +28,14 @@ import (
 	"missivum/core/template"
 )
 
-// ManifestFile is the name of the manifest, the last file of a package.
-const ManifestFile = "manifest.json"
+// manifestFile is the name of the manifest, the last file of a package.
+const manifestFile = "manifest.json"
 
-// Format is the version of the package's layout.
-const Format = 1
+// format is the version of the package's layout.
+const format = 1
 
-// Entry is one file in the manifest.
-type Entry struct {
+// entry is one file in the manifest.
+type entry struct {
 	File            string `json:"file"`
 	Bytes           int    `json:"bytes"`
 	SHA256          string `json:"sha256"` // hexadecimal
@@ -43,17 +43,17 @@ type Entry struct {
 	TemplateVersion string `json:"templateVersion"`
 }
 
-// Manifest is what manifest.json holds.
-type Manifest struct {
+// manifest is what manifest.json holds.
+type manifest struct {
 	Format   int          `json:"format"`
-	Template TemplateName `json:"template"`
+	Template templateName `json:"template"`
 	Day      string       `json:"day"` // for which dated slots were decided
-	Files    []Entry      `json:"files"`
+	Files    []entry      `json:"files"`
 	People   int          `json:"people"`
 }
 
-// TemplateName names the template of a package.
-type TemplateName struct {
+// templateName names the template of a package.
+type templateName struct {
 	Name    string `json:"name"`
 	Title   string `json:"title"`
 	Version string `json:"version"`
@@ -215,12 +215,12 @@ func (p *packer) file(one *packed, e zipEntry, data []byte, hash string) error {
 		return fmt.Errorf("writing %s: %w", e.name, err)
 	}
 	p.files++
-	return p.manifest.add(Entry{File: e.name, Bytes: int(e.size), SHA256: hash, Person: one.mail, TemplateVersion: p.version})
+	return p.manifest.add(entry{File: e.name, Bytes: int(e.size), SHA256: hash, Person: one.mail, TemplateVersion: p.version})
 }
 
 func (p *packer) finish() (Result, error) {
 	if err := p.manifest.writeTo(p.zip, p.people); err != nil {
-		return Result{}, fmt.Errorf("writing %s: %w", ManifestFile, err)
+		return Result{}, fmt.Errorf("writing %s: %w", manifestFile, err)
 	}
 	if err := p.zip.finish(); err != nil {
 		return Result{}, fmt.Errorf("closing the package: %w", err)
@@ -291,11 +291,11 @@ func newManifestWriter(spool Spool, t *template.Template, version string, day ti
 		return nil, err
 	}
 	m.text = bufio.NewWriterSize(counting{io.MultiWriter(m.flate, m.crc), &m.size}, 64<<10)
-	about, err := json.Marshal(TemplateName{Name: t.Name, Title: t.Title(), Version: version})
+	about, err := json.Marshal(templateName{Name: t.Name, Title: t.Title(), Version: version})
 	if err != nil {
 		return nil, err
 	}
-	fmt.Fprintf(m.text, "{\"format\":%d,\"template\":%s,\"day\":%q,\"files\":[", Format, about, day.Format(time.DateOnly))
+	fmt.Fprintf(m.text, "{\"format\":%d,\"template\":%s,\"day\":%q,\"files\":[", format, about, day.Format(time.DateOnly))
 	return m, nil
 }
 
@@ -311,7 +311,7 @@ func (c counting) Write(b []byte) (int, error) {
 	return n, err
 }
 
-func (m *manifestWriter) add(e Entry) error {
+func (m *manifestWriter) add(e entry) error {
 	line, err := json.Marshal(e)
 	if err != nil {
 		return err
@@ -333,5 +333,5 @@ func (m *manifestWriter) writeTo(z *zipWriter, people int) error {
 	if _, err := m.spool.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	return z.add(zipEntry{ManifestFile, methodDeflate, m.crc.Sum32(), m.size, m.packed}, m.spool)
+	return z.add(zipEntry{manifestFile, methodDeflate, m.crc.Sum32(), m.size, m.packed}, m.spool)
 }

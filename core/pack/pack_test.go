@@ -56,7 +56,7 @@ func written(t testing.TB, in Input) []byte {
 	return b.Bytes()
 }
 
-func open(t testing.TB, data []byte) (map[string][]byte, Manifest) {
+func open(t testing.TB, data []byte) (map[string][]byte, manifest) {
 	t.Helper()
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
@@ -77,8 +77,8 @@ func open(t testing.TB, data []byte) (map[string][]byte, Manifest) {
 		}
 		files[f.Name] = content
 	}
-	var m Manifest
-	if err := json.Unmarshal(files[ManifestFile], &m); err != nil {
+	var m manifest
+	if err := json.Unmarshal(files[manifestFile], &m); err != nil {
 		t.Fatalf("the manifest: %v", err)
 	}
 	return files, m
@@ -87,7 +87,7 @@ func open(t testing.TB, data []byte) (map[string][]byte, Manifest) {
 func TestPackage(t *testing.T) {
 	in, d := input(t)
 	files, m := open(t, written(t, in))
-	if m.People != 80 || m.Format != Format || m.Template.Name != "harbour" || m.Template.Version != in.Template.Version() || m.Day != "2026-11-23" {
+	if m.People != 80 || m.Format != format || m.Template.Name != "harbour" || m.Template.Version != in.Template.Version() || m.Day != "2026-11-23" {
 		t.Errorf("manifest: %+v", m.Template)
 	}
 	if want := 80 * (2*7 + 2); len(m.Files) != want || len(files) != want+1 {

@@ -30,11 +30,11 @@ import (
 	"missivum/core/template"
 )
 
-// MaxPage is the largest file that is taken apart, in bytes.
-const MaxPage = 16 << 20
+// maxPage is the largest file that is taken apart, in bytes.
+const maxPage = 16 << 20
 
-// ErrPage marks a file that cannot be taken apart; the message says why.
-var ErrPage error = problem.New(problem.Refused, "the page cannot be taken apart")
+// errPage marks a file that cannot be taken apart; the message says why.
+var errPage error = problem.New(problem.Refused, "the page cannot be taken apart")
 
 // Imported is a page as parts of a template.
 type Imported struct {
@@ -49,8 +49,8 @@ type Imported struct {
 // Read takes a file apart: an HTML page or fragment, or a page saved with its pictures in one file (MHTML,
 // RFC 2557). Pictures with a relative address are read from beside the page; nil for a page that stands alone.
 func Read(data []byte, beside fs.FS) (Imported, error) {
-	if len(data) > MaxPage {
-		return Imported{}, fmt.Errorf("%w: it is larger than %d MB", ErrPage, MaxPage>>20)
+	if len(data) > maxPage {
+		return Imported{}, fmt.Errorf("%w: it is larger than %d MB", errPage, maxPage>>20)
 	}
 	carried := map[string][]byte{}
 	if page, found, ok := archive(data); ok {
@@ -62,7 +62,7 @@ func Read(data []byte, beside fs.FS) (Imported, error) {
 	}
 	doc, err := markup.Parse(source)
 	if err != nil {
-		return Imported{}, fmt.Errorf("%w: %w", ErrPage, err)
+		return Imported{}, fmt.Errorf("%w: %w", errPage, err)
 	}
 	a := Imported{Charset: label, Parts: template.Parts{Pictures: map[string][]byte{}}}
 	a.settings.Pictures.Files = map[string]template.PictureSetting{}
@@ -104,7 +104,7 @@ func Decode(data []byte) (text, label string, err error) {
 	}
 	decoded, err := encoding.NewDecoder().Bytes(data)
 	if err != nil {
-		return "", label, fmt.Errorf("%w: it is not written in %s: %w", ErrPage, label, err)
+		return "", label, fmt.Errorf("%w: it is not written in %s: %w", errPage, label, err)
 	}
 	return strings.TrimPrefix(string(decoded), "\ufeff"), label, nil
 }
@@ -157,7 +157,7 @@ func readParts(r *multipart.Reader, depth int, visit func(*multipart.Part, []byt
 		case "quoted-printable":
 			content = quotedprintable.NewReader(p)
 		}
-		if data, err := io.ReadAll(io.LimitReader(content, MaxPage)); err == nil {
+		if data, err := io.ReadAll(io.LimitReader(content, maxPage)); err == nil {
 			visit(p, data)
 		}
 	}

@@ -73,7 +73,7 @@ func TestPageSavedInOneFile(t *testing.T) {
 }
 
 func TestTooLargeAPageIsRefused(t *testing.T) {
-	if _, err := Read(make([]byte, MaxPage+1), nil); !errors.Is(err, ErrPage) {
+	if _, err := Read(make([]byte, maxPage+1), nil); !errors.Is(err, errPage) {
 		t.Errorf("%v", err)
 	}
 }

@@ -14,8 +14,8 @@ import (
 
 // Limits of a CSV file.
 const (
-	MaxColumns = 200       // columns
-	MaxValue   = 16 << 10  // bytes in one value
+	maxColumns = 200       // columns
+	maxValue   = 16 << 10  // bytes in one value
 	MaxRows    = 1_000_000 // people
 )
 
@@ -69,8 +69,8 @@ func NewReader(r io.Reader, mapping map[string]string) (*Reader, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the header cannot be read: %w", err)
 	}
-	if len(header) > MaxColumns {
-		return nil, fmt.Errorf("the file has %d columns; at most %d are read", len(header), MaxColumns)
+	if len(header) > maxColumns {
+		return nil, fmt.Errorf("the file has %d columns; at most %d are read", len(header), maxColumns)
 	}
 	reader := &Reader{csv: c, schema: NewSchema(), row: 1, seen: map[string]int{}}
 	for _, heading := range header {
@@ -193,8 +193,8 @@ func (r *Reader) person(record []string) (Person, error) {
 			continue
 		}
 		heading := r.columns[i].Heading
-		if len(value) > MaxValue {
-			return Person{}, RowError{r.row, fmt.Sprintf("%s is %d bytes long; at most %d are read", heading, len(value), MaxValue)}
+		if len(value) > maxValue {
+			return Person{}, RowError{r.row, fmt.Sprintf("%s is %d bytes long; at most %d are read", heading, len(value), maxValue)}
 		}
 		if !utf8.ValidString(value) {
 			return Person{}, RowError{r.row, heading + " is not UTF-8; save the file as UTF-8 text"}

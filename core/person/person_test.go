@@ -27,7 +27,7 @@ func TestReadCSV(t *testing.T) {
 		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
 		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: the quotes do not match"}},
 		{"quotes that never close", "cn,mail\nA,a@b.example\n\"B,b@b.example\nC,c@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"A", "a@b.example"}}, []string{"row 3: the quotes do not match: extraneous or missing \" in quoted-field; all from line 3 to line"}},
-		{"a value too long", "cn,mail\n" + strings.Repeat("x", MaxValue+1) + ",a@b.example\n", nil, []string{"cn", "mail"}, nil, []string{"row 2: cn is 16385 bytes long"}},
+		{"a value too long", "cn,mail\n" + strings.Repeat("x", maxValue+1) + ",a@b.example\n", nil, []string{"cn", "mail"}, nil, []string{"row 2: cn is 16385 bytes long"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d, bad, err := ReadCSV(strings.NewReader(c.file), c.mapping)
@@ -63,7 +63,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 		"no mail":     {"cn,sn\na,b\n", "no column holds the mail address"},
 		"twice":       {"mail,E-Mail\na,b\n", `two columns hold the field "mail"`},
 		"not UTF-8":   {"mail,\xff\xfe\na,b\n", "not UTF-8"},
-		"too wide":    {strings.Repeat("a,", MaxColumns) + "mail\n", "columns"},
+		"too wide":    {strings.Repeat("a,", maxColumns) + "mail\n", "columns"},
 		"open quotes": {"\"mail\n", "cannot be read"},
 	} {
 		if _, _, err := ReadCSV(strings.NewReader(c.file), nil); err == nil || !strings.Contains(err.Error(), c.want) {

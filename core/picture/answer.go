@@ -288,7 +288,7 @@ func (j *judge) size(f Facts, d Display) {
 // Fits reports whether true pixels are one, two or three times the display size, to a pixel's rounding.
 func Fits(width, height, displayWidth, displayHeight int) bool {
 	away := func(a, b int) int { return max(a-b, b-a) }
-	for k := 1; k <= MaxMultiple; k++ {
+	for k := 1; k <= maxMultiple; k++ {
 		if away(width, k*displayWidth) < k && away(height, k*displayHeight) <= k {
 			return true
 		}

@@ -61,7 +61,7 @@ func Code(text string, r CodeRecipe) (_ *CodePicture, err error) {
 	dark := color.NRGBA{A: 255}
 	if r.Dark != "" {
 		var err error
-		if dark, err = ParseColour(r.Dark); err != nil {
+		if dark, err = parseColour(r.Dark); err != nil {
 			return nil, err
 		}
 	}
@@ -69,8 +69,8 @@ func Code(text string, r CodeRecipe) (_ *CodePicture, err error) {
 	switch {
 	case !ok:
 		return nil, fmt.Errorf("%q is no share that may be spoilt; it is 7, 15, 25 or 30 percent", r.Recovers)
-	case r.Width < 1 || r.Width > MaxDisplay || r.Multiple < 1 || r.Multiple > MaxMultiple:
-		return nil, fmt.Errorf("the width is from 1 to %d px and the multiple from 1 to %d", MaxDisplay, MaxMultiple)
+	case r.Width < 1 || r.Width > MaxDisplay || r.Multiple < 1 || r.Multiple > maxMultiple:
+		return nil, fmt.Errorf("the width is from 1 to %d px and the multiple from 1 to %d", MaxDisplay, maxMultiple)
 	case text == "":
 		return nil, fmt.Errorf("there is nothing to put into the code")
 	case lightnessOf(dark) > 45:

@@ -14,7 +14,7 @@ func DifferenceImage(a, b *image.NRGBA) *image.NRGBA {
 	}
 	out := image.NewNRGBA(image.Rect(0, 0, a.Rect.Dx(), a.Rect.Dy()))
 	white := color.NRGBA{255, 255, 255, 255}
-	x, y := Over(a, white), Over(b, white)
+	x, y := over(a, white), over(b, white)
 	for i := 0; i+3 < len(out.Pix); i += 4 {
 		for c := range 3 {
 			d := int(x.Pix[i+c]) - int(y.Pix[i+c])

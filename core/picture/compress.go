@@ -105,9 +105,9 @@ func (p *Picture) written(w Weight, resolution int) (*Rendition, error) {
 	colours := coloursOf([]Frame{{Image: p.Image()}}, graphic)
 	bands := w.Threshold
 	if w.Threshold == 0 {
-		w.Threshold, bands = UnseenInPhoto, UnseenInBands
+		w.Threshold, bands = unseenInPhoto, unseenInBands
 		if drawn(len(colours), p.Image().Rect) {
-			w.Threshold, bands = UnseenInDrawing, UnseenInDrawing
+			w.Threshold, bands = unseenInDrawing, unseenInDrawing
 		}
 	}
 	s := &search{bands: bands, colours: len(colours), picture: p, exact: p.Image(), reference: newReference(p.Image()), weight: w, resolution: resolution}

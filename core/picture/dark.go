@@ -49,7 +49,7 @@ func Sights(img *image.NRGBA) []Sight {
 	}
 	var list []Sight
 	for i, g := range darkBackgrounds {
-		s := Sight{Background: g.name, Colour: Hex(g.colour), Seen: 1}
+		s := Sight{Background: g.name, Colour: hexOf(g.colour), Seen: 1}
 		if all > 0 {
 			s.Seen = min(float64(counts[i])/float64(all), 1)
 		}
@@ -107,7 +107,7 @@ func lightnessOf(c color.NRGBA) float64 {
 // The ways to make a picture safe on a dark background.
 const (
 	Outline = "outline" // a thin line around what is seen
-	Plate   = "plate"   // a background of its own, with round corners
+	plate   = "plate"   // a background of its own, with round corners
 )
 
 // DarkSafe says how a picture is made safe on a dark background.
@@ -119,13 +119,13 @@ type DarkSafe struct {
 
 // check says what is wrong with it.
 func (d DarkSafe) check() error {
-	if d.Way != Outline && d.Way != Plate {
+	if d.Way != Outline && d.Way != plate {
 		return fmt.Errorf("%q is not known; it is outline or plate", d.Way)
 	}
 	if d.Width < 0 || d.Width > 200 {
 		return fmt.Errorf("the width is from 0 to 200 pixels")
 	}
-	if _, err := ParseColour(d.Colour); d.Colour != "" && err != nil {
+	if _, err := parseColour(d.Colour); d.Colour != "" && err != nil {
 		return err
 	}
 	return nil
@@ -136,7 +136,7 @@ func (d DarkSafe) pixels(multiple int) float64 {
 	switch {
 	case d.Width > 0:
 		return d.Width * float64(multiple)
-	case d.Way == Plate:
+	case d.Way == plate:
 		return 8
 	}
 	return 2
@@ -156,12 +156,12 @@ func MakeDarkSafe(img *image.NRGBA, d DarkSafe) (_ *image.NRGBA, err error) {
 func (d DarkSafe) fixed(img *image.NRGBA, multiple int) *image.NRGBA {
 	c := color.NRGBA{255, 255, 255, 255}
 	if d.Colour != "" {
-		c, _ = ParseColour(d.Colour) // was checked
+		c, _ = parseColour(d.Colour) // was checked
 	}
 	width := d.pixels(multiple)
 	img = grown(img, int(math.Ceil(width)))
-	if d.Way == Plate {
-		return Recipe{Shape: Rounded, Radius: width}.shaped(Over(img, c), 1)
+	if d.Way == plate {
+		return Recipe{Shape: Rounded, Radius: width}.shaped(over(img, c), 1)
 	}
 	return outlined(img, c, width)
 }
@@ -202,8 +202,8 @@ func outlined(img *image.NRGBA, line color.NRGBA, width float64) *image.NRGBA {
 	return out
 }
 
-// Over draws a picture over a background, as it is seen there.
-func Over(img *image.NRGBA, background color.NRGBA) *image.NRGBA {
+// over draws a picture over a background, as it is seen there.
+func over(img *image.NRGBA, background color.NRGBA) *image.NRGBA {
 	out := image.NewNRGBA(image.Rect(0, 0, img.Rect.Dx(), img.Rect.Dy()))
 	for i := 0; i+3 < len(img.Pix); i += 4 {
 		c := blended(color.NRGBA{img.Pix[i], img.Pix[i+1], img.Pix[i+2], img.Pix[i+3]}, background, 1)

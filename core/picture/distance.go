@@ -14,9 +14,9 @@ const Measure = "1 - SSIM (Wang, Bovik, Sheikh, Simoncelli, IEEE TIP 13, 2004: 1
 // found by looking. A photograph's grain may go; the edge of a drawing stands on flat background, where all can be seen;
 // and the bands that few colours make of a photograph's sky are seen sooner than the measure says.
 const (
-	UnseenInPhoto   = 0.04
-	UnseenInBands   = 0.012
-	UnseenInDrawing = 0.005
+	unseenInPhoto   = 0.04
+	unseenInBands   = 0.012
+	unseenInDrawing = 0.005
 )
 
 // Difference tells how far apart two pictures of the same size look: 0 for the same, 1 for nothing in common. With

@@ -12,7 +12,7 @@ import (
 // Limits of a rendition.
 const (
 	MaxDisplay  = 2000 // px, width or height at which it is shown
-	MaxMultiple = 3    // pixels for each px
+	maxMultiple = 3    // pixels for each px
 )
 
 // Point is a place in a picture, in shares of its width and height from the upper left, 0 to 1.
@@ -65,8 +65,8 @@ func (r Recipe) Check() (err error) {
 		return fmt.Errorf("width and height are from 1 to %d px", MaxDisplay)
 	case r.Width == 0 && r.Height == 0:
 		return errors.New("a width or a height in px is needed: that at which the picture is shown")
-	case r.Multiple < 0 || r.Multiple > MaxMultiple:
-		return fmt.Errorf("the multiple is from 1 to %d", MaxMultiple)
+	case r.Multiple < 0 || r.Multiple > maxMultiple:
+		return fmt.Errorf("the multiple is from 1 to %d", maxMultiple)
 	case r.Zoom != 0 && (r.Zoom < 1 || r.Zoom > 20):
 		return errors.New("the zoom is from 1 to 20")
 	case r.Focus != nil && !within(r.Focus.X, r.Focus.Y):
@@ -77,7 +77,7 @@ func (r Recipe) Check() (err error) {
 		return fmt.Errorf("radius and ring are from 0 to %d px", MaxDisplay)
 	}
 	for _, c := range []string{r.Colour, r.Background} {
-		if _, err := ParseColour(c); c != "" && err != nil {
+		if _, err := parseColour(c); c != "" && err != nil {
 			return err
 		}
 	}
@@ -174,7 +174,7 @@ func (p *Picture) Fit(r Recipe) (_ *Rendition, err error) {
 func (p *Picture) frame(img *image.NRGBA, r Recipe, width, height int, notes *Picture) (*image.NRGBA, error) {
 	from := r.window(float64(p.Width), float64(p.Height), float64(width), float64(height))
 	if p.drawing != nil { // a drawing is drawn as large as it is needed
-		scale := min(max(float64(width)/from.width, 1), float64(MaxSide)/float64(max(p.Width, p.Height)), math.Sqrt(MaxArea/float64(p.Width*p.Height)))
+		scale := min(max(float64(width)/from.width, 1), float64(maxSide)/float64(max(p.Width, p.Height)), math.Sqrt(maxArea/float64(p.Width*p.Height)))
 		var err error
 		if img, err = drawSVG(p.drawing, int(math.Ceil(float64(p.Width)*scale)), int(math.Ceil(float64(p.Height)*scale))); err != nil {
 			return nil, err

@@ -279,7 +279,7 @@ func (h *header) tiff(data []byte) error {
 	h.Transparent = len(t[tagExtra].numbers) > 0 && t.int(tagExtra) != 0
 	h.icc = t[tagICC].bytes
 	h.exif(data)
-	for next != 0 && h.Frames <= MaxFrames {
+	for next != 0 && h.Frames <= maxFrames {
 		h.Frames++
 		if _, next, err = readDirectory(data, next); err != nil {
 			return nil // pages behind the first are not read

@@ -20,5 +20,5 @@ var keyLetters = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567").WithPadd
 // format. Another content has another name.
 func KeyOf(data []byte) string {
 	sum := sha256.Sum256(data)
-	return keyLetters.EncodeToString(sum[:15]) + Ending(Sniff(data))
+	return keyLetters.EncodeToString(sum[:15]) + Ending(sniff(data))
 }

@@ -427,7 +427,7 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if facts.Width < 1 || facts.Height < 1 || facts.Width > MaxSide || facts.Width*facts.Height*facts.Frames > MaxArea || facts.Bytes != len(data) {
+		if facts.Width < 1 || facts.Height < 1 || facts.Width > maxSide || facts.Width*facts.Height*facts.Frames > maxArea || facts.Bytes != len(data) {
 			t.Fatalf("%+v", facts)
 		}
 		if facts.Width*facts.Height > 1<<18 { // larger ones take long, and nothing else is done to them

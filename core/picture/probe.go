@@ -27,9 +27,9 @@ import (
 // Limits of a picture that is read. They are held against the header, before anything is decoded.
 const (
 	MaxBytes  = 32 << 20   // bytes of the file
-	MaxSide   = 20_000     // pixels, width or height
-	MaxArea   = 40_000_000 // pixels, width times height, of all frames together
-	MaxFrames = 300        // frames of an animation
+	maxSide   = 20_000     // pixels, width or height
+	maxArea   = 40_000_000 // pixels, width times height, of all frames together
+	maxFrames = 300        // frames of an animation
 )
 
 // The formats, as they are told from the content.
@@ -115,8 +115,8 @@ var formats = []format{
 	{TIFF, []string{"II*\x00", "MM\x00*"}, (*header).tiff},
 }
 
-// Sniff tells a picture's format from how it begins; empty for what is none of them.
-func Sniff(data []byte) string {
+// sniff tells a picture's format from how it begins; empty for what is none of them.
+func sniff(data []byte) string {
 	for _, f := range formats {
 		if slices.ContainsFunc(f.magic, func(magic string) bool { return begins(data, magic) }) {
 			return f.name
@@ -144,7 +144,7 @@ func readHeader(data []byte) (*header, error) {
 	if len(data) > MaxBytes {
 		return nil, fmt.Errorf("the file has %d kB; at most %d kB are read", len(data)>>10, MaxBytes>>10)
 	}
-	h := &header{Facts: Facts{Format: Sniff(data), Bytes: len(data), Depth: 8, Colours: "rgb", Frames: 1, Holds: []string{}}}
+	h := &header{Facts: Facts{Format: sniff(data), Bytes: len(data), Depth: 8, Colours: "rgb", Frames: 1, Holds: []string{}}}
 	var err error
 	switch h.Format {
 	case "":
@@ -174,14 +174,14 @@ func (h *header) limits() error {
 	switch {
 	case h.Width < 1 || h.Height < 1:
 		return fmt.Errorf("it has %d x %d px", h.Width, h.Height)
-	case h.Width > MaxSide || h.Height > MaxSide:
-		return fmt.Errorf("it claims %d x %d px; at most %d are read each way", h.Width, h.Height, MaxSide)
-	case h.Width*h.Height > MaxArea:
-		return fmt.Errorf("it claims %d x %d px; at most %d million are read", h.Width, h.Height, MaxArea/1_000_000)
-	case h.Frames > MaxFrames:
-		return fmt.Errorf("it has more than %d frames", MaxFrames)
-	case h.Width*h.Height*h.Frames > MaxArea:
-		return fmt.Errorf("its %d frames claim %d million pixels together; at most %d are read", h.Frames, h.Width*h.Height*h.Frames/1_000_000, MaxArea/1_000_000)
+	case h.Width > maxSide || h.Height > maxSide:
+		return fmt.Errorf("it claims %d x %d px; at most %d are read each way", h.Width, h.Height, maxSide)
+	case h.Width*h.Height > maxArea:
+		return fmt.Errorf("it claims %d x %d px; at most %d million are read", h.Width, h.Height, maxArea/1_000_000)
+	case h.Frames > maxFrames:
+		return fmt.Errorf("it has more than %d frames", maxFrames)
+	case h.Width*h.Height*h.Frames > maxArea:
+		return fmt.Errorf("its %d frames claim %d million pixels together; at most %d are read", h.Frames, h.Width*h.Height*h.Frames/1_000_000, maxArea/1_000_000)
 	}
 	return nil
 }

@@ -14,20 +14,20 @@ type Shape string
 
 // The shapes.
 const (
-	Square  Shape = ""        // as it is
+	square  Shape = ""        // as it is
 	Round   Shape = "round"   // an ellipse that touches all sides
 	Rounded Shape = "rounded" // corners with a radius
 )
 
 func (s Shape) check() error {
-	if s != Square && s != Round && s != Rounded {
+	if s != square && s != Round && s != Rounded {
 		return fmt.Errorf("the shape %q is not known; it is round or rounded", string(s))
 	}
 	return nil
 }
 
-// ParseColour reads #rgb or #rrggbb; the sign may be left out, since shells take it for a comment.
-func ParseColour(s string) (color.NRGBA, error) {
+// parseColour reads #rgb or #rrggbb; the sign may be left out, since shells take it for a comment.
+func parseColour(s string) (color.NRGBA, error) {
 	digits := strings.TrimPrefix(s, "#")
 	if len(digits) == 3 {
 		digits = string([]byte{digits[0], digits[0], digits[1], digits[1], digits[2], digits[2]})
@@ -42,16 +42,16 @@ func ParseColour(s string) (color.NRGBA, error) {
 	return color.NRGBA{uint8(n >> 16), uint8(n >> 8), uint8(n), 255}, nil
 }
 
-// Hex writes a colour as #rrggbb.
-func Hex(c color.NRGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
+// hexOf writes a colour as #rrggbb.
+func hexOf(c color.NRGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
 // shaped cuts the shape, draws the ring and lays the background, in the pixels of a rendition with so many for each px.
 func (r Recipe) shaped(img *image.NRGBA, scale float64) *image.NRGBA {
-	ring, _ := ParseColour(r.Colour) // was checked; black without one
+	ring, _ := parseColour(r.Colour) // was checked; black without one
 	ring.A = 255
-	background, err := ParseColour(r.Background)
+	background, err := parseColour(r.Background)
 	covered := err == nil
-	if r.Shape == Square && r.Ring == 0 && !covered {
+	if r.Shape == square && r.Ring == 0 && !covered {
 		return img
 	}
 	w, h := float64(img.Rect.Dx()), float64(img.Rect.Dy())

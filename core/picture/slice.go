@@ -12,8 +12,8 @@ import (
 	"missivum/core/problem"
 )
 
-// MaxPieces is how many pieces a design may be cut into.
-const MaxPieces = 100
+// maxPieces is how many pieces a design may be cut into.
+const maxPieces = 100
 
 // Line is a cut, in px of the design as it is shown.
 type Line struct {
@@ -127,8 +127,8 @@ func (s *Sliced) remark(p *Piece) {
 
 // all lists the map's lines with those of its grid and ends filled in.
 func (m SliceMap) all(width, height int) ([]Line, error) {
-	if m.Columns < 0 || m.Rows < 0 || m.Columns > MaxPieces || m.Rows > MaxPieces || len(m.Lines) > MaxPieces {
-		return nil, fmt.Errorf("at most %d columns, rows and lines are cut", MaxPieces)
+	if m.Columns < 0 || m.Rows < 0 || m.Columns > maxPieces || m.Rows > maxPieces || len(m.Lines) > maxPieces {
+		return nil, fmt.Errorf("at most %d columns, rows and lines are cut", maxPieces)
 	}
 	lines := slices.Clone(m.Lines)
 	for i := 1; i < m.Columns; i++ {
@@ -205,8 +205,8 @@ func (m SliceMap) cut(width, height int) ([]image.Rectangle, error) {
 			pieces = append(pieces, image.Rect(xs[i], ys[j], xs[right], ys[low]))
 		}
 	}
-	if len(pieces) > MaxPieces {
-		return nil, fmt.Errorf("the lines make %d pieces; at most %d are cut", len(pieces), MaxPieces)
+	if len(pieces) > maxPieces {
+		return nil, fmt.Errorf("the lines make %d pieces; at most %d are cut", len(pieces), maxPieces)
 	}
 	return pieces, nil
 }
@@ -235,9 +235,9 @@ func (m SliceMap) labelled(cut []image.Rectangle, s *Sliced) ([]Piece, error) {
 func (p *Piece) render(pixels *image.NRGBA, multiple int, name string) error {
 	at := image.Rect(p.X, p.Y, p.X+p.Width, p.Y+p.Height)
 	part := cloned(toNRGBA(pixels.SubImage(image.Rectangle{at.Min.Mul(multiple), at.Max.Mul(multiple)})))
-	p.Background = Hex(meanColour(part))
+	p.Background = hexOf(meanColour(part))
 	if c, plain := onlyColour(part); plain && p.Link == "" && p.Alt == "" {
-		p.Plain = Hex(c)
+		p.Plain = hexOf(c)
 		if c.A == 0 {
 			p.Plain = "transparent"
 		}
@@ -254,12 +254,12 @@ func (p *Piece) render(pixels *image.NRGBA, multiple int, name string) error {
 
 // meanColour averages the light of a picture's pixels over white.
 func meanColour(img *image.NRGBA) color.NRGBA {
-	return Resized(Over(img, color.NRGBA{255, 255, 255, 255}), 1, 1).NRGBAAt(0, 0)
+	return Resized(over(img, color.NRGBA{255, 255, 255, 255}), 1, 1).NRGBAAt(0, 0)
 }
 
 // readableOn is the colour of text that contrasts more with a background.
 func readableOn(background string) string {
-	if c, err := ParseColour(background); err == nil && lightnessOf(c) < 55 {
+	if c, err := parseColour(background); err == nil && lightnessOf(c) < 55 {
 		return "#ffffff"
 	}
 	return "#1c1c1c"

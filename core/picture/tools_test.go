@@ -130,7 +130,7 @@ func TestCompress(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		if d := Difference(r.Exact, back.Image()); d > max(c.weight.Threshold, UnseenInPhoto) {
+		if d := Difference(r.Exact, back.Image()); d > max(c.weight.Threshold, unseenInPhoto) {
 			t.Errorf("%s: difference %v", name, d)
 		}
 	}
@@ -215,7 +215,7 @@ func TestPicturesThatVanishAreFoundAndFixed(t *testing.T) {
 			t.Errorf("%s vanishes on %v, want %v", name, got, c.want)
 		}
 	}
-	for _, d := range []DarkSafe{{Way: Outline}, {Way: Outline, Width: 3, Colour: "#f2f6f5"}, {Way: Plate}, {Way: Plate, Colour: "#c8553d", Width: 12}} {
+	for _, d := range []DarkSafe{{Way: Outline}, {Way: Outline, Width: 3, Colour: "#f2f6f5"}, {Way: plate}, {Way: plate, Colour: "#c8553d", Width: 12}} {
 		made, err := MakeDarkSafe(bar(teal), d)
 		if err != nil {
 			t.Fatal(err)
@@ -224,7 +224,7 @@ func TestPicturesThatVanishAreFoundAndFixed(t *testing.T) {
 			t.Errorf("%+v vanishes on %v", d, backgrounds)
 		}
 	}
-	for _, d := range []DarkSafe{{Way: Outline}, {Way: Plate, Width: 3}} { // in a recipe: within the size that is asked for
+	for _, d := range []DarkSafe{{Way: Outline}, {Way: plate, Width: 3}} { // in a recipe: within the size that is asked for
 		for multiple := 1; multiple <= 3; multiple++ {
 			made, err := Fit(written(t, PNG, bar(teal)), Recipe{Width: 60, Height: 30, Multiple: multiple, Dark: &d})
 			if err != nil {
@@ -235,10 +235,10 @@ func TestPicturesThatVanishAreFoundAndFixed(t *testing.T) {
 			}
 		}
 	}
-	if _, err := Fit(written(t, PNG, bar(teal)), Recipe{Width: 3, Height: 2, Multiple: 1, Dark: &DarkSafe{Way: Plate}}); err == nil || !strings.Contains(err.Error(), "no room") {
+	if _, err := Fit(written(t, PNG, bar(teal)), Recipe{Width: 3, Height: 2, Multiple: 1, Dark: &DarkSafe{Way: plate}}); err == nil || !strings.Contains(err.Error(), "no room") {
 		t.Errorf("a plate in 3 x 2 px: %v", err)
 	}
-	for _, d := range []DarkSafe{{Way: "glow"}, {Way: Outline, Colour: "white"}, {Way: Plate, Width: 999}} {
+	for _, d := range []DarkSafe{{Way: "glow"}, {Way: Outline, Colour: "white"}, {Way: plate, Width: 999}} {
 		if _, err := MakeDarkSafe(bar(teal), d); err == nil {
 			t.Errorf("%+v is taken", d)
 		}

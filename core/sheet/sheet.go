@@ -32,17 +32,17 @@ type View string
 const (
 	Light   View = "light"
 	Dark    View = "dark"
-	Blocked View = "blocked" // pictures blocked, in light
+	blocked View = "blocked" // pictures blocked, in light
 )
 
-// Views lists the views that there are.
-var Views = []View{Light, Dark, Blocked}
+// views lists the views that there are.
+var views = []View{Light, Dark, blocked}
 
 // CheckViews is an error for a view that there is not.
 func CheckViews(list []View) (err error) {
 	defer func() { err = problem.As(problem.Invalid, err) }()
 	for _, v := range list {
-		if !slices.Contains(Views, v) {
+		if !slices.Contains(views, v) {
 			return fmt.Errorf("the view %q is not known; it is light, dark or blocked", v)
 		}
 	}
@@ -163,7 +163,7 @@ func rendered(prepared *preview.Preview, profile *client.Profile, in Input, who 
 	rings := rings(profile.ID, report, prepared.Source)
 	widest := widestRow(prepared.Doc)
 	for _, view := range in.Views {
-		v := journey.View{Dark: view == Dark, Blocked: view == Blocked}
+		v := journey.View{Dark: view == Dark, Blocked: view == blocked}
 		kept, err := prepared.Seen(profile, client.Render, v, in.Variant, who)
 		if err != nil {
 			return line, err
@@ -179,7 +179,7 @@ func rendered(prepared *preview.Preview, profile *client.Profile, in Input, who 
 			cell.Text, cell.Width = kept.Body, textWidth
 		case view == Dark && profile.Dark == nil && profile.Form == "html":
 			cell.Same = "Colours stay as they are in light."
-		case view == Blocked && (profile.Pictures == nil || profile.Pictures.Hosted.As == client.Shown):
+		case view == blocked && (profile.Pictures == nil || profile.Pictures.Hosted.As == client.Shown):
 			cell.Same = "Pictures are shown at once."
 		case kept.Form == compose.HTML:
 			cell.Body = template.HTML(rings + kept.Body) //nolint:gosec // the page runs no script and loads nothing; see its policy

@@ -47,7 +47,7 @@ func made(t *testing.T, name string, views ...View) (*Sheet, string) {
 }
 
 func TestEveryClientHasALineForEachPerson(t *testing.T) {
-	s, page := made(t, "regatta", Light, Dark, Blocked)
+	s, page := made(t, "regatta", Light, Dark, blocked)
 	if len(s.Sitters) != 2 || len(s.Sitters[0].Lines) != 13 || len(s.Sitters[1].Lines[4].Cells) != 3 {
 		t.Fatalf("%d people", len(s.Sitters))
 	}
@@ -118,7 +118,7 @@ func TestChoose(t *testing.T) {
 }
 
 func TestCheckViews(t *testing.T) {
-	if err := CheckViews([]View{Blocked, Light}); err != nil {
+	if err := CheckViews([]View{blocked, Light}); err != nil {
 		t.Error(err)
 	}
 	if err := CheckViews([]View{Light, "dusk"}); err == nil || !strings.Contains(err.Error(), `"dusk"`) {

@@ -22,8 +22,8 @@ import (
 // ErrNoLimit is returned for a client without a limit of characters when no target is given.
 var ErrNoLimit error = problem.New(problem.Invalid, "this client has no limit of characters; give a target")
 
-// ErrNoClient is returned for a client that is not among the profiles.
-var ErrNoClient error = problem.New(problem.Invalid, "there is no client profile")
+// errNoClient is returned for a client that is not among the profiles.
+var errNoClient error = problem.New(problem.Invalid, "there is no client profile")
 
 // Step is one thing that was done, and what it saved for the worst person.
 type Step struct {
@@ -101,7 +101,7 @@ func Run(ctx context.Context, in check.Input, id string, target int) (*Result, e
 func limited(profiles []*client.Profile, id string, target int) (*client.Profile, error) {
 	p := client.Book(profiles).Find(id)
 	if p == nil {
-		return nil, fmt.Errorf("%w %q", ErrNoClient, id)
+		return nil, fmt.Errorf("%w %q", errNoClient, id)
 	}
 	limit := client.Limit{Measure: client.Characters, Severity: client.Breaks, Says: "the target", Basis: client.Assumed}
 	if at := slices.IndexFunc(p.Limits, func(l client.Limit) bool { return l.Measure == client.Characters }); at >= 0 {

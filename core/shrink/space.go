@@ -55,7 +55,7 @@ var mark = regexp.MustCompile(` ` + field.AttrSource + `="(\d+):(\d+)"`)
 func SpaceOf(in check.Input, id, variant string, who *person.Person) (*Space, error) {
 	profile := client.Book(in.Profiles).Find(id)
 	if profile == nil {
-		return nil, fmt.Errorf("%w %q", ErrNoClient, id)
+		return nil, fmt.Errorf("%w %q", errNoClient, id)
 	}
 	if variant == "" {
 		variant = in.Template.Variants()[0]

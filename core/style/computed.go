@@ -167,7 +167,7 @@ func Box(n *markup.Node, property string, fontSize float64) (s Sides, ok bool) {
 			continue
 		}
 		if side == "" {
-			if all, fits := BoxSides(d.Value, fontSize); fits {
+			if all, fits := boxSides(d.Value, fontSize); fits {
 				s, ok = all, true
 			}
 			continue

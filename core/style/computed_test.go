@@ -109,7 +109,7 @@ func FuzzValues(f *testing.F) {
 		if len(value) > 200 {
 			return
 		}
-		BoxSides(value, 16)
+		boxSides(value, 16)
 		Families(value)
 		text := PlainText
 		for _, property := range []string{"font", "font-size", "line-height", "font-weight", "text-decoration"} {

@@ -54,7 +54,7 @@ func RewriteUnits(value string, units []string, to string) string {
 
 // HasColour reports whether a value has a colour in one of the forms that ColourForm names.
 func HasColour(value string, forms []string) bool {
-	for _, form := range ColourForms(value) {
+	for _, form := range colourForms(value) {
 		if slices.Contains(forms, form) {
 			return true
 		}
@@ -62,10 +62,10 @@ func HasColour(value string, forms []string) bool {
 	return false
 }
 
-// ColourForms names the forms of the colours in a value: hex3, hex4, hex6, hex8, rgb, rgba, hsl (with hsla),
+// colourForms names the forms of the colours in a value: hex3, hex4, hex6, hex8, rgb, rgba, hsl (with hsla),
 // function for any newer one, current, transparent (CSS Color Module Level 4, 4 to 11). Names are left out: every
 // engine knows them.
-func ColourForms(value string) []string {
+func colourForms(value string) []string {
 	if !strings.ContainsAny(value, "#(") && !strings.ContainsAny(value, "rR") {
 		return nil
 	}

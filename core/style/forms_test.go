@@ -64,7 +64,7 @@ func TestColourForms(t *testing.T) {
 		"#12":                           "",
 		"color-mix(in srgb, red, blue)": "function",
 	} {
-		if got := strings.Join(ColourForms(value), " "); got != want {
+		if got := strings.Join(colourForms(value), " "); got != want {
 			t.Errorf("%q: %q, want %q", value, got, want)
 		}
 	}

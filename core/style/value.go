@@ -81,8 +81,8 @@ func Length(value string, fontSize float64) (float64, bool) {
 // Sides are the four sides of a box, in px.
 type Sides struct{ Top, Right, Bottom, Left float64 }
 
-// BoxSides reads the value of a property such as margin or padding: one to four lengths.
-func BoxSides(value string, fontSize float64) (Sides, bool) {
+// boxSides reads the value of a property such as margin or padding: one to four lengths.
+func boxSides(value string, fontSize float64) (Sides, bool) {
 	var lengths []float64
 	for _, word := range strings.Fields(value) {
 		n, ok := Length(word, fontSize)

@@ -39,8 +39,8 @@ const (
 // Limits of a template.
 const (
 	MaxPictures = 100
-	MaxSettings = 64 << 10 // bytes
-	MaxText     = 64 << 10 // bytes, of a text form written by hand
+	maxSettings = 64 << 10 // bytes
+	maxText     = 64 << 10 // bytes, of a text form written by hand
 	MaxPicture  = 4 << 20  // bytes, of a picture
 )
 
@@ -112,7 +112,7 @@ type Naming string
 
 // The namings.
 const (
-	ByFile    Naming = "file"    // by the file's own name: a new picture takes the place of the old one
+	byFile    Naming = "file"    // by the file's own name: a new picture takes the place of the old one
 	ByContent Naming = "content" // by the content (picture.KeyOf): an address always shows the same picture
 )
 
@@ -241,7 +241,7 @@ func (t *Template) PictureNames() []string {
 func (t *Template) Hosting() (address string, naming Naming) {
 	if p := t.Settings.Pictures; p.Address != "" {
 		if p.Naming == "" {
-			return p.Address, ByFile
+			return p.Address, byFile
 		}
 		return p.Address, p.Naming
 	}
@@ -409,8 +409,8 @@ func (t *Template) checkTexts() error {
 			return fmt.Errorf("%s is no text form; they are called template.txt, or template.reply.txt for the variant reply", file)
 		case variant != "" && !slices.Contains(t.Variants(), variant):
 			return fmt.Errorf("%s is for the variant %q; the template has %s", file, variant, strings.Join(t.Variants(), ", "))
-		case len(text) > MaxText:
-			return fmt.Errorf("%s is larger than %d kB", file, MaxText>>10)
+		case len(text) > maxText:
+			return fmt.Errorf("%s is larger than %d kB", file, maxText>>10)
 		case !utf8.ValidString(text):
 			return fmt.Errorf("%s is not UTF-8; save it as UTF-8 text", file)
 		}
@@ -429,8 +429,8 @@ func (t *Template) readSettings() error {
 	if strings.TrimSpace(t.SettingsText) == "" {
 		return nil
 	}
-	if len(t.SettingsText) > MaxSettings {
-		return fmt.Errorf("the settings are larger than %d kB", MaxSettings>>10)
+	if len(t.SettingsText) > maxSettings {
+		return fmt.Errorf("the settings are larger than %d kB", maxSettings>>10)
 	}
 	d := yaml.NewDecoder(strings.NewReader(t.SettingsText))
 	d.KnownFields(true)
@@ -489,8 +489,8 @@ func (t *Template) readSettings() error {
 }
 
 func (p *PictureSettings) check() error {
-	if p.Naming != "" && p.Naming != ByFile && p.Naming != ByContent {
-		return fmt.Errorf("pictures.naming %q must be %s or %s", p.Naming, ByFile, ByContent)
+	if p.Naming != "" && p.Naming != byFile && p.Naming != ByContent {
+		return fmt.Errorf("pictures.naming %q must be %s or %s", p.Naming, byFile, ByContent)
 	}
 	for _, form := range slices.Sorted(maps.Keys(p.Delivery)) {
 		list := deliveries[form]
@@ -547,7 +547,7 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	settings, err := readFile(fsys, SettingsFile, MaxSettings)
+	settings, err := readFile(fsys, SettingsFile, maxSettings)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -601,7 +601,7 @@ func readTexts(fsys fs.FS) (map[string]string, error) {
 		if _, ok := TextFile(e.Name()); !ok || e.IsDir() {
 			continue
 		}
-		text, err := readFile(fsys, e.Name(), MaxText)
+		text, err := readFile(fsys, e.Name(), maxText)
 		if err != nil {
 			return nil, err
 		}

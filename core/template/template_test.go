@@ -66,7 +66,7 @@ func TestWrongFoldersAreRefused(t *testing.T) {
 		"constant's name":         {"organisation: {a b: x}", "letters, digits", nil},
 		"missing picture":         {"pictures: {files: {logo: {file: lgo.png}}}", "there is logo.png", map[string][]byte{"logo.png": dot(t)}},
 		"not a picture":           {"", "web page", map[string][]byte{"logo.png": []byte("<html>")}},
-		"too much":                {strings.Repeat("# x\n", MaxSettings), "larger than", nil},
+		"too much":                {strings.Repeat("# x\n", maxSettings), "larger than", nil},
 	} {
 		if c.settings != "" && strings.HasPrefix(name, "too") {
 			c.settings += "title: x"
@@ -196,7 +196,7 @@ func TestTextFormsByHand(t *testing.T) {
 			t.Errorf("%s: %v", file, err)
 		}
 	}
-	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": strings.Repeat("x", MaxText+1)}}); err == nil || !strings.Contains(err.Error(), "larger than 64 kB") {
+	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": strings.Repeat("x", maxText+1)}}); err == nil || !strings.Contains(err.Error(), "larger than 64 kB") {
 		t.Errorf("too large a text: %v", err)
 	}
 	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": "\xff"}}); err == nil || !strings.Contains(err.Error(), "not UTF-8") {

@@ -30,7 +30,7 @@ import (
 const (
 	MaxJSON    = 4 << 20
 	MaxArchive = 64 << 20
-	MaxCSV     = 256 << 20
+	maxCSV     = 256 << 20
 )
 
 // API serves the service's capabilities over HTTP.
@@ -57,7 +57,7 @@ func New(a *API) http.Handler {
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
 	r.Use(a.requestID, a.logged, a.recovered, headers, onlyLoopbackNames, noCrossSiteWrites, asOwner)
-	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, Health{Status: "ok", Version: a.Version}) })
+	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, health{Status: "ok", Version: a.Version}) })
 	r.GET("/readyz", a.ready)
 	v1 := r.Group("/api/v1")
 	v1.GET("/openapi.json", openAPI)
@@ -91,7 +91,7 @@ func New(a *API) http.Handler {
 	v1.GET("/people/:mail", a.getPerson)
 	v1.DELETE("/people/:mail/photo", a.removePhoto)
 	v1.GET("/people/hard-cases", a.listHardCases)
-	v1.POST("/people/import", limit(MaxCSV), a.importPeople)
+	v1.POST("/people/import", limit(maxCSV), a.importPeople)
 
 	v1.GET("/clients", a.listClients)
 	v1.GET("/clients/:id", a.getClient)
@@ -134,8 +134,8 @@ func Routes(h http.Handler) [][2]string {
 	return list
 }
 
-// Health is the answer of /healthz and /readyz.
-type Health struct {
+// health is the answer of /healthz and /readyz.
+type health struct {
 	Status  string `json:"status"`
 	Version string `json:"version"`
 }
@@ -145,7 +145,7 @@ func (a *API) ready(c *gin.Context) {
 		refuse(c, http.StatusServiceUnavailable, "The database does not answer.")
 		return
 	}
-	c.JSON(http.StatusOK, Health{Status: "ready", Version: a.Version})
+	c.JSON(http.StatusOK, health{Status: "ready", Version: a.Version})
 }
 
 // Problem is an error as application/problem+json (RFC 9457).

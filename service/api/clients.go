@@ -73,8 +73,8 @@ func (a *API) removeClientDocument(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-// FixRequest asks for fixes of a stored template or of a draft of it.
-type FixRequest struct {
+// fixRequest asks for fixes of a stored template or of a draft of it.
+type fixRequest struct {
 	template.Draft
 	Clients []string `json:"clients"`
 	Checks  []string `json:"checks"` // none: every fix that is safe
@@ -83,7 +83,7 @@ type FixRequest struct {
 }
 
 func (a *API) fixTemplate(c *gin.Context) {
-	var in FixRequest
+	var in fixRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
 	if !ok {
 		return
@@ -97,7 +97,7 @@ func (a *API) fixTemplate(c *gin.Context) {
 }
 
 func (a *API) mapTemplate(c *gin.Context) {
-	var in CheckRequest
+	var in checkRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
 	if !ok {
 		return

@@ -11,8 +11,8 @@ import (
 	"missivum/service/store"
 )
 
-// Job is long work and how far it is.
-type Job struct {
+// job is long work and how far it is.
+type job struct {
 	ID       string           `json:"id"`
 	Kind     string           `json:"kind"` // package, photos
 	Title    string           `json:"title"`
@@ -42,8 +42,8 @@ type Change struct {
 // mostListed is how many jobs or changes one answer holds at most.
 const mostListed = 200
 
-func jobOf(j store.Job) Job {
-	out := Job{
+func jobOf(j store.Job) job {
+	out := job{
 		ID: j.ID, Kind: j.Kind, Title: j.Title, State: string(j.State), Total: j.Total, Done: j.Done, Unit: j.Unit, Message: j.Message,
 		Result: json.RawMessage(j.Result), By: j.By, Created: j.Created,
 	}
@@ -58,7 +58,7 @@ func jobOf(j store.Job) Job {
 
 func (a *API) listJobs(c *gin.Context) {
 	records, err := a.Jobs.List(c.Request.Context(), c.Query("kind"), mostListed)
-	list := []Job{}
+	list := []job{}
 	for _, j := range records {
 		list = append(list, jobOf(j))
 	}

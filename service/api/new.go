@@ -26,8 +26,8 @@ type Starter struct {
 	Variants []string `json:"variants"`
 }
 
-// CleanRequest asks for a cleaned source.
-type CleanRequest struct {
+// cleanRequest asks for a cleaned source.
+type cleanRequest struct {
 	Source   string `json:"source"`
 	Tracking bool   `json:"tracking"`
 	JoinText bool   `json:"joinText"`
@@ -35,9 +35,9 @@ type CleanRequest struct {
 	IndentOnly bool `json:"indentOnly"`
 }
 
-// NewRequest says what a new template is made of: a starter or a page. With a person the page is that person's
+// newRequest says what a new template is made of: a starter or a page. With a person the page is that person's
 // signature.
-type NewRequest struct {
+type newRequest struct {
 	Starter  string            `json:"starter"` // or
 	Text     string            `json:"text"`    // a page; or
 	Data     string            `json:"data"`    // its bytes, base64: its character set is recognised
@@ -67,8 +67,8 @@ type Recognised struct {
 	NotFound    []string               `json:"notFound"`    // fields of the person that stand nowhere
 }
 
-// FillRequest asks for one form of a signature as a file, or for the set of three as an archive.
-type FillRequest struct {
+// fillRequest asks for one form of a signature as a file, or for the set of three as an archive.
+type fillRequest struct {
 	template.Draft
 	Person  string       `json:"person"`  // mail address
 	Variant string       `json:"variant"` // empty: the template's first
@@ -97,7 +97,7 @@ func (a *API) listStarters(c *gin.Context) {
 }
 
 func (a *API) cleanSource(c *gin.Context) {
-	var in CleanRequest
+	var in cleanRequest
 	if err := readJSON(c, &in); err != nil {
 		a.fail(c, err)
 		return
@@ -139,7 +139,7 @@ func (a *API) newTemplate(c *gin.Context) {
 
 // created reads a request for a new template and makes it.
 func (a *API) created(c *gin.Context) (create.Result, error) {
-	var in NewRequest
+	var in newRequest
 	if err := readJSON(c, &in); err != nil {
 		return create.Result{}, err
 	}
@@ -169,7 +169,7 @@ func orEmpty[T any](list []T) []T {
 
 // fillTemplate answers with a signature as a file.
 func (a *API) fillTemplate(c *gin.Context) {
-	var in FillRequest
+	var in fillRequest
 	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)

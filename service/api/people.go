@@ -68,8 +68,8 @@ func (a *API) listPeople(c *gin.Context) {
 	c.JSON(http.StatusOK, page)
 }
 
-// PersonDetail is one person.
-type PersonDetail struct {
+// personDetail is one person.
+type personDetail struct {
 	Mail   string            `json:"mail"`
 	Name   string            `json:"name"`
 	Values map[string]string `json:"values"` // by field; blank ones are left out
@@ -86,7 +86,7 @@ func (a *API) getPerson(c *gin.Context) {
 		a.fail(c, problem.New(problem.NotFound, "There is nobody with the mail address %q.", c.Param("mail")))
 		return
 	}
-	out := PersonDetail{Mail: d.Get(who, "mail"), Name: d.Get(who, "cn"), Values: map[string]string{}}
+	out := personDetail{Mail: d.Get(who, "mail"), Name: d.Get(who, "cn"), Values: map[string]string{}}
 	for column, name := range d.Schema.Names() {
 		if value := who.At(column); value != "" {
 			out.Values[name] = value
@@ -104,8 +104,8 @@ func (a *API) removePhoto(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-// HardCase is a person who strains templates, and why.
-type HardCase struct {
+// hardCase is a person who strains templates, and why.
+type hardCase struct {
 	Mail    string   `json:"mail"`
 	Name    string   `json:"name"`
 	Reasons []string `json:"reasons"`
@@ -117,7 +117,7 @@ func (a *API) listHardCases(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	list := []HardCase{}
+	list := []hardCase{}
 	sizes, err := a.sizes(c, d, revision)
 	if err != nil {
 		a.fail(c, err)
@@ -125,7 +125,7 @@ func (a *API) listHardCases(c *gin.Context) {
 	}
 	for _, h := range person.HardCases(d, "", sizes...) {
 		p := &d.People[h.Index]
-		list = append(list, HardCase{Mail: d.Get(p, "mail"), Name: d.Get(p, "cn"), Reasons: h.Reasons})
+		list = append(list, hardCase{Mail: d.Get(p, "mail"), Name: d.Get(p, "cn"), Reasons: h.Reasons})
 	}
 	c.JSON(http.StatusOK, list)
 }
@@ -188,8 +188,8 @@ func (a *API) importPeople(c *gin.Context) {
 
 func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, block.Dialects()) }
 
-// FieldReference is what a template can use.
-type FieldReference struct {
+// fieldReference is what a template can use.
+type fieldReference struct {
 	Fields     []FieldInfo          `json:"fields"`
 	Modifiers  []field.ModifierKind `json:"modifiers"`
 	Attributes []field.Attribute    `json:"attributes"`
@@ -202,7 +202,7 @@ func (a *API) listFields(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, FieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(), Entries: field.EntryNames()})
+	c.JSON(http.StatusOK, fieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(), Entries: field.EntryNames()})
 }
 
 // sizes measures how large the named template becomes for each person; without a name there is no such measure.

@@ -36,14 +36,14 @@ type PictureSummary struct {
 	Outdated []string      `json:"outdated"` // templates that use an older version
 }
 
-// ProbeRequest asks what will go wrong with a picture.
-type ProbeRequest struct {
+// probeRequest asks what will go wrong with a picture.
+type probeRequest struct {
 	Width  int `json:"width"`  // px at which it is shown; 0 with height 0: its true pixels
 	Height int `json:"height"` // px
 }
 
-// ProbeAnswer is what a picture is and what will go wrong with it.
-type ProbeAnswer struct {
+// probeAnswer is what a picture is and what will go wrong with it.
+type probeAnswer struct {
 	Facts     picture.Facts     `json:"facts"`
 	Findings  []check.Finding   `json:"findings"`
 	Multiples []delivery.Advice `json:"multiples"`
@@ -53,22 +53,22 @@ type ProbeAnswer struct {
 	Notes     []string          `json:"notes"` // what reading it changes
 }
 
-// FitRequest asks for a rendition.
-type FitRequest struct {
+// fitRequest asks for a rendition.
+type fitRequest struct {
 	Number int            `json:"number"` // version; 0 for the latest
 	Recipe picture.Recipe `json:"recipe"`
 	Keep   bool           `json:"keep"` // store it and host it
 }
 
-// CompressRequest asks for a lighter file of the same size.
-type CompressRequest struct {
+// compressRequest asks for a lighter file of the same size.
+type compressRequest struct {
 	Number int            `json:"number"`
 	Weight picture.Weight `json:"weight"`
 	Keep   bool           `json:"keep"`
 }
 
-// MadePicture is a rendition with what it looks like.
-type MadePicture struct {
+// madePicture is a rendition with what it looks like.
+type madePicture struct {
 	Key        string          `json:"key"` // where it is hosted, if it is kept
 	Facts      picture.Facts   `json:"facts"`
 	Width      int             `json:"width"`  // px at which it is shown
@@ -84,38 +84,38 @@ type MadePicture struct {
 	Warnings   []string        `json:"warnings"` // what did not work beside keeping it; nothing is lost
 }
 
-// SliceRequest asks for a picture cut into pieces.
-type SliceRequest struct {
+// sliceRequest asks for a picture cut into pieces.
+type sliceRequest struct {
 	Map  picture.SliceMap `json:"map"`
 	Keep bool             `json:"keep"` // store the map
 }
 
-// SlicedPicture is a picture cut into pieces.
-type SlicedPicture struct {
+// slicedPicture is a picture cut into pieces.
+type slicedPicture struct {
 	Width  int           `json:"width"`  // px
 	Height int           `json:"height"` // px
-	Pieces []SlicedPiece `json:"pieces"`
+	Pieces []slicedPiece `json:"pieces"`
 	Table  string        `json:"table"` // HTML with data-picture
 	Look   string        `json:"look"`  // HTML with the pieces in it
 	Notes  []string      `json:"notes"`
 }
 
-// SlicedPiece is a piece with what it looks like.
-type SlicedPiece struct {
+// slicedPiece is a piece with what it looks like.
+type slicedPiece struct {
 	picture.Piece
 	Image string `json:"image"` // data address; empty for one of plain colour
 }
 
-// CodeRequest asks for a code picture of a text, or of a person's vCard.
-type CodeRequest struct {
+// codeRequest asks for a code picture of a text, or of a person's vCard.
+type codeRequest struct {
 	Text         string             `json:"text"`
 	Person       string             `json:"person"`       // mail address
 	Organisation string             `json:"organisation"` // name on the card
 	Recipe       picture.CodeRecipe `json:"recipe"`
 }
 
-// CodeAnswer is a code picture.
-type CodeAnswer struct {
+// codeAnswer is a code picture.
+type codeAnswer struct {
 	Modules int    `json:"modules"` // each way, with the margin
 	Module  int    `json:"module"`  // pixels of a module
 	Width   int    `json:"width"`   // px at which it is shown
@@ -125,14 +125,14 @@ type CodeAnswer struct {
 	Image   string `json:"image"` // data address
 }
 
-// DeliveryChoice sets the way of a form's pictures.
-type DeliveryChoice struct {
+// deliveryChoice sets the way of a form's pictures.
+type deliveryChoice struct {
 	Form string            `json:"form"`
 	Way  template.Delivery `json:"way"`
 }
 
-// AddressRequest asks for addresses to be asked.
-type AddressRequest struct {
+// addressRequest asks for addresses to be asked.
+type addressRequest struct {
 	Addresses []string `json:"addresses"`
 }
 
@@ -163,13 +163,13 @@ func (a *API) pictureRoutes(v1 *gin.RouterGroup) {
 	v1.GET("/addresses", a.listAddresses)
 	v1.POST("/addresses", limit(MaxJSON), a.checkAddresses)
 	v1.GET("/photos", a.getPhotos)
-	v1.POST("/photos", limit(MaxPhotos), a.startPhotos)
+	v1.POST("/photos", limit(maxPhotos), a.startPhotos)
 	v1.DELETE("/photos", a.stopPhotos)
 	v1.GET("/pictures/:name/changes", a.getPictureChanges)
 }
 
-// MaxPhotos is the largest archive of photos, in bytes.
-const MaxPhotos = 1 << 30
+// maxPhotos is the largest archive of photos, in bytes.
+const maxPhotos = 1 << 30
 
 // answer sends a value, or the problem.
 func answer[T any](a *API, c *gin.Context, value T, err error) {
@@ -277,7 +277,7 @@ func (a *API) putAlts(c *gin.Context) {
 }
 
 func (a *API) probePicture(c *gin.Context) {
-	in, ok := body[ProbeRequest](a, c)
+	in, ok := body[probeRequest](a, c)
 	if !ok {
 		return
 	}
@@ -296,7 +296,7 @@ func (a *API) probePicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	out := ProbeAnswer{Facts: version.Facts, Multiples: delivery.Multiples(profiles, "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
+	out := probeAnswer{Facts: version.Facts, Multiples: delivery.Multiples(profiles, "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
 	if read.Transparent {
 		out.Sights = picture.Sights(read.Image())
 		out.Vanishes = append(out.Vanishes, picture.Vanishes(out.Sights)...)
@@ -321,7 +321,7 @@ func (a *API) made(c *gin.Context, version pictures.Version, recipe picture.Reci
 		a.fail(c, problem.As(problem.Invalid, err))
 		return
 	}
-	m := MadePicture{
+	m := madePicture{
 		Key: picture.KeyOf(r.Data), Facts: r.Facts, Before: version.Facts.Bytes, Difference: r.Difference, Trials: r.Trials, Notes: append([]string{}, r.Notes...),
 		Image: dataAddress(r.Facts.Format, r.Data), Sights: []picture.Sight{},
 	}
@@ -348,7 +348,7 @@ func (a *API) made(c *gin.Context, version pictures.Version, recipe picture.Reci
 }
 
 func (a *API) fitPicture(c *gin.Context) {
-	in, ok := body[FitRequest](a, c)
+	in, ok := body[fitRequest](a, c)
 	if !ok {
 		return
 	}
@@ -366,7 +366,7 @@ func (a *API) fitPicture(c *gin.Context) {
 }
 
 func (a *API) compressPicture(c *gin.Context) {
-	in, ok := body[CompressRequest](a, c)
+	in, ok := body[compressRequest](a, c)
 	if !ok {
 		return
 	}
@@ -394,7 +394,7 @@ func (a *API) slice(c *gin.Context, m picture.SliceMap) (*picture.Sliced, error)
 }
 
 func (a *API) slicePicture(c *gin.Context) {
-	in, ok := body[SliceRequest](a, c)
+	in, ok := body[sliceRequest](a, c)
 	if !ok {
 		return
 	}
@@ -403,10 +403,10 @@ func (a *API) slicePicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	out := SlicedPicture{Width: cut.Width, Height: cut.Height, Pieces: []SlicedPiece{}, Table: cut.Table, Notes: cut.Notes}
+	out := slicedPicture{Width: cut.Width, Height: cut.Height, Pieces: []slicedPiece{}, Table: cut.Table, Notes: cut.Notes}
 	addresses := map[string]string{}
 	for _, p := range cut.Pieces {
-		piece := SlicedPiece{Piece: p}
+		piece := slicedPiece{Piece: p}
 		if p.Rendition != nil {
 			piece.Image = dataAddress(p.Rendition.Facts.Format, p.Rendition.Data)
 			addresses[p.Name] = piece.Image
@@ -470,7 +470,7 @@ func (a *API) intoTemplate(c *gin.Context, put func(ctx context.Context, name st
 }
 
 func (a *API) drawCode(c *gin.Context) {
-	in, ok := body[CodeRequest](a, c)
+	in, ok := body[codeRequest](a, c)
 	if !ok {
 		return
 	}
@@ -495,7 +495,7 @@ func (a *API) drawCode(c *gin.Context) {
 		a.fail(c, problem.As(problem.Invalid, err))
 		return
 	}
-	c.JSON(http.StatusOK, CodeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next, Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
+	c.JSON(http.StatusOK, codeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next, Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
 }
 
 func (a *API) getPictureSettings(c *gin.Context) {
@@ -538,7 +538,7 @@ func (a *API) weighDelivery(c *gin.Context) {
 }
 
 func (a *API) chooseDelivery(c *gin.Context) {
-	in, ok := body[DeliveryChoice](a, c)
+	in, ok := body[deliveryChoice](a, c)
 	if !ok {
 		return
 	}
@@ -574,7 +574,7 @@ func (a *API) listAddresses(c *gin.Context) {
 }
 
 func (a *API) checkAddresses(c *gin.Context) {
-	var in AddressRequest
+	var in addressRequest
 	err := readJSON(c, &in)
 	if err == nil && (len(in.Addresses) == 0 || len(in.Addresses) > maxAddresses) {
 		err = problem.New(problem.Invalid, "From 1 to %d addresses are asked at once.", maxAddresses)

@@ -19,8 +19,8 @@ import (
 	"missivum/service/drawing"
 )
 
-// ShrinkRequest asks how a template gets below a client's limit.
-type ShrinkRequest struct {
+// shrinkRequest asks how a template gets below a client's limit.
+type shrinkRequest struct {
 	template.Draft
 	Client string `json:"client"`
 	Target int    `json:"target"` // characters; 0: the client's own limit
@@ -32,16 +32,16 @@ type Shrunk struct {
 	Settings string `json:"settings"` // template.yaml with the steps that keep the look
 }
 
-// SpaceRequest asks what takes up the space in one person's signature.
-type SpaceRequest struct {
+// spaceRequest asks what takes up the space in one person's signature.
+type spaceRequest struct {
 	template.Draft
 	Client  string `json:"client"`
 	Variant string `json:"variant"` // empty: the template's first
 	Person  string `json:"person"`  // mail address; empty: the template's own marks
 }
 
-// PasteRequest asks for a real copy and paste in the installed Chromium.
-type PasteRequest struct {
+// pasteRequest asks for a real copy and paste in the installed Chromium.
+type pasteRequest struct {
 	template.Draft
 	Variant string `json:"variant"` // empty: the template's first
 	Person  string `json:"person"`  // mail address; empty shows the field names
@@ -53,8 +53,8 @@ type Pasted struct {
 	Measured  int `json:"measured"`
 }
 
-// SheetRequest asks for a contact sheet.
-type SheetRequest struct {
+// sheetRequest asks for a contact sheet.
+type sheetRequest struct {
 	template.Draft
 	Clients       []string     `json:"clients"`       // empty: all
 	People        []string     `json:"people"`        // mail addresses; empty: the sample and the hardest case
@@ -65,7 +65,7 @@ type SheetRequest struct {
 }
 
 func (a *API) shrinkTemplate(c *gin.Context) {
-	var in ShrinkRequest
+	var in shrinkRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, nil)
 	if !ok {
 		return
@@ -84,7 +84,7 @@ func (a *API) shrinkTemplate(c *gin.Context) {
 }
 
 func (a *API) spaceOfTemplate(c *gin.Context) {
-	var in SpaceRequest
+	var in spaceRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, nil)
 	if !ok {
 		return
@@ -115,7 +115,7 @@ func sitterOf(in check.Input, variant, mail string) (string, *person.Person, err
 }
 
 func (a *API) pasteTemplate(c *gin.Context) {
-	var in PasteRequest
+	var in pasteRequest
 	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)
@@ -150,7 +150,7 @@ func oneAtATime[T any](a *API, c *gin.Context, draw func(context.Context) (T, er
 }
 
 func (a *API) sheetOfTemplate(c *gin.Context) {
-	var in SheetRequest
+	var in sheetRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
 	if !ok {
 		return
@@ -180,7 +180,7 @@ func (a *API) sheetOfTemplate(c *gin.Context) {
 }
 
 // chosenFor settles what a request for a sheet leaves open, and gives the people who stand on it.
-func (a *API) chosenFor(in *SheetRequest, input check.Input) ([]int, error) {
+func (a *API) chosenFor(in *sheetRequest, input check.Input) ([]int, error) {
 	if in.Form != "png" && in.Form != "html" {
 		return nil, problem.New(problem.Invalid, "The form %q is not known; it is png or html.", in.Form)
 	}

@@ -65,8 +65,8 @@ type PictureInfo struct {
 	picture.Facts
 }
 
-// SaveRequest is a new version of a template: what is left out is that of the version it was made from.
-type SaveRequest struct {
+// saveRequest is a new version of a template: what is left out is that of the version it was made from.
+type saveRequest struct {
 	template.Draft
 	Note string `json:"note"`
 	Base int    `json:"base"` // the version it was made from; 0 for a new template
@@ -81,14 +81,14 @@ type VersionInfo struct {
 	Saved   time.Time `json:"saved"`
 }
 
-// CheckRequest asks for findings and budgets.
-type CheckRequest struct {
+// checkRequest asks for findings and budgets.
+type checkRequest struct {
 	template.Draft
 	Clients []string `json:"clients"` // empty: all
 }
 
-// LookRequest asks for a signature to look at.
-type LookRequest struct {
+// lookRequest asks for a signature to look at.
+type lookRequest struct {
 	template.Draft
 	Person  string `json:"person"`  // mail address; empty shows the field names
 	Variant string `json:"variant"` // empty: the template's first
@@ -120,8 +120,8 @@ type LogEntry struct {
 	Column int    `json:"column"`
 }
 
-// BlockRequest asks for a host's block.
-type BlockRequest struct {
+// blockRequest asks for a host's block.
+type blockRequest struct {
 	template.Draft
 	Dialect string `json:"dialect"`
 	Variant string `json:"variant"`
@@ -220,7 +220,7 @@ func decode(r io.Reader, into any) error {
 }
 
 func (a *API) saveTemplate(c *gin.Context) {
-	var in SaveRequest
+	var in saveRequest
 	if err := readJSON(c, &in); err != nil {
 		a.fail(c, err)
 		return
@@ -345,7 +345,7 @@ func (s subject) variant(named string) (string, error) {
 }
 
 func (a *API) checkTemplate(c *gin.Context) {
-	var in CheckRequest
+	var in checkRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
 	if !ok {
 		return
@@ -356,7 +356,7 @@ func (a *API) checkTemplate(c *gin.Context) {
 
 func (a *API) lookAtTemplate(c *gin.Context) {
 	began := time.Now()
-	var in LookRequest
+	var in lookRequest
 	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)
@@ -382,7 +382,7 @@ func shownAt(name string, drafted map[string][]byte) func(*template.Picture) str
 	}
 }
 
-func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error) {
+func (a *API) look(ctx context.Context, s subject, in lookRequest) (Look, error) {
 	variant, err := s.variant(in.Variant)
 	if err != nil {
 		return Look{}, err
@@ -427,7 +427,7 @@ func (a *API) look(ctx context.Context, s subject, in LookRequest) (Look, error)
 }
 
 func (a *API) exportBlock(c *gin.Context) {
-	var in BlockRequest
+	var in blockRequest
 	s, err := a.readSubject(c, &in, &in.Draft)
 	if err != nil {
 		a.fail(c, err)

@@ -23,8 +23,8 @@ import (
 // ErrNoBrowser is returned where no Chromium is installed.
 var ErrNoBrowser error = problem.New(problem.Unavailable, "no Chromium is installed; Debian's package is chromium")
 
-// ErrNoOffice is returned where no LibreOffice Writer is installed.
-var ErrNoOffice error = problem.New(problem.Unavailable, "LibreOffice Writer and pdftoppm are needed; Debian's packages are libreoffice-writer-nogui and poppler-utils")
+// errNoOffice is returned where no LibreOffice Writer is installed.
+var errNoOffice error = problem.New(problem.Unavailable, "LibreOffice Writer and pdftoppm are needed; Debian's packages are libreoffice-writer-nogui and poppler-utils")
 
 // Chromium finds the installed browser.
 func Chromium() (string, error) {
@@ -94,11 +94,11 @@ func screenshot(ctx context.Context, path, file string, width int) ([]byte, erro
 	return picture, nil
 }
 
-// Writer draws markup with LibreOffice Writer as PNG, without the empty paper around it.
-func Writer(ctx context.Context, html string) ([]byte, error) {
+// writer draws markup with LibreOffice Writer as PNG, without the empty paper around it.
+func writer(ctx context.Context, html string) ([]byte, error) {
 	for _, program := range []string{"soffice", "pdftoppm"} {
 		if _, err := exec.LookPath(program); err != nil {
-			return nil, ErrNoOffice
+			return nil, errNoOffice
 		}
 	}
 	return inFolder(ctx, html, written)

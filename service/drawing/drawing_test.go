@@ -88,8 +88,8 @@ func TestPageIsDrawnWhole(t *testing.T) {
 }
 
 func TestWriterDraws(t *testing.T) {
-	data, err := Writer(context.Background(), `<!doctype html><html><head><meta charset="utf-8"></head><body><p style="font-size: 24px">Häfen</p></body></html>`)
-	if errors.Is(err, ErrNoOffice) {
+	data, err := writer(context.Background(), `<!doctype html><html><head><meta charset="utf-8"></head><body><p style="font-size: 24px">Häfen</p></body></html>`)
+	if errors.Is(err, errNoOffice) {
 		t.Skip(err)
 	}
 	if err != nil {
@@ -146,7 +146,7 @@ func TestSheetAsPageAndAsPicture(t *testing.T) {
 		t.Errorf("a second opinion on nothing: %v", err)
 	}
 	page, err = Sheet(context.Background(), in, report, SheetOptions{SecondOpinion: true})
-	if errors.Is(err, ErrNoOffice) {
+	if errors.Is(err, errNoOffice) {
 		t.Skip(err)
 	}
 	if err != nil || !strings.Contains(string(page), "Rendered by LibreOffice Writer") {

@@ -64,7 +64,7 @@ func secondOpinion(ctx context.Context, in sheet.Input, s *sheet.Sheet) error {
 	if err != nil {
 		return err
 	}
-	picture, err := Writer(ctx, `<!doctype html><html><head><meta charset="utf-8"></head><body>`+kept.Body+`</body></html>`)
+	picture, err := writer(ctx, `<!doctype html><html><head><meta charset="utf-8"></head><body>`+kept.Body+`</body></html>`)
 	if err != nil {
 		return err
 	}

@@ -149,7 +149,7 @@ func (h *Hosting) Withdraw(tx *store.Tx, key string) error {
 
 // Get returns a hosted file and since when it is hosted.
 func (h *Hosting) Get(ctx context.Context, key string) (data []byte, since time.Time, err error) {
-	if ContentType(key) == "" {
+	if contentType(key) == "" {
 		return nil, since, problem.Missing("hosted picture", key)
 	}
 	err = h.Store.Read(ctx, func(tx *store.Tx) error {
@@ -182,14 +182,14 @@ func (h *Hosting) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "The picture cannot be read.", http.StatusInternalServerError)
 		return
 	}
-	header.Set("Content-Type", ContentType(key))
+	header.Set("Content-Type", contentType(key))
 	header.Set("Cache-Control", "public, max-age=31536000, immutable")
 	header.Set("ETag", `"`+key+`"`)
 	http.ServeContent(w, r, "", since, bytes.NewReader(data))
 }
 
-// ContentType is the media type of a hosted file by its name; empty for a name that none has.
-func ContentType(key string) string {
+// contentType is the media type of a hosted file by its name; empty for a name that none has.
+func contentType(key string) string {
 	for _, format := range picture.Mailable {
 		if strings.HasSuffix(key, picture.Ending(format)) {
 			return picture.Media(format)

@@ -60,7 +60,7 @@ var errTooManySteps = fmt.Errorf("more than %d redirects", maxSteps)
 // Check asks an address and judges what came back. d is the size at which the picture is shown, zero when it is
 // not known.
 func (a *Asker) Check(ctx context.Context, address string, d picture.Display) Report {
-	answer := a.Ask(ctx, address)
+	answer := a.ask(ctx, address)
 	now := a.Now()
 	facts, faults := picture.Judge(answer, d, now)
 	r := Report{Address: address, Asked: now, Milliseconds: int(answer.Took.Milliseconds()), Faults: faults}
@@ -73,8 +73,8 @@ func (a *Asker) Check(ctx context.Context, address string, d picture.Display) Re
 	return r
 }
 
-// Ask asks an address and gives what came back, whatever it is.
-func (a *Asker) Ask(ctx context.Context, address string) picture.Answer {
+// ask asks an address and gives what came back, whatever it is.
+func (a *Asker) ask(ctx context.Context, address string) picture.Answer {
 	answer := picture.Answer{Address: address}
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {

@@ -240,7 +240,7 @@ func PhotosIn(folder string) ([]Photo, error) {
 	}
 	var list []Photo
 	for _, e := range entries {
-		mail, ok := MailOf(e.Name())
+		mail, ok := mailOf(e.Name())
 		if e.IsDir() || !ok {
 			continue
 		}
@@ -250,8 +250,8 @@ func PhotosIn(folder string) ([]Photo, error) {
 	return list, nil
 }
 
-// MailOf is the mail address that a photo's file is named by.
-func MailOf(file string) (string, bool) {
+// mailOf is the mail address that a photo's file is named by.
+func mailOf(file string) (string, bool) {
 	ending := filepath.Ext(file)
 	switch strings.ToLower(ending) {
 	case ".jpg", ".jpeg", ".png", ".gif", ".webp", ".bmp", ".tif", ".tiff":

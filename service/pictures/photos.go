@@ -22,8 +22,8 @@ import (
 	"missivum/service/store"
 )
 
-// PhotosKind is the kind of job that fits people's photos.
-const PhotosKind = "photos"
+// photosKind is the kind of job that fits people's photos.
+const photosKind = "photos"
 
 // maxPhotos is how many photos an archive may hold.
 const maxPhotos = 100_000
@@ -39,11 +39,11 @@ type PhotoResults struct {
 	Warnings []string      `json:"warnings"` // what did not work beside
 }
 
-// PhotosInArchive lists the photos of a zip whose files are named by mail address, in any folder.
-func PhotosInArchive(z *zip.Reader) ([]Photo, error) {
+// photosInArchive lists the photos of a zip whose files are named by mail address, in any folder.
+func photosInArchive(z *zip.Reader) ([]Photo, error) {
 	var list []Photo
 	for _, f := range z.File {
-		mail, ok := MailOf(path.Base(f.Name))
+		mail, ok := mailOf(path.Base(f.Name))
 		if !ok || f.FileInfo().IsDir() {
 			continue
 		}
@@ -76,7 +76,7 @@ func (p *Pictures) StartPhotos(ctx context.Context, archive io.Reader, r picture
 	count, err := p.keepArchive(id, archive)
 	if err == nil {
 		err = p.Store.Write(ctx, func(tx *store.Tx) error {
-			record, err = p.Jobs.Add(tx, store.Job{ID: id, Kind: PhotosKind, Title: "Photos of people", Total: count, Unit: "photos"}, r)
+			record, err = p.Jobs.Add(tx, store.Job{ID: id, Kind: photosKind, Title: "Photos of people", Total: count, Unit: "photos"}, r)
 			return err
 		})
 	}
@@ -114,7 +114,7 @@ func openArchive(name string) (io.Closer, []Photo, error) {
 	if err != nil {
 		return nil, nil, problem.New(problem.Refused, "This is not a zip archive: %w", err)
 	}
-	photos, err := PhotosInArchive(&z.Reader)
+	photos, err := photosInArchive(&z.Reader)
 	if err != nil {
 		return nil, nil, errors.Join(err, z.Close())
 	}
@@ -307,7 +307,7 @@ func (s *PhotoState) fill() {
 
 // Photos tells how far the newest fitting is.
 func (p *Pictures) Photos(ctx context.Context) (PhotoState, error) {
-	records, err := p.Jobs.List(ctx, PhotosKind, 1)
+	records, err := p.Jobs.List(ctx, photosKind, 1)
 	if err != nil || len(records) == 0 {
 		s := PhotoState{State: "none"}
 		s.fill()
@@ -318,7 +318,7 @@ func (p *Pictures) Photos(ctx context.Context) (PhotoState, error) {
 
 // StopPhotos ends the newest fitting, if it has not ended, and waits for it.
 func (p *Pictures) StopPhotos(ctx context.Context) error {
-	records, err := p.Jobs.List(ctx, PhotosKind, 1)
+	records, err := p.Jobs.List(ctx, photosKind, 1)
 	if err != nil || len(records) == 0 || records[0].State.Ended() {
 		return err
 	}

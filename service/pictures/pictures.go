@@ -43,7 +43,7 @@ type Pictures struct {
 // Start says how photos are fitted and removes what a service that was killed left half written. It is called before
 // Jobs.Start.
 func (p *Pictures) Start() error {
-	p.Jobs.Register(jobs.Work{Kind: PhotosKind, AtOnce: 1, Resume: true, Run: p.fitPhotos, Ended: p.discardArchive})
+	p.Jobs.Register(jobs.Work{Kind: photosKind, AtOnce: 1, Resume: true, Run: p.fitPhotos, Ended: p.discardArchive})
 	return files.Sweep(p.Folder, ".archive-*", files.Half+"*")
 }
 

@@ -421,7 +421,7 @@ func TestNamesOfFiles(t *testing.T) {
 	for file, want := range map[string]string{
 		"Maren.Lind@brackwater.example.JPG": "Maren.Lind@brackwater.example", "bo@brackwater.example.webp": "bo@brackwater.example", "bo.jpg": "", "a/b@x.example.jpg": "", "bo@brackwater.example": "", ".x@y.example.png": "",
 	} {
-		if mail, ok := MailOf(file); ok != (want != "") || ok && mail != want {
+		if mail, ok := mailOf(file); ok != (want != "") || ok && mail != want {
 			t.Errorf("%s: %q, %v", file, mail, ok)
 		}
 	}
@@ -470,7 +470,7 @@ func TestPhotosGoOnAfterARestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	err := p.Store.Write(ctx, func(tx *store.Tx) error {
-		_, err := tx.AddJob(store.Job{ID: "left", Kind: PhotosKind, Total: 2, Unit: "photos", Input: `{"width":24,"height":24}`})
+		_, err := tx.AddJob(store.Job{ID: "left", Kind: photosKind, Total: 2, Unit: "photos", Input: `{"width":24,"height":24}`})
 		return err
 	})
 	if err != nil {

@@ -91,8 +91,8 @@ func (tx *Tx) OpenJobs() ([]Job, error) {
 	return list(tx, scanJob, `SELECT `+jobColumns+` FROM jobs j WHERE j.state IN ('waiting', 'running') ORDER BY j.created_at, j.rowid`)
 }
 
-// RemoveJob removes a job that has ended from the history.
-func (tx *Tx) RemoveJob(id string) error {
+// removeJob removes a job that has ended from the history.
+func (tx *Tx) removeJob(id string) error {
 	if err := tx.execOne("job", id, `DELETE FROM jobs WHERE id = ?`, id); err != nil {
 		return err
 	}

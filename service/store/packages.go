@@ -61,7 +61,7 @@ func (tx *Tx) RemovePackage(id string) error {
 	if err := tx.execOne("package", id, `DELETE FROM packages WHERE id = ?`, id); err != nil {
 		return err
 	}
-	if err := tx.RemoveJob(id); err != nil {
+	if err := tx.removeJob(id); err != nil {
 		return err
 	}
 	return tx.changed("removed", "package", id, "")
