@@ -215,7 +215,8 @@ func (a *app) printBudgets(w io.Writer, d *person.Directory, budgets []check.Bud
 				state += " for " + grouped(b.Over)
 			}
 		}
-		rows = append(rows, []string{b.Client, string(b.Measure), amount(b.Value, b.Unit), grouped(b.Sample), grouped(b.Median), amount(b.Limit, b.Unit), state, who(b, d), b.Variant})
+		rows = append(rows, []string{b.Client, string(b.Measure), amount(b.Value, b.Unit), grouped(b.Sample),
+			grouped(b.Median), amount(b.Limit, b.Unit), state, who(b, d), b.Variant})
 	}
 	printTable(w, []string{"Client", "Measure", "Worst", "Sample", "Median", "Limit", "", "Who", "Variant"}, rows)
 	fmt.Fprintln(w)
@@ -265,7 +266,9 @@ func (a *app) survival(l loaded, in check.Input, format string) error {
 	for i, id := range m.Clients {
 		fmt.Fprintf(a.out, "  %c  %s\n", 'A'+i%26, id)
 	}
-	fmt.Fprintf(a.out, "\n  =  kept    ~  changed    x  lost    !  refused    (blank: the client shows no markup)\n  Harm: 0 to 100; 100 is what breaks for all readers.\n\n%s: %s\n", l.template.Name, m.Verdict)
+	fmt.Fprintf(a.out, "\n  =  kept    ~  changed    x  lost    !  refused    (blank: the client shows no markup)\n "+
+		" Harm: 0 to 100; 100 is what breaks for all readers.\n\n%s: %s\n",
+		l.template.Name, m.Verdict)
 	return nil
 }
 

@@ -49,7 +49,8 @@ declarations said twice. What was done and what was not dared is told on standar
 		},
 	}
 	c.Flags().BoolVar(&options.Tracking, "tracking", false, "drop parameters of links that only count readers")
-	c.Flags().BoolVar(&options.JoinText, "join-text", false, "take needless tags from between letters too; letters may move by a part of a pixel")
+	c.Flags().BoolVar(&options.JoinText, "join-text", false,
+		"take needless tags from between letters too; letters may move by a part of a pixel")
 	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
 	c.Flags().StringVar(&format, "format", "text", "text, or json with what was done and what was left")
 	return c

@@ -81,8 +81,9 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 // statuses are the exit statuses of the kinds of problems: what is named wrongly is wrong usage, what is not accepted a
 // finding, and what cannot be done here or now is a failure.
 var statuses = map[problem.Kind]int{
-	problem.Invalid: ExitUsage, problem.NotFound: ExitUsage, problem.Refused: ExitFindings, problem.Conflict: ExitFindings, problem.TooLarge: ExitFindings,
-	problem.Busy: ExitFailed, problem.Unavailable: ExitFailed,
+	problem.Invalid: ExitUsage, problem.NotFound: ExitUsage, problem.Refused: ExitFindings, problem.Conflict: ExitFindings,
+	problem.TooLarge: ExitFindings,
+	problem.Busy:     ExitFailed, problem.Unavailable: ExitFailed,
 }
 
 // exitOf settles with which status an error ends the program.
@@ -127,8 +128,10 @@ for every desk and the blocks for mail rules.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{ExitUsage, err} })
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.PersistentFlags().StringVar(&a.profiles, "profiles", "", "file, or folder of .yaml files, with client profiles of your own")
-	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "new", Title: "A new template:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
-	a.add(root, "offline", a.checkCommand(), a.fixCommand(), a.sheetCommand(), a.shrinkCommand(), a.fillCommand(), a.simulateCommand(), a.packCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
+	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "new", Title: "A new template:"},
+		&cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
+	a.add(root, "offline", a.checkCommand(), a.fixCommand(), a.sheetCommand(), a.shrinkCommand(), a.fillCommand(),
+		a.simulateCommand(), a.packCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
 	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.packageCommand())

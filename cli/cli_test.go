@@ -59,9 +59,13 @@ func TestExitCodes(t *testing.T) {
 		{"fix what", "fix demo/templates/harbour", ExitUsage, "--all or the names"},
 		{"fix except unknown", "fix demo/templates/harbour --all --except nonesuch", ExitUsage, "there is no check"},
 		{"fix except nothing", "fix demo/templates/harbour language --except contrast", ExitUsage, "goes with --all"},
-		{"sheet of nobody", "sheet demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example -o x.html", ExitUsage, "maren.lind@brackwater.example"},
-		{"sheet in an unknown view", "sheet demo/templates/harbour --people demo/people.csv --view dusk -o x.html", ExitUsage, "light, dark or blocked"},
-		{"a second opinion on others", "sheet demo/templates/harbour --people demo/people.csv --client gecko-desktop --second-opinion -o x.html", ExitUsage, "wordproc-desktop"},
+		{"sheet of nobody", "sheet demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example -o x.html",
+			ExitUsage, "maren.lind@brackwater.example"},
+		{"sheet in an unknown view", "sheet demo/templates/harbour --people demo/people.csv --view dusk -o x.html",
+			ExitUsage, "light, dark or blocked"},
+		{"a second opinion on others",
+			"sheet demo/templates/harbour --people demo/people.csv --client gecko-desktop --second-opinion -o x.html",
+			ExitUsage, "wordproc-desktop"},
 		{"fix unknown", "fix demo/templates/harbour nonesuch", ExitUsage, "there is no check"},
 		{"something breaks", "check demo/templates/regatta --people demo/people.csv", ExitFindings, ""},
 		{"only what the client does counts", "check demo/templates/regatta --client text-reader", ExitFine, ""},
@@ -73,13 +77,19 @@ func TestExitCodes(t *testing.T) {
 		{"wrong date", "check demo/templates/harbour --date tomorrow", ExitUsage, "2026-12-24"},
 		{"missing template", "check demo/templates/none", ExitFailed, "no such file"},
 		{"missing people", "check demo/templates/harbour --people none.csv", ExitFailed, "no such file"},
-		{"nobody", "fill demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example", ExitUsage, "maren.lind@brackwater.example"},
-		{"unknown form", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form odt", ExitUsage, "html, fragment, text, rtf, mime"},
-		{"set without a folder", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form set", ExitUsage, "--output with the folder"},
-		{"header of nothing", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --keep-header", ExitUsage, "--form mime"},
+		{"nobody", "fill demo/templates/harbour --people demo/people.csv --person maren.lynd@brackwater.example", ExitUsage,
+			"maren.lind@brackwater.example"},
+		{"unknown form", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form odt",
+			ExitUsage, "html, fragment, text, rtf, mime"},
+		{"set without a folder",
+			"fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --form set", ExitUsage, "--output with the folder"},
+		{"header of nothing", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --keep-header",
+			ExitUsage, "--form mime"},
 		{"unknown form to pack", "pack demo/templates/harbour --people demo/people.csv --form odt -o x.zip", ExitUsage, "message, copy"},
-		{"unknown variant", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --variant x", ExitUsage, "new, reply"},
-		{"person without people", "simulate demo/templates/harbour --client capped-webmail --person x@y.example", ExitUsage, "--person needs --people"},
+		{"unknown variant", "fill demo/templates/harbour --people demo/people.csv --person bo@brackwater.example --variant x",
+			ExitUsage, "new, reply"},
+		{"person without people", "simulate demo/templates/harbour --client capped-webmail --person x@y.example", ExitUsage,
+			"--person needs --people"},
 		{"simulate without client", "simulate demo/templates/harbour", ExitUsage, "there are append-rule"},
 		{"unknown stage", "simulate demo/templates/harbour --client capped-webmail --stage fly", ExitUsage, "install, send, receive or render"},
 		{"unknown dialect", "block demo/templates/harbour --dialect x", ExitUsage, "brace, percent"},
@@ -87,7 +97,8 @@ func TestExitCodes(t *testing.T) {
 		{"unknown profile", "clients show x", ExitUsage, "there are"},
 		{"not loopback", "serve --listen 0.0.0.0:0", ExitUsage, "loopback"},
 		{"wrong mapping", "check demo/templates/harbour --people demo/people.csv --column mail", ExitUsage, "Adresse=mail"},
-		{"mapping to nothing", "check demo/templates/harbour --people demo/people.csv --column mail=", ExitFailed, "no column holds the mail address"},
+		{"mapping to nothing", "check demo/templates/harbour --people demo/people.csv --column mail=", ExitFailed,
+			"no column holds the mail address"},
 		{"no service", "template list --server http://127.0.0.1:1", ExitFailed, "missivum serve starts one"},
 		{"no address", "people list --server nonsense", ExitUsage, "--server"},
 	} {
@@ -109,7 +120,8 @@ func TestCheckJSON(t *testing.T) {
 	if len(r.Findings) < 10 || len(r.Budgets) != 1 || r.Budgets[0].Client != "wordproc-desktop" {
 		t.Errorf("%d findings, budgets %+v", len(r.Findings), r.Budgets)
 	}
-	for _, member := range []string{`"check"`, `"severity"`, `"clients"`, `"line"`, `"column"`, `"message"`, `"remedy"`, `"measure"`, `"limit"`, `"value"`, `"person"`} {
+	for _, member := range []string{`"check"`, `"severity"`, `"clients"`, `"line"`, `"column"`, `"message"`, `"remedy"`,
+		`"measure"`, `"limit"`, `"value"`, `"person"`} {
 		if !strings.Contains(out, member) {
 			t.Errorf("%s is missing", member)
 		}
@@ -118,7 +130,10 @@ func TestCheckJSON(t *testing.T) {
 
 func TestCheckText(t *testing.T) {
 	_, out, _ := run(t, "check", "demo/templates/regatta", "--people", peopleFile)
-	for _, want := range []string{"degrades  rounded-corners  Rounded corners", "  demo/templates/regatta/template.html:4:12  wordproc-desktop\n     4 | .photo { border-radius: 50%; } /*", "\n       |          ^^^^^^^^^^^^^^^^^^\n", "Remedy: ", "Fix: ", "every client that shows markup", "41 of 80 people", "Safe in 2 of 13 clients"} {
+	for _, want := range []string{"degrades  rounded-corners  Rounded corners",
+		"  demo/templates/regatta/template.html:4:12  wordproc-desktop\n     4 | .photo { border-radius: 50%; } /*",
+		"\n       |          ^^^^^^^^^^^^^^^^^^\n", "Remedy: ", "Fix: ", "every client that shows markup", "41 of 80 people",
+		"Safe in 2 of 13 clients"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
 		}
@@ -127,7 +142,8 @@ func TestCheckText(t *testing.T) {
 
 func TestCheckSARIF(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x.html")
-	source := "<p style=\"margin: 0\">Häfen</p>\n<!-- accepted: small-text: the register asks for it -->\n<p style=\"margin: 0; font-size: 7px; line-height: 9px\">x</p>\n"
+	source := "<p style=\"margin: 0\">Häfen</p>\n<!-- accepted: small-text: the register asks for it -->\n<p " +
+		"style=\"margin: 0; font-size: 7px; line-height: 9px\">x</p>\n"
 	if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -174,13 +190,17 @@ func TestFixWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 		return string(data)
 	}
 	code, out, errs := run(t, "fix", file, "--all", "--dry-run")
-	if code != 0 || !strings.Contains(out, "\n-"+source) || !strings.Contains(out, "20px; mso-line-height-rule: exactly; box-shadow") || !strings.Contains(errs, "1 fix can be made") || read(file) != source {
+	if code != 0 || !strings.Contains(out, "\n-"+source) ||
+		!strings.Contains(out, "20px; mso-line-height-rule: exactly; box-shadow") ||
+		!strings.Contains(errs, "1 fix can be made") || read(file) != source {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, "fix", file, "--all"); code != 0 || read(file+".before") != source || !strings.Contains(read(file), "exactly; box-shadow") || !strings.Contains(errs, "line-height-rule: Write the exact rule beside it.") {
+	if code, out, errs = run(t, "fix", file, "--all"); code != 0 || read(file+".before") != source ||
+		!strings.Contains(read(file), "exactly; box-shadow") || !strings.Contains(errs, "line-height-rule: Write the exact rule beside it.") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, "fix", file, "effect-property"); code != 0 || strings.Contains(read(file), "box-shadow") || !strings.Contains(errs, "It costs something: ") {
+	if code, out, errs = run(t, "fix", file, "effect-property"); code != 0 || strings.Contains(read(file), "box-shadow") ||
+		!strings.Contains(errs, "It costs something: ") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 	if code, out, _ = run(t, "fix", file, "--all"); code != 0 || out != "" {
@@ -206,36 +226,46 @@ func TestFixMakesPictures(t *testing.T) {
 	anchor, settings := read("pictures/anchor.png"), read("template.yaml")
 	fix := []string{"fix", folder, "--people", peopleFile, "--date", "2026-11-23", "--all"}
 	code, out, errs := run(t, append(fix, "--dry-run")...)
-	if code != ExitFine || !strings.Contains(errs, "anchor.png would be made: ") || !strings.Contains(out, "+    picture-1: {file: picture-1.gif") || !bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("template.yaml"), settings) {
+	if code != ExitFine || !strings.Contains(errs, "anchor.png would be made: ") ||
+		!strings.Contains(out, "+    picture-1: {file: picture-1.gif") ||
+		!bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("template.yaml"), settings) {
 		t.Fatalf("exit %d\n%s%s", code, out, errs)
 	}
 	code, out, errs = run(t, append(fix, "--except", "picture-dark,picture-data")...)
-	if code != ExitFine || !bytes.Equal(read("pictures/anchor.png"), anchor) || strings.Contains(out, "picture-1") || !strings.Contains(errs, "pennant.png is made: ") || !strings.Contains(errs, "Put it to https://pictures.brackwater.example/regatta/") {
+	if code != ExitFine || !bytes.Equal(read("pictures/anchor.png"), anchor) || strings.Contains(out, "picture-1") ||
+		!strings.Contains(errs, "pennant.png is made: ") || !strings.Contains(errs, "Put it to https://pictures.brackwater.example/regatta/") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, fix...); code != ExitFine || bytes.Equal(read("pictures/anchor.png"), anchor) || !bytes.Equal(read("pictures.before/anchor.png"), anchor) || !bytes.HasPrefix(read("pictures/picture-1.gif"), []byte("GIF8")) {
+	if code, out, errs = run(t, fix...); code != ExitFine || bytes.Equal(read("pictures/anchor.png"), anchor) ||
+		!bytes.Equal(read("pictures.before/anchor.png"), anchor) || !bytes.HasPrefix(read("pictures/picture-1.gif"), []byte("GIF8")) {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if text := string(read("template.yaml")); !strings.Contains(text, "pennant: {file: pennant.png, alt: Pennant}") || !strings.Contains(text, "picture-1: {file: picture-1.gif") {
+	if text := string(read("template.yaml")); !strings.Contains(text, "pennant: {file: pennant.png, alt: Pennant}") ||
+		!strings.Contains(text, "picture-1: {file: picture-1.gif") {
 		t.Error(text)
 	}
 	if code, out, errs = run(t, fix...); code != ExitFine || out != "" || !strings.Contains(errs, "0 fixes made in 0 rounds") {
 		t.Errorf("fixed again: exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, "check", folder, "--people", peopleFile, "--client", "wordproc-desktop"); strings.Contains(out, "picture-format") || strings.Contains(out, "picture-dark") {
+	if code, out, errs = run(t, "check", folder, "--people", peopleFile, "--client",
+		"wordproc-desktop"); strings.Contains(out, "picture-format") || strings.Contains(out, "picture-dark") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 }
 
 func TestSheetWritesAPage(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "sheet.html")
-	sheet := []string{"sheet", "demo/templates/regatta", "--people", peopleFile, "--date", "2026-11-23", "--client", "capped-webmail", "--client", "text-reader", "-o", file}
-	code, out, errs := run(t, append(sheet, "--person", "bo@brackwater.example", "--person", "salma.albahri@brackwater.example", "--view", "light,blocked")...)
+	sheet := []string{"sheet", "demo/templates/regatta", "--people", peopleFile, "--date", "2026-11-23", "--client",
+		"capped-webmail", "--client", "text-reader", "-o", file}
+	code, out, errs := run(t, append(sheet, "--person", "bo@brackwater.example", "--person",
+		"salma.albahri@brackwater.example", "--view", "light,blocked")...)
 	page, err := os.ReadFile(file)
-	if err != nil || code != ExitFine || out != "" || !strings.Contains(errs, "sheet.html: 2 people, 2 clients, 2 views. Safe in 1 of 2 clients; capped-webmail needs a decision.") {
+	if err != nil || code != ExitFine || out != "" ||
+		!strings.Contains(errs, "sheet.html: 2 people, 2 clients, 2 views. Safe in 1 of 2 clients; capped-webmail needs a decision.") {
 		t.Fatalf("exit %d, %v\n%s", code, err, errs)
 	}
-	for _, want := range []string{"bo@brackwater.example", "salma.albahri@brackwater.example", "capped-webmail", "text-reader", "Survival map"} {
+	for _, want := range []string{"bo@brackwater.example", "salma.albahri@brackwater.example", "capped-webmail",
+		"text-reader", "Survival map"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the page lacks %s", want)
 		}
@@ -253,7 +283,8 @@ func TestSheetWritesAPage(t *testing.T) {
 
 // TestFitForPrograms: the same figures as JSON.
 func TestFitForPrograms(t *testing.T) {
-	code, out, errs := run(t, "shrink", "demo/templates/harbour", "--people", peopleFile, "--client", "source-webmail", "--target", "2300", "--date", "2026-11-23", "--dry-run", "--format", "json")
+	code, out, errs := run(t, "shrink", "demo/templates/harbour", "--people", peopleFile, "--client", "source-webmail",
+		"--target", "2300", "--date", "2026-11-23", "--dry-run", "--format", "json")
 	var r struct {
 		Before, After, Target, Over, Still int
 		Fits, Reached                      bool
@@ -265,7 +296,8 @@ func TestFitForPrograms(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &r); err != nil || code != ExitFindings {
 		t.Fatalf("exit %d, %v\n%s%s", code, err, out, errs)
 	}
-	if r.Target != 2300 || r.Fits || !r.Reached || r.Before <= r.After || len(r.Steps) != 7 || len(r.Proposals) != 1 || r.Steps[6].Left != r.After || r.Proposals[0].Costs == "" || r.Over < r.Still {
+	if r.Target != 2300 || r.Fits || !r.Reached || r.Before <= r.After || len(r.Steps) != 7 || len(r.Proposals) != 1 ||
+		r.Steps[6].Left != r.After || r.Proposals[0].Costs == "" || r.Over < r.Still {
 		t.Errorf("%+v", r)
 	}
 }
@@ -280,7 +312,8 @@ func TestShrinkWritesTheSetting(t *testing.T) {
 	if code != ExitFine || !strings.Contains(out, "It fits with the steps: ") || strings.Contains(errs, "compact") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
-	if code, out, errs = run(t, append(fit, "--target", "2500")...); code != ExitFine || !strings.Contains(errs, "template.yaml now says compact: true.") {
+	if code, out, errs = run(t, append(fit, "--target", "2500")...); code != ExitFine ||
+		!strings.Contains(errs, "template.yaml now says compact: true.") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 	settings, err := os.ReadFile(filepath.Join(folder, "template.yaml"))
@@ -290,10 +323,12 @@ func TestShrinkWritesTheSetting(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(folder, "template.yaml.before")); err != nil {
 		t.Error(err)
 	}
-	if _, out, _ = run(t, "fill", folder, "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "fragment"); strings.Contains(out, "; color") || !strings.Contains(out, ";color:") {
+	if _, out, _ = run(t, "fill", folder, "--people", peopleFile, "--person", "bo@brackwater.example", "--form",
+		"fragment"); strings.Contains(out, "; color") || !strings.Contains(out, ";color:") {
 		t.Error("what goes out is not shorter")
 	}
-	for args, want := range map[string]int{"--target 900": ExitFindings, "--target 9000": ExitFine, "--format xml": ExitUsage, "--target -1": ExitUsage} {
+	for args, want := range map[string]int{"--target 900": ExitFindings, "--target 9000": ExitFine,
+		"--format xml": ExitUsage, "--target -1": ExitUsage} {
 		if code, out, errs = run(t, append(fit, strings.Fields(args)...)...); code != want {
 			t.Errorf("%s: exit %d\n%s%s", args, code, out, errs)
 		}
@@ -305,7 +340,8 @@ func TestShrinkWritesTheSetting(t *testing.T) {
 
 func TestSurvivalMap(t *testing.T) {
 	code, out, errs := run(t, "check", "demo/templates/regatta", "--people", peopleFile, "--map")
-	if code != 0 || !strings.Contains(out, "border-radius: 50%") || !strings.Contains(out, "A  append-rule") || !strings.Contains(out, "regatta: Safe in") {
+	if code != 0 || !strings.Contains(out, "border-radius: 50%") || !strings.Contains(out, "A  append-rule") ||
+		!strings.Contains(out, "regatta: Safe in") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 	_, out, _ = run(t, "check", "demo/templates/regatta", "--people", peopleFile, "--map", "--format", "json", "--profiles", "demo/clients")
@@ -317,19 +353,22 @@ func TestSurvivalMap(t *testing.T) {
 		t.Errorf("%d clients, %d rows", len(m.Clients), len(m.Rows))
 	}
 	for _, row := range m.Rows {
-		if row.What == "border-radius: 50%" && (row.Cells[11].State != check.GetsLost || row.Harm < 13 || row.Harm > 14) { // 44 % of the readers see square corners
+		if row.What == "border-radius: 50%" && (row.Cells[11].State != check.GetsLost || row.Harm < 13 ||
+			row.Harm > 14) { // 44 % of the readers see square corners
 			t.Errorf("%+v", row)
 		}
 	}
 }
 
 func TestFillAndSimulate(t *testing.T) {
-	_, out, _ := run(t, "fill", "demo/templates/harbour", "--people", peopleFile, "--person", "MAREN.lind@brackwater.example", "--form", "text", "--date", "2026-11-23")
+	_, out, _ := run(t, "fill", "demo/templates/harbour", "--people", peopleFile, "--person",
+		"MAREN.lind@brackwater.example", "--form", "text", "--date", "2026-11-23")
 	if !strings.HasPrefix(out, "-- \n") || !strings.Contains(out, "Desk +44 1632 960544 | Mobile +44 7700 900544\n") {
 		t.Errorf("text form: %s", out)
 	}
 	code, out, errs := run(t, "simulate", "demo/templates/regatta", "--client", "capped-webmail")
-	if code != 0 || strings.Contains(out, "onclick") || !strings.Contains(out, "{{ cn }}") || !strings.Contains(errs, "regatta/template.html:25:10  install: onclick is dropped") {
+	if code != 0 || strings.Contains(out, "onclick") || !strings.Contains(out, "{{ cn }}") ||
+		!strings.Contains(errs, "regatta/template.html:25:10  install: onclick is dropped") {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}
 }
@@ -340,14 +379,16 @@ func TestATemplateWithMistakesIsRefusedWithAllOfThem(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, out, errs := run(t, "fill", file, "--people", peopleFile, "--person", "bo@brackwater.example")
-	if code != ExitFindings || out != "" || !strings.Contains(errs, "line 1, column 7") || !strings.Contains(errs, "line 2, column 4") || !strings.Contains(errs, "Did you mean mail?") {
+	if code != ExitFindings || out != "" || !strings.Contains(errs, "line 1, column 7") ||
+		!strings.Contains(errs, "line 2, column 4") || !strings.Contains(errs, "Did you mean mail?") {
 		t.Errorf("exit %d, %q, %s", code, out, errs)
 	}
 }
 
 func TestThreeFormatSet(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "signatures")
-	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "set", "--base", "Work", "-o", folder}
+	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form",
+		"set", "--base", "Work", "-o", folder}
 	if code, out, errs := run(t, fill...); code != ExitFine || strings.Count(out, "\n") != 5 {
 		t.Fatalf("exit %d: %s%s", code, out, errs)
 	}
@@ -374,11 +415,13 @@ func TestBodyOfAPartIsReplacedAndItsHeaderKept(t *testing.T) {
 	if err := os.WriteFile(file, []byte(header+"<p>old</p>"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "mime", "--keep-header", "-o", file}
+	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form",
+		"mime", "--keep-header", "-o", file}
 	if code, _, errs := run(t, fill...); code != ExitFine {
 		t.Fatalf("exit %d: %s", code, errs)
 	}
-	if data, err := os.ReadFile(file); err != nil || !strings.HasPrefix(string(data), header) || !strings.Contains(string(data), ">Bo<") || strings.Contains(string(data), ">old<") {
+	if data, err := os.ReadFile(file); err != nil || !strings.HasPrefix(string(data), header) ||
+		!strings.Contains(string(data), ">Bo<") || strings.Contains(string(data), ">old<") {
 		t.Errorf("%s, %v", data, err)
 	}
 	if err := os.WriteFile(file, []byte("no header"), 0o600); err != nil {
@@ -406,7 +449,8 @@ func TestFilesAppearWholeOrNotAtAll(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	var o, e bytes.Buffer
-	if code := Run(ctx, []string{"pack", "demo/templates/harbour", "--people", peopleFile, "-o", target}, nil, &o, &e); code != ExitFailed || !strings.Contains(e.String(), "stopped after 0 people") {
+	if code := Run(ctx, []string{"pack", "demo/templates/harbour", "--people", peopleFile, "-o", target}, nil, &o,
+		&e); code != ExitFailed || !strings.Contains(e.String(), "stopped after 0 people") {
 		t.Errorf("an interrupted pack: exit %d, %s", code, &e)
 	}
 	after, err := os.ReadFile(target)
@@ -425,14 +469,16 @@ func TestBadRowsAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, out, errs := run(t, "fill", "demo/templates/harbour", "--people", file, "--person", "a@brackwater.example", "--form", "fragment")
-	if code != 0 || !strings.Contains(out, ">A<") || !strings.Contains(errs, "p.csv: row 3: 1 of the 2 values that the header names; left out") {
+	if code != 0 || !strings.Contains(out, ">A<") ||
+		!strings.Contains(errs, "p.csv: row 3: 1 of the 2 values that the header names; left out") {
 		t.Errorf("exit %d, %s", code, errs)
 	}
 }
 
 func TestBlockReportsTheLosses(t *testing.T) {
 	code, out, errs := run(t, "block", "demo/templates/harbour", "--dialect", "percent", "--people", peopleFile)
-	if code != 0 || !strings.Contains(out, "%full name%") || !strings.Contains(errs, "Shows for 41 people") || !strings.Contains(errs, "13 losses") {
+	if code != 0 || !strings.Contains(out, "%full name%") || !strings.Contains(errs, "Shows for 41 people") ||
+		!strings.Contains(errs, "13 losses") {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}
 }
@@ -517,7 +563,8 @@ func TestFillReplacesNothingUnasked(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, form := range []string{"html", "mime", "fragment"} {
-		fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form", form, "-o", file}
+		fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example",
+			"--form", form, "-o", file}
 		if code, _, errs := run(t, fill...); code != ExitFindings || !strings.Contains(errs, "--replace") {
 			t.Errorf("%s: exit %d: %s", form, code, errs)
 		}
@@ -525,7 +572,8 @@ func TestFillReplacesNothingUnasked(t *testing.T) {
 			t.Errorf("%s: it was replaced: %.60s, %v", form, data, err)
 		}
 	}
-	code, _, errs := run(t, "fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "-o", file, "--replace")
+	code, _, errs := run(t, "fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example",
+		"-o", file, "--replace")
 	data, err := os.ReadFile(file)
 	info, err2 := os.Stat(file)
 	if code != ExitFine || err != nil || err2 != nil || !strings.Contains(string(data), "Brackwater") || info.Mode().Perm() != 0o444 {
@@ -553,7 +601,8 @@ func TestASecondDemoLeavesWhatWasChanged(t *testing.T) {
 	}
 	own := hosting.Settings{Address: "https://other.brackwater.example/", Volume: 5, Hours: 3}
 	demoIn(func(s *service.Service) {
-		if err := errors.Join(s.Hosting.PutSettings(ctx, own), s.Pictures.PutAlts(ctx, "ferry", map[string]string{"en": "Our ferry"})); err != nil {
+		if err := errors.Join(s.Hosting.PutSettings(ctx, own),
+			s.Pictures.PutAlts(ctx, "ferry", map[string]string{"en": "Our ferry"})); err != nil {
 			t.Fatal(err)
 		}
 	})

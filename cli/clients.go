@@ -97,7 +97,8 @@ func (a *app) printProfile(p *client.Profile) {
 	fmt.Fprintf(a.out, "%s: %s\n%s\n\n", a.colour("1", p.ID), p.Title, p.About)
 	var rows [][]string
 	for _, l := range p.Limits {
-		rows = append(rows, []string{"limit", string(l.Measure), "at most " + amount(l.Max, l.Measure.Unit()), string(l.Severity), string(l.Basis)})
+		rows = append(rows, []string{"limit", string(l.Measure), "at most " + amount(l.Max, l.Measure.Unit()),
+			string(l.Severity), string(l.Basis)})
 	}
 	if p.Pictures != nil {
 		for _, w := range p.Pictures.Ways() {
@@ -134,7 +135,8 @@ over it: with based-on it overrides single entries, such as title, share (percen
 					return fmt.Errorf("%s names no id", file)
 				}
 				var p client.Profile
-				if err := r.json(ctx, http.MethodPut, "/api/v1/clients/"+url.PathEscape(head.ID)+"/document", api.ClientDocument{Document: string(data)}, &p); err != nil {
+				if err := r.json(ctx, http.MethodPut, "/api/v1/clients/"+url.PathEscape(head.ID)+"/document",
+					api.ClientDocument{Document: string(data)}, &p); err != nil {
 					return fmt.Errorf("%s: %w", file, err)
 				}
 				fmt.Fprintf(a.out, "%s: %s\n", p.ID, p.Title)

@@ -52,7 +52,8 @@ func (a *app) fillCommand() *cobra.Command {
 			if flags.form == setForm {
 				return a.fillSet(l, p, flags)
 			}
-			s, err := compose.Compile(compose.Source{Template: l.template, Schema: l.schema, Day: l.day, Variants: []string{l.variant}}, compose.Form(flags.form))
+			s, err := compose.Compile(compose.Source{Template: l.template, Schema: l.schema, Day: l.day,
+				Variants: []string{l.variant}}, compose.Form(flags.form))
 			if err != nil {
 				return mistakes(l.source, err)
 			}
@@ -66,7 +67,8 @@ func (a *app) fillCommand() *cobra.Command {
 	c.Flags().StringVarP(&flags.output, "output", "o", "", "file to write (default standard output); for a set the folder")
 	c.Flags().StringVar(&flags.base, "base", "", "base name of a set's files (default the template's name and the variant)")
 	c.Flags().BoolVar(&flags.keepHeader, "keep-header", false, "with the form mime: replace only the body of the file that is there")
-	c.Flags().BoolVar(&flags.replace, "replace", false, "replace the file that is there, with the form set all of them; a read-only file stays read-only")
+	c.Flags().BoolVar(&flags.replace, "replace", false,
+		"replace the file that is there, with the form set all of them; a read-only file stays read-only")
 	return c
 }
 

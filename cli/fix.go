@@ -68,7 +68,8 @@ func (a *app) fix(ctx context.Context, l loaded, in check.Input, o fix.Options, 
 		return err
 	}
 	settings := filepath.Join(filepath.Dir(l.source), template.SettingsFile)
-	difference := udiff.Unified(l.source, l.source+" (fixed)", l.template.Source, r.Source) + udiff.Unified(settings, settings+" (fixed)", l.template.SettingsText, r.Settings)
+	difference := udiff.Unified(l.source, l.source+" (fixed)", l.template.Source, r.Source) +
+		udiff.Unified(settings, settings+" (fixed)", l.template.SettingsText, r.Settings)
 	if _, err := io.WriteString(a.out, difference); err != nil {
 		return err
 	}
@@ -92,7 +93,8 @@ func (a *app) fix(ctx context.Context, l loaded, in check.Input, o fix.Options, 
 	if dry {
 		said = plural(len(r.Done), "fix", "fixes") + " can be made"
 	}
-	fmt.Fprintf(a.err, "%s: %s in %s; %s left, %d of them for a hand.\n", l.template.Name, said, plural(r.Rounds, "round", "rounds"), plural(len(r.Findings), "finding is", "findings are"), left)
+	fmt.Fprintf(a.err, "%s: %s in %s; %s left, %d of them for a hand.\n", l.template.Name, said,
+		plural(r.Rounds, "round", "rounds"), plural(len(r.Findings), "finding is", "findings are"), left)
 	folder := filepath.Join(filepath.Dir(l.source), template.PictureFolder)
 	for _, file := range slices.Sorted(maps.Keys(r.Pictures)) {
 		made := "is made"
@@ -139,7 +141,8 @@ func writePictures(folder string, pictures map[string][]byte) error {
 		path := filepath.Join(folder, filepath.FromSlash(file))
 		if old, err := os.ReadFile(path); err == nil {
 			kept := filepath.Join(folder+".before", filepath.FromSlash(file))
-			if err := errors.Join(os.MkdirAll(filepath.Dir(kept), 0o755), files.WriteBytes(kept, old)); err != nil { //nolint:gosec // as the template's folder
+			if err := errors.Join(os.MkdirAll(filepath.Dir(kept), 0o755),
+				files.WriteBytes(kept, old)); err != nil { //nolint:gosec // as the template's folder
 				return fmt.Errorf("keeping %s as it was: %w", file, err)
 			}
 		}

@@ -58,7 +58,8 @@ func (a *app) newCommand() *cobra.Command {
 	c.Flags().StringVar(&flags.mail, "person", "", "mail address of the person whose signature it is")
 	c.Flags().StringArrayVar(&flags.answers, "answer", nil, `what is meant at a place, such as "12:4=l"; "12:4=" leaves the text`)
 	c.Flags().BoolVar(&flags.clean, "clean", false, "clean the source of a page or signature too")
-	c.Flags().StringVarP(&flags.output, "output", "o", "", "folder to write the template into (default the source on standard output, a starter's name for a starter)")
+	c.Flags().StringVarP(&flags.output, "output", "o", "",
+		"folder to write the template into (default the source on standard output, a starter's name for a starter)")
 	return c
 }
 

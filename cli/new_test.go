@@ -28,7 +28,8 @@ func TestNewFromAStarter(t *testing.T) {
 	if code, out, errs = run(t, "new", "--starter", "text-first", "-o", folder); code != ExitFine || !strings.Contains(out, "3 files") {
 		t.Errorf("exit %d: %s%s", code, out, errs)
 	}
-	if code, _, errs = run(t, "new", "--starter", "text-first", "-o", folder); code != ExitFailed || !strings.Contains(errs, "exists already") {
+	if code, _, errs = run(t, "new", "--starter", "text-first", "-o", folder); code != ExitFailed ||
+		!strings.Contains(errs, "exists already") {
 		t.Errorf("a second time: exit %d: %s", code, errs)
 	}
 	if code, _, errs = run(t, "new", "--starter", "colums"); code != ExitUsage || !strings.Contains(errs, "there is columns") {
@@ -42,7 +43,8 @@ func TestNewFromAStarter(t *testing.T) {
 func TestCleanCommand(t *testing.T) {
 	file := write(t, "old.html", "<div class=x><p>Gr\xfc\xdfe<o:p></o:p></div><form></form>")
 	code, out, errs := run(t, "clean", file)
-	if code != ExitFine || out != "<p>Grüße</p>\n<form></form>\n" || !strings.Contains(errs, "namespaced tags: 1") || !strings.Contains(errs, ":1:39  left: <form>") {
+	if code != ExitFine || out != "<p>Grüße</p>\n<form></form>\n" || !strings.Contains(errs, "namespaced tags: 1") ||
+		!strings.Contains(errs, ":1:39  left: <form>") {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}
 	code, out, _ = run(t, "clean", file, "--format", "json")
@@ -53,7 +55,8 @@ func TestCleanCommand(t *testing.T) {
 	if code, _, errs = run(t, "clean", file, "--format", "xml"); code != ExitUsage {
 		t.Errorf("exit %d: %s", code, errs)
 	}
-	if code, _, errs = run(t, "clean", filepath.Join(t.TempDir(), "none.html")); code != ExitFailed || !strings.Contains(errs, "cannot be read") {
+	if code, _, errs = run(t, "clean", filepath.Join(t.TempDir(), "none.html")); code != ExitFailed ||
+		!strings.Contains(errs, "cannot be read") {
 		t.Errorf("exit %d: %s", code, errs)
 	}
 }
@@ -64,14 +67,16 @@ func TestNewFromAPage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, data := range map[string][]byte{"my logo.png": logo, "page.html": []byte(`<title>Crew</title><p class=x>Crew</p><img src="my%20logo.png" alt="Mark"><img src="gone.png">`)} {
+	for name, data := range map[string][]byte{"my logo.png": logo,
+		"page.html": []byte(`<title>Crew</title><p class=x>Crew</p><img src="my%20logo.png" alt="Mark"><img src="gone.png">`)} {
 		if err := os.WriteFile(filepath.Join(folder, name), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	target := filepath.Join(folder, "imported")
 	code, out, errs := run(t, "new", "--page", filepath.Join(folder, "page.html"), "--clean", "-o", target)
-	if code != ExitFine || !strings.Contains(out, "3 files") || !strings.Contains(errs, "written in utf-8; with the pictures my-logo.png") || !strings.Contains(errs, "gone.png is missing") {
+	if code != ExitFine || !strings.Contains(out, "3 files") ||
+		!strings.Contains(errs, "written in utf-8; with the pictures my-logo.png") || !strings.Contains(errs, "gone.png is missing") {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}
 	settings, err := os.ReadFile(filepath.Join(target, "template.yaml"))
@@ -91,7 +96,8 @@ func TestNewFromASignature(t *testing.T) {
 	if code != ExitFine || out != "<p>{{ cn }}, Brackwater Ferries</p><p>{{ cn }}</p>\n" {
 		t.Errorf("exit %d: %s", code, out)
 	}
-	for _, want := range []string{`"Maren Lind" is {{ cn }}`, `otherwise give --answer "1:16=l"`, `the text "mAREN lIND" becomes "Maren Lind"`, "1 difference from the original", "Not found in the signature: "} {
+	for _, want := range []string{`"Maren Lind" is {{ cn }}`, `otherwise give --answer "1:16=l"`,
+		`the text "mAREN lIND" becomes "Maren Lind"`, "1 difference from the original", "Not found in the signature: "} {
 		if !strings.Contains(errs, want) {
 			t.Errorf("%q is not reported:\n%s", want, errs)
 		}
@@ -109,7 +115,8 @@ func TestNewFromASignature(t *testing.T) {
 	if code, _, errs = run(t, append(made, "-o", folder)...); code != ExitFine {
 		t.Errorf("exit %d: %s", code, errs)
 	}
-	if code, out, errs = run(t, "fill", folder, "--people", peopleFile, "--person", "bo@brackwater.example", "--form", "text"); code != ExitFine || !strings.HasPrefix(out, "-- \nBo, Brackwater Ferries\n") {
+	if code, out, errs = run(t, "fill", folder, "--people", peopleFile, "--person", "bo@brackwater.example", "--form",
+		"text"); code != ExitFine || !strings.HasPrefix(out, "-- \nBo, Brackwater Ferries\n") {
 		t.Errorf("filled for another: exit %d: %q %s", code, out, errs)
 	}
 }

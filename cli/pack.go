@@ -74,7 +74,8 @@ manifest.json with the checksum of every file. The file appears when it is whole
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "%s: %s, %s, %s bytes\n", output, plural(result.People, "person", "people"), plural(result.Files, "file", "files"), grouped(int(info.Size())))
+				fmt.Fprintf(a.out, "%s: %s, %s, %s bytes\n", output, plural(result.People, "person", "people"),
+					plural(result.Files, "file", "files"), grouped(int(info.Size())))
 			}
 			return nil
 		},

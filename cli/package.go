@@ -43,7 +43,8 @@ func (a *app) packageCreate(server *string) *cobra.Command {
 			if p.State != "ready" {
 				return fmt.Errorf("the package %s: %s", p.State, p.Message)
 			}
-			fmt.Fprintf(a.out, "%s  %s, %s, %s bytes\n", p.ID, plural(p.Total, "person", "people"), plural(p.Files, "file", "files"), grouped(int(p.Bytes)))
+			fmt.Fprintf(a.out, "%s  %s, %s, %s bytes\n", p.ID, plural(p.Total, "person", "people"),
+				plural(p.Files, "file", "files"), grouped(int(p.Bytes)))
 			return nil
 		}),
 	}

@@ -66,7 +66,8 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 	var mapped []string
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Take a CSV file into the directory",
-		Long:    "Takes a CSV file into the directory: new people are added, values changed. People who are not in the file stay, unless --replace is given. --dry-run tells what would change and changes nothing.",
+		Long: "Takes a CSV file into the directory: new people are added, values changed. People who are not in " +
+			"the file stay, unless --replace is given. --dry-run tells what would change and changes nothing.",
 		Example: "  missivum people import demo/people.csv --dry-run",
 		Args:    exactly("FILE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {

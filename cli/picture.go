@@ -130,7 +130,8 @@ func (a *app) printProbed(p probed) {
 	line("colours", fmt.Sprintf("%s, %d bits a channel", f.Colours, f.Depth))
 	line("profile", f.Profile)
 	if f.Resolution > 0 {
-		line("resolution", fmt.Sprintf("tagged %d pixels per inch: %d x %d px where the tag is honoured", f.Resolution, f.Width*96/f.Resolution, f.Height*96/f.Resolution))
+		line("resolution", fmt.Sprintf("tagged %d pixels per inch: %d x %d px where the tag is honoured", f.Resolution,
+			f.Width*96/f.Resolution, f.Height*96/f.Resolution))
 	}
 	if f.Frames > 1 {
 		line("frames", strconv.Itoa(f.Frames))
@@ -151,7 +152,8 @@ func (a *app) printProbed(p probed) {
 		line("findings", "none")
 	}
 	for _, found := range p.Findings {
-		fmt.Fprintf(a.out, "    %s  %s\n        %s\n        Clients: %s\n        Remedy:  %s\n", a.severity(found.Severity), a.colour("1", found.Check), found.Message, strings.Join(found.Clients, ", "), found.Remedy)
+		fmt.Fprintf(a.out, "    %s  %s\n        %s\n        Clients: %s\n        Remedy:  %s\n", a.severity(found.Severity),
+			a.colour("1", found.Check), found.Message, strings.Join(found.Clients, ", "), found.Remedy)
 	}
 }
 

@@ -64,13 +64,15 @@ cut anew. Pieces of one colour become the background of their cell; pieces that 
 				if p.Plain == "" {
 					what = fmt.Sprintf("%s, %s bytes", strings.ToUpper(p.Rendition.Facts.Format), grouped(p.Bytes))
 				}
-				rows = append(rows, []string{fmt.Sprint(i + 1), fmt.Sprintf("%d,%d", p.X, p.Y), fmt.Sprintf("%d x %d px", p.Width, p.Height), what, p.Link, p.Alt})
+				rows = append(rows, []string{fmt.Sprint(i + 1), fmt.Sprintf("%d,%d", p.X, p.Y),
+					fmt.Sprintf("%d x %d px", p.Width, p.Height), what, p.Link, p.Alt})
 			}
 			printTable(a.out, []string{"Piece", "At", "Size", "Becomes", "Link", "Alternative text"}, rows)
 			for _, note := range cut.Notes {
 				fmt.Fprintln(a.out, note+".")
 			}
-			fmt.Fprintf(a.out, "%s: a template of %s; cut anew after editing %s\n", output, plural(len(cut.Pieces), "piece", "pieces"), filepath.Join(output, name+".map.yaml"))
+			fmt.Fprintf(a.out, "%s: a template of %s; cut anew after editing %s\n", output,
+				plural(len(cut.Pieces), "piece", "pieces"), filepath.Join(output, name+".map.yaml"))
 			return nil
 		},
 	}
@@ -106,7 +108,8 @@ func (a *app) writeSliced(cut *picture.Sliced, m picture.SliceMap, folder, name 
 		return err
 	}
 	for file, data := range files {
-		if err := a.writeFile(filepath.Join(folder, filepath.FromSlash(file)), func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
+		if err := a.writeFile(filepath.Join(folder, filepath.FromSlash(file)),
+			func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
 			return err
 		}
 	}
@@ -177,13 +180,15 @@ func (a *app) finishCode(made *picture.CodePicture, output string) error {
 	if err := a.writeFile(output, func(w io.Writer) error { _, err := w.Write(made.Data); return err }); err != nil || output == "-" {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s: %d x %d modules of %s, %d x %d px when shown at width=\"%d\" (the next larger takes %d px), %s bytes\n", output, made.Modules, made.Modules,
+	fmt.Fprintf(a.out, "%s: %d x %d modules of %s, %d x %d px when shown at width=\"%d\" (the next larger takes %d px), %s bytes\n",
+		output, made.Modules, made.Modules,
 		plural(made.Module, "pixel", "pixels"), made.Facts.Width, made.Facts.Height, made.Width, made.Next, grouped(len(made.Data)))
 	return nil
 }
 
 // everybodysCodes writes a code for each person, and the table of their addresses.
-func (a *app) everybodysCodes(cmd *cobra.Command, d *person.Directory, organisation string, r picture.CodeRecipe, folder, address string) error {
+func (a *app) everybodysCodes(cmd *cobra.Command, d *person.Directory, organisation string, r picture.CodeRecipe, folder,
+	address string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
@@ -212,7 +217,8 @@ func (a *app) everybodysCodes(cmd *cobra.Command, d *person.Directory, organisat
 	if err := a.writeTable(filepath.Join(folder, "codes.csv"), rows); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s: %s, %d left out; codes.csv has the field codeAddress for people import\n", folder, plural(len(rows)-1, "code", "codes"), left)
+	fmt.Fprintf(a.out, "%s: %s, %d left out; codes.csv has the field codeAddress for people import\n", folder,
+		plural(len(rows)-1, "code", "codes"), left)
 	return nil
 }
 
@@ -299,7 +305,8 @@ func (a *app) finishPhotos(result pictures.BulkResult, list []pictures.Photo, fo
 	if err := a.writeTable(filepath.Join(folder, "photos.csv"), rows); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s: %s fitted, %d there already, %d left out; %s kB all together\n", folder, plural(result.Fitted, "photo", "photos"), result.Kept, len(result.Refused), grouped(int((result.Bytes+1023)/1024)))
+	fmt.Fprintf(a.out, "%s: %s fitted, %d there already, %d left out; %s kB all together\n", folder,
+		plural(result.Fitted, "photo", "photos"), result.Kept, len(result.Refused), grouped(int((result.Bytes+1023)/1024)))
 	if len(result.Refused) > 0 {
 		return exitError{code: ExitFindings}
 	}
@@ -322,7 +329,8 @@ are shown at once. The way is chosen in template.yaml: pictures.delivery.`,
 			if err != nil {
 				return err
 			}
-			list, err := delivery.Weigh(delivery.Input{Template: l.template, People: l.people, Profiles: client.Shipped(), Day: l.day, Volume: volume})
+			list, err := delivery.Weigh(delivery.Input{Template: l.template, People: l.people, Profiles: client.Shipped(),
+				Day: l.day, Volume: volume})
 			if err != nil {
 				return err
 			}
@@ -358,9 +366,10 @@ func (a *app) pictureExport() *cobra.Command {
 	var output string
 	var replace bool
 	c := &cobra.Command{
-		Use:     "export TEMPLATE...",
-		Short:   "Write the pictures as they must lie on a web server",
-		Long:    "Writes the tree of pictures for any static web server or storage, with the addresses that the templates use. Files of older versions stay: messages already sent show them.",
+		Use:   "export TEMPLATE...",
+		Short: "Write the pictures as they must lie on a web server",
+		Long: "Writes the tree of pictures for any static web server or storage, with the addresses that the " +
+			"templates use. Files of older versions stay: messages already sent show them.",
 		Example: "  missivum picture export demo/templates/voyage -o /tmp/tree",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -406,7 +415,8 @@ sign-in, a page in place of the picture, type by content, endings in address and
 display size, weight and time. Nothing inside the private network is asked unless --allow names it.
 
 Exit status: 0 every picture is shown, 1 one is not, 2 wrong usage, 3 could not run.`,
-		Example: "  missivum picture check https://pictures.brackwater.example/harbour/logo.png\n  missivum picture check --template demo/templates/harbour",
+		Example: "  missivum picture check https://pictures.brackwater.example/harbour/logo.png\n  missivum picture " +
+			"check --template demo/templates/harbour",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			inside, err := networks(allow)
 			if err != nil {

@@ -38,7 +38,8 @@ func (a *app) storeList(server *string) *cobra.Command {
 				if len(p.Outdated) > 0 {
 					uses += " (older version: " + strings.Join(p.Outdated, ", ") + ")"
 				}
-				rows = append(rows, []string{p.Name, fmt.Sprint(p.Number), strings.ToUpper(p.Facts.Format), fmt.Sprintf("%d x %d px", p.Facts.Width, p.Facts.Height), amount(p.Facts.Bytes, "bytes"), p.Alt, uses})
+				rows = append(rows, []string{p.Name, fmt.Sprint(p.Number), strings.ToUpper(p.Facts.Format),
+					fmt.Sprintf("%d x %d px", p.Facts.Width, p.Facts.Height), amount(p.Facts.Bytes, "bytes"), p.Alt, uses})
 			}
 			printTable(a.out, []string{"Name", "Version", "Format", "Size", "Weight", "Alternative text", "Used in"}, rows)
 			return nil
@@ -48,7 +49,8 @@ func (a *app) storeList(server *string) *cobra.Command {
 
 func (a *app) storeShow(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show a picture: versions, uses and what the latest would change there, renditions", Example: "  missivum picture store show ferry", Args: exactly("NAME"),
+		Use: "show NAME", Short: "Show a picture: versions, uses and what the latest would change there, renditions",
+		Example: "  missivum picture store show ferry", Args: exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var p pictures.Record
 			if err := r.json(ctx, http.MethodGet, "/api/v1/pictures/"+url.PathEscape(args[0]), nil, &p); err != nil {
@@ -56,7 +58,9 @@ func (a *app) storeShow(server *string) *cobra.Command {
 			}
 			var rows [][]string
 			for _, v := range p.Versions {
-				rows = append(rows, []string{fmt.Sprint(v.Number), v.Saved.Format("2006-01-02 15:04"), strings.ToUpper(v.Facts.Format), fmt.Sprintf("%d x %d px", v.Facts.Width, v.Facts.Height), amount(v.Facts.Bytes, "bytes"), v.SHA256[:12], v.Note})
+				rows = append(rows, []string{fmt.Sprint(v.Number), v.Saved.Format("2006-01-02 15:04"),
+					strings.ToUpper(v.Facts.Format), fmt.Sprintf("%d x %d px", v.Facts.Width, v.Facts.Height),
+					amount(v.Facts.Bytes, "bytes"), v.SHA256[:12], v.Note})
 			}
 			printTable(a.out, []string{"Version", "Saved", "Format", "Size", "Weight", "SHA-256", "Note"}, rows)
 			for _, language := range slices.Sorted(maps.Keys(p.Alts)) {
@@ -77,7 +81,8 @@ func (a *app) storeShow(server *string) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "Rendition %s of version %d: %d x %d px, %s bytes, by %s\n", m.Key, m.Number, m.Facts.Width, m.Facts.Height, grouped(m.Facts.Bytes), recipe)
+				fmt.Fprintf(a.out, "Rendition %s of version %d: %d x %d px, %s bytes, by %s\n", m.Key, m.Number,
+					m.Facts.Width, m.Facts.Height, grouped(m.Facts.Bytes), recipe)
 			}
 			return nil
 		}),
@@ -103,7 +108,8 @@ func (a *app) printPictureChanges(ctx context.Context, r *remote, p pictures.Rec
 func (a *app) storePush(server *string) *cobra.Command {
 	var name, note string
 	c := &cobra.Command{
-		Use: "push FILE", Short: "Store a picture, or a new version of it", Example: "  missivum picture store push demo/pictures/ferry.svg --name ferry", Args: exactly("FILE"),
+		Use: "push FILE", Short: "Store a picture, or a new version of it",
+		Example: "  missivum picture store push demo/pictures/ferry.svg --name ferry", Args: exactly("FILE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			data, err := readPicture(args[0])
 			if err != nil {
@@ -113,7 +119,8 @@ func (a *app) storePush(server *string) *cobra.Command {
 				name = strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0]))
 			}
 			query := url.Values{"file": {filepath.Base(args[0])}, "note": {note}}
-			answer, err := r.do(ctx, http.MethodPut, "/api/v1/pictures/"+url.PathEscape(name)+"?"+query.Encode(), bytes.NewReader(data), "application/octet-stream")
+			answer, err := r.do(ctx, http.MethodPut, "/api/v1/pictures/"+url.PathEscape(name)+"?"+query.Encode(),
+				bytes.NewReader(data), "application/octet-stream")
 			if err != nil {
 				return err
 			}
@@ -123,7 +130,8 @@ func (a *app) storePush(server *string) *cobra.Command {
 				return err
 			}
 			v := p.Latest()
-			fmt.Fprintf(a.out, "%s: version %d, %s, %d x %d px, %s bytes\n", p.Name, v.Number, strings.ToUpper(v.Facts.Format), v.Facts.Width, v.Facts.Height, grouped(v.Facts.Bytes))
+			fmt.Fprintf(a.out, "%s: version %d, %s, %d x %d px, %s bytes\n", p.Name, v.Number,
+				strings.ToUpper(v.Facts.Format), v.Facts.Width, v.Facts.Height, grouped(v.Facts.Bytes))
 			for _, u := range p.Uses {
 				if u.Version != v.Number {
 					fmt.Fprintf(a.out, "%s uses version %d; taking this one changes:\n", u.Template, u.Version)
@@ -142,7 +150,8 @@ func (a *app) storePush(server *string) *cobra.Command {
 
 func (a *app) storeAlt(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "alt NAME LANGUAGE=TEXT...", Short: "Set a picture's alternative texts, all of them", Example: "  missivum picture store alt ferry en=Ferry sv=Färja", Args: cobra.MinimumNArgs(1),
+		Use: "alt NAME LANGUAGE=TEXT...", Short: "Set a picture's alternative texts, all of them",
+		Example: "  missivum picture store alt ferry en=Ferry sv=Färja", Args: cobra.MinimumNArgs(1),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			alts := map[string]string{}
 			for _, arg := range args[1:] {
@@ -166,7 +175,8 @@ func (a *app) storeUse(server *string) *cobra.Command {
 	f := recipeFlags{all: true}
 	var in pictures.UseRequest
 	c := &cobra.Command{
-		Use: "use NAME", Short: "Fit a picture and put it into a template", Example: "  missivum picture store use ferry --template harbour --as-name mark --width 44", Args: exactly("NAME"),
+		Use: "use NAME", Short: "Fit a picture and put it into a template",
+		Example: "  missivum picture store use ferry --template harbour --as-name mark --width 44", Args: exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var err error
 			if in.Recipe, err = f.read(); err != nil {
@@ -184,7 +194,8 @@ func (a *app) storeUse(server *string) *cobra.Command {
 func (a *app) storeTake(server *string) *cobra.Command {
 	var in pictures.UseRequest
 	c := &cobra.Command{
-		Use: "take NAME", Short: "Put a picture's latest version into a template that uses an older one", Example: "  missivum picture store take ferry --template harbour", Args: exactly("NAME"),
+		Use: "take NAME", Short: "Put a picture's latest version into a template that uses an older one",
+		Example: "  missivum picture store take ferry --template harbour", Args: exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			return a.intoTemplate(ctx, r, args[0], "take", in)
 		}),
@@ -238,7 +249,8 @@ func (a *app) storeSettings(server *string) *cobra.Command {
 			}
 			return value
 		}
-		fmt.Fprintf(a.out, "public address   %s\nmessages a day   %s\naddress check    %s\n", words(s.Address, "none: templates need pictures.address of their own"),
+		fmt.Fprintf(a.out, "public address   %s\nmessages a day   %s\naddress check    %s\n",
+			words(s.Address, "none: templates need pictures.address of their own"),
 			words(fmt.Sprint(s.Volume), "not known"), words(fmt.Sprint(s.Hours), "by hand only"))
 		return nil
 	})

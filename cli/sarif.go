@@ -87,7 +87,8 @@ func lineAndColumn(source string, offset int) (line, column int) {
 func sarifFix(source, uri string, m *check.Fix) *sarif.Fix {
 	change := sarif.NewArtifactChange().WithArtifactLocation(sarif.NewSimpleArtifactLocation(uri))
 	for _, e := range m.Edits {
-		change.AddReplacement(sarif.NewReplacement().WithDeletedRegion(region(source, e.Start, e.End)).WithInsertedContent(sarif.NewArtifactContent().WithText(e.Text)))
+		change.AddReplacement(sarif.NewReplacement().WithDeletedRegion(region(source, e.Start,
+			e.End)).WithInsertedContent(sarif.NewArtifactContent().WithText(e.Text)))
 	}
 	return sarif.NewFix().WithDescription(sarif.NewTextMessage(m.Title)).AddArtifactChange(change)
 }

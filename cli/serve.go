@@ -39,7 +39,8 @@ type serveFlags struct {
 
 func (f *serveFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.listen, "listen", defaultListen, "loopback address to listen on; port 0 takes a free one")
-	c.Flags().StringVar(&f.pictures, "pictures-listen", "", "address at which nothing but hosted pictures is served, for the public, such as 0.0.0.0:8426")
+	c.Flags().StringVar(&f.pictures, "pictures-listen", "",
+		"address at which nothing but hosted pictures is served, for the public, such as 0.0.0.0:8426")
 	c.Flags().StringVar(&f.tree, "pictures-tree", "", "folder in which hosted pictures are kept for a static web server")
 	c.Flags().StringArrayVar(&f.allow, "allow", nil, "private network that the check of picture addresses may ask, such as 10.20.0.0/16")
 	c.Flags().StringVar(&f.log, "log", "text", "form of the log on the standard error output: text or json")
@@ -61,7 +62,8 @@ func (a *app) open(ctx context.Context, f serveFlags) (*service.Service, *slog.L
 		return nil, nil, err
 	}
 	s, err := service.Open(ctx, service.Config{
-		Data: f.data, Listen: f.listen, Log: log, Now: a.now, Version: Version, PictureListen: f.pictures, PictureTree: f.tree, PictureAllow: allow,
+		Data: f.data, Listen: f.listen, Log: log, Now: a.now, Version: Version, PictureListen: f.pictures,
+		PictureTree: f.tree, PictureAllow: allow,
 	})
 	if errors.Is(err, service.ErrNotLoopback) {
 		err = exitError{ExitUsage, err}

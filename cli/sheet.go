@@ -52,7 +52,9 @@ drawn with the installed Chromium.`,
 			if err != nil {
 				return err
 			}
-			drawn, err := drawing.Sheet(cmd.Context(), sheet.Input{Template: l.template, People: l.people, Chosen: chosen, Profiles: in.Profiles, Views: shown, Variant: l.variant, Day: l.day}, report,
+			drawn, err := drawing.Sheet(cmd.Context(),
+				sheet.Input{Template: l.template, People: l.people, Chosen: chosen, Profiles: in.Profiles, Views: shown,
+					Variant: l.variant, Day: l.day}, report,
 				drawing.SheetOptions{Picture: ending == ".png", SecondOpinion: writer})
 			if errors.Is(err, drawing.ErrNoWordProcessor) {
 				return usage("--second-opinion stands beside wordproc-desktop, which is not among the clients")
@@ -63,13 +65,15 @@ drawn with the installed Chromium.`,
 			if err := files.WriteBytes(output, drawn); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.err, "%s: %s, %s, %s. %s\n", output, plural(len(chosen), "person", "people"), plural(len(in.Profiles), "client", "clients"), plural(len(shown), "view", "views"), report.Verdict)
+			fmt.Fprintf(a.err, "%s: %s, %s, %s. %s\n", output, plural(len(chosen), "person", "people"),
+				plural(len(in.Profiles), "client", "clients"), plural(len(shown), "view", "views"), report.Verdict)
 			return nil
 		},
 	}
 	a.templateFlags(c, &flags)
 	c.Flags().StringVar(&flags.variant, "variant", "", "variant (default the template's first)")
-	c.Flags().StringArrayVar(&mails, "person", nil, "mail address of a person to show; may be given several times (default the sample and the hardest case)")
+	c.Flags().StringArrayVar(&mails, "person", nil,
+		"mail address of a person to show; may be given several times (default the sample and the hardest case)")
 	c.Flags().StringArrayVar(&clients, "client", nil, "client profile to show; may be given several times (default all)")
 	c.Flags().StringSliceVar(&views, "view", []string{"light", "dark"}, "light, dark or blocked, with commas between")
 	c.Flags().BoolVar(&writer, "second-opinion", false, "add LibreOffice Writer's drawing beside wordproc-desktop")

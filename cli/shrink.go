@@ -139,7 +139,8 @@ func whose(person string) string {
 // writeCompact sets compact: true in the template's settings.
 func (a *app) writeCompact(l loaded) error {
 	if l.template.Bare {
-		fmt.Fprintln(a.err, "A single file has no settings: to take the steps, put it into a template's folder with compact: true in template.yaml.")
+		fmt.Fprintln(a.err, "A single file has no settings: to take the steps, put it into a template's folder with "+
+			"compact: true in template.yaml.")
 		return nil
 	}
 	settings, err := template.WithSetting(l.template.SettingsText, true, "compact")

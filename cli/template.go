@@ -35,7 +35,8 @@ func (a *app) templateList(server *string) *cobra.Command {
 				if s.Problem != "" {
 					fmt.Fprintf(a.err, "%s: %s\n", s.Name, s.Problem)
 				}
-				rows = append(rows, []string{s.Name, grouped(s.Number), s.Saved.Local().Format("2006-01-02 15:04"), grouped(s.State.Breaks), grouped(s.State.Degrades), grouped(s.State.OverLimit), s.Title})
+				rows = append(rows, []string{s.Name, grouped(s.Number), s.Saved.Local().Format("2006-01-02 15:04"),
+					grouped(s.State.Breaks), grouped(s.State.Degrades), grouped(s.State.OverLimit), s.Title})
 			}
 			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Over limit", "Title"}, rows)
 			return nil
@@ -46,8 +47,9 @@ func (a *app) templateList(server *string) *cobra.Command {
 func (a *app) templatePush(server *string) *cobra.Command {
 	var name, note string
 	c := &cobra.Command{
-		Use: "push FOLDER", Short: "Save a template folder as a new version", Example: "  missivum template push demo/templates/harbour --note 'New banner'",
-		Args: exactly("FOLDER"),
+		Use: "push FOLDER", Short: "Save a template folder as a new version",
+		Example: "  missivum template push demo/templates/harbour --note 'New banner'",
+		Args:    exactly("FOLDER"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			t, err := openTemplate(args[0])
 			if err != nil {
@@ -63,7 +65,8 @@ func (a *app) templatePush(server *string) *cobra.Command {
 			if err := templates.WriteArchive(&b, t); err != nil {
 				return err
 			}
-			answer, err := r.do(ctx, http.MethodPut, "/api/v1/templates/"+name+"/archive?"+url.Values{"note": {note}}.Encode(), &b, "application/zip")
+			answer, err := r.do(ctx, http.MethodPut, "/api/v1/templates/"+name+"/archive?"+
+				url.Values{"note": {note}}.Encode(), &b, "application/zip")
 			if err != nil {
 				return err
 			}
@@ -73,7 +76,8 @@ func (a *app) templatePush(server *string) *cobra.Command {
 				return err
 			}
 			a.warn(saved.Warnings)
-			fmt.Fprintf(a.out, "%s: saved as version %d (%s), %s\n", saved.Name, saved.Number, saved.Version, plural(len(saved.Pictures), "picture", "pictures"))
+			fmt.Fprintf(a.out, "%s: saved as version %d (%s), %s\n", saved.Name, saved.Number, saved.Version,
+				plural(len(saved.Pictures), "picture", "pictures"))
 			return nil
 		}),
 	}

@@ -72,7 +72,8 @@ func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
 	for _, folder := range []string{"../core/clean/testdata/messy", "../core/fix/testdata/faulty"} {
 		for name, text := range pages(t, folder) {
 			// what looks like the template language, and is none, is not what is compared here
-			text = strings.NewReplacer("marquee", "i", "data-block", "block", "data-text", "text", `data-picture="logo"`, `src="x.png"`, "data-gen", "gen", "data-cke", "cke", "data-mce", "mce").Replace(text)
+			text = strings.NewReplacer("marquee", "i", "data-block", "block", "data-text", "text", `data-picture="logo"`,
+				`src="x.png"`, "data-gen", "gen", "data-cke", "cke", "data-mce", "mce").Replace(text)
 			all[filepath.Base(folder)+" "+name] = bareTemplate(t, text)
 		}
 	}
@@ -83,7 +84,8 @@ func templatesOfAllKinds(t *testing.T) map[string]*template.Template {
 func drawn(t *testing.T, tab context.Context, body string) []byte {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "x.html")
-	page := `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="script-src 'none'"><body style="margin: 12px">` + body
+	page := `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="script-src ` +
+		`'none'"><body style="margin: 12px">` + body
 	if err := os.WriteFile(file, []byte(page), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -21,7 +21,8 @@ func TestTheTour(t *testing.T) {
 	tab := browser(t)
 
 	do(t, tab, "opening the address", chromedp.Navigate(s.Address))
-	waitFor(t, tab, "the list tells the states", `/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*11 findings break/.test(document.body.innerText)`)
+	waitFor(t, tab, "the list tells the states",
+		`/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*11 findings break/.test(document.body.innerText)`)
 
 	// source beside look, filled for a person
 	do(t, tab, "opening harbour", chromedp.Click(`//a[text()="Harbour"]`), unfold)
@@ -30,9 +31,13 @@ func TestTheTour(t *testing.T) {
 	if sandbox := evaluate[string](t, tab, `document.querySelector('iframe').getAttribute('sandbox')`); sandbox != "allow-same-origin" {
 		t.Errorf("the look's frame may do %q", sandbox)
 	}
-	waitFor(t, tab, "budgets name the worst person", `/capped-webmail[\s\S]*maximiliane-theodora/.test(document.querySelector('section[aria-label="Budgets"]')?.innerText ?? '')`)
+	waitFor(t, tab, "budgets name the worst person",
+		`/capped-webmail[\s\S]*maximiliane-theodora/.test(document.querySelector('section[aria-label="Budgets"]')?.innerText ?? '')`)
 	do(t, tab, "opening the people", chromedp.Click(`//input[@role="combobox"]`))
-	waitFor(t, tab, "hard cases stand first, with the reason", `(text => ['longest job title', 'from right to left', 'that is no number', 'fewest blanks'].every(r => text.indexOf(r) > text.indexOf('Hard cases') && text.indexOf(r) < text.indexOf('Everybody')))(document.querySelector('[role="listbox"]')?.innerText ?? '')`)
+	waitFor(t, tab, "hard cases stand first, with the reason",
+		`(text => ['longest job title', 'from right to left', 'that is no number', 'fewest blanks'].every(r => `+
+			`text.indexOf(r) > text.indexOf('Hard cases') && text.indexOf(r) < `+
+			`text.indexOf('Everybody')))(document.querySelector('[role="listbox"]')?.innerText ?? '')`)
 	do(t, tab, "picking a person", chromedp.Click(`//input[@role="combobox"]`), chromedp.SendKeys(`//input[@role="combobox"]`, "kamome"),
 		chromedp.Click(`//li[@role="option" and contains(., "湊")]`))
 	waitFor(t, tab, "the look changes to that person", `document.querySelector('iframe').srcdoc.includes('湊 かもめ')`)
@@ -48,12 +53,14 @@ func TestTheTour(t *testing.T) {
 	do(t, tab, "pressing a finding", chromedp.Click(`//ol[@aria-label="Findings"]//button[contains(., "onclick")]`))
 	waitFor(t, tab, "the editor is at the line", `document.querySelector('.cm-activeLine')?.textContent.includes('onclick=')`)
 	do(t, tab, "showing it as a client does", rig.Choose("Shown as", "capped-webmail"))
-	waitFor(t, tab, "the look is that client's", `document.querySelector('iframe[title^="As capped-webmail"]') && !document.querySelector('iframe').srcdoc.includes('onclick')`)
+	waitFor(t, tab, "the look is that client's",
+		`document.querySelector('iframe[title^="As capped-webmail"]') && !document.querySelector('iframe').srcdoc.includes('onclick')`)
 	do(t, tab, "reading what happened", chromedp.Click(`//button[@role="tab" and contains(., "On the way")]`))
 	waitFor(t, tab, "the journey is told", `document.querySelector('ol[aria-label="Journey"]')?.innerText.includes('onclick is dropped')`)
 
 	// packages
-	do(t, tab, "going to packages", chromedp.Click(`//nav//a[text()="Packages"]`), chromedp.Click(`//button[contains(., "Make a package")]`), chromedp.WaitVisible(`//a[contains(., "Download")]`))
+	do(t, tab, "going to packages", chromedp.Click(`//nav//a[text()="Packages"]`),
+		chromedp.Click(`//button[contains(., "Make a package")]`), chromedp.WaitVisible(`//a[contains(., "Download")]`))
 	link := evaluate[string](t, tab, `[...document.querySelectorAll('a')].find(a => a.textContent === 'Download').href`)
 	answer, err := http.Get(link)
 	if err != nil || answer.StatusCode != 200 || answer.Header.Get("Content-Type") != "application/zip" || answer.ContentLength < 100_000 {
@@ -63,7 +70,8 @@ func TestTheTour(t *testing.T) {
 	waitFor(t, tab, "the block is there", `document.querySelector('pre[aria-label="Block"]')?.innerText.includes('{cn}')`)
 	do(t, tab, "another dialect", rig.Choose("Dialect", "Percent"))
 	waitFor(t, tab, "the block changes", `document.querySelector('pre[aria-label="Block"]')?.innerText.includes('%full name%')`)
-	waitFor(t, tab, "losses name people", `/callSign[\s\S]*Shows for 17 people/.test(document.querySelector('ol[aria-label="Losses"]').innerText)`)
+	waitFor(t, tab, "losses name people",
+		`/callSign[\s\S]*Shows for 17 people/.test(document.querySelector('ol[aria-label="Losses"]').innerText)`)
 }
 
 func TestEditingCheckingAndSaving(t *testing.T) {
@@ -72,20 +80,29 @@ func TestEditingCheckingAndSaving(t *testing.T) {
 	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"))
 	waitFor(t, tab, "nothing breaks", `document.body.innerText.includes('1 finding, 0 break')`)
 	do(t, tab, "going into the source", chromedp.Click(chromedp.CSS(".cm-content")))
-	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, '<p>{{ nmae }}</p>') })()`)
-	waitFor(t, tab, "the mistake is told with what was meant", `/no field .nmae[\s\S]*name|no field .nmae/.test(document.querySelector('ol[aria-label="Findings"]')?.innerText ?? '')`)
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = `+
+		`getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, '<p>{{ nmae }}</p>') })()`)
+	waitFor(t, tab, "the mistake is told with what was meant",
+		`/no field .nmae[\s\S]*name|no field .nmae/.test(document.querySelector('ol[aria-label="Findings"]')?.innerText ?? '')`)
 	waitFor(t, tab, "the page says that it is not saved", `document.body.innerText.includes('with changes not saved')`)
 
-	do(t, tab, "leaving", chromedp.Click(`//nav//a[text()="People"]`), chromedp.WaitVisible(`//button[text()="Stay"]`), chromedp.Click(`//button[text()="Stay"]`))
+	do(t, tab, "leaving", chromedp.Click(`//nav//a[text()="People"]`), chromedp.WaitVisible(`//button[text()="Stay"]`),
+		chromedp.Click(`//button[text()="Stay"]`))
 	waitFor(t, tab, "the work is still there", `document.querySelector('.cm-content')?.innerText.includes('nmae')`)
 
-	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, '<p>Not in the first</p>') })()`)
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = `+
+		`getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', `+
+		`false, '<p>Not in the first</p>') })()`)
 	waitFor(t, tab, "the mistake has moved", `/line 1, column 30/.test(document.body.innerText)`)
 	do(t, tab, "saving by key", chromedp.Focus(chromedp.CSS(".cm-content")))
-	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.dispatchEvent(new KeyboardEvent('keydown', { key: 's', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`)
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.dispatchEvent(new `+
+		`KeyboardEvent('keydown', { key: 's', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`)
 	waitFor(t, tab, "a version is saved", `/Version 2, saved/.test(document.body.innerText)`)
-	do(t, tab, "looking at the versions", chromedp.Click(`//button[text()="Versions"]`), chromedp.Click(`(//ol[@aria-label="Versions"]//button)[last()]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	waitFor(t, tab, "the first version is in the editor, not saved", `/Version 2, with changes not saved/.test(document.body.innerText) && !document.querySelector('.cm-content').innerText.includes('Not in the first')`)
+	do(t, tab, "looking at the versions", chromedp.Click(`//button[text()="Versions"]`),
+		chromedp.Click(`(//ol[@aria-label="Versions"]//button)[last()]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "the first version is in the editor, not saved",
+		`/Version 2, with changes not saved/.test(document.body.innerText) && `+
+			`!document.querySelector('.cm-content').innerText.includes('Not in the first')`)
 	var versions []struct{ Number int }
 	getJSON(t, s.Address+"/api/v1/templates/harbour/versions", &versions)
 	if len(versions) != 2 {
@@ -97,18 +114,23 @@ func TestImportingPeople(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	file := filepath.Join(t.TempDir(), "crew.csv")
-	if err := os.WriteFile(file, []byte("E-Mail;cn;mobile\nbo@brackwater.example;Bo;07700 900321\nnew.crew@brackwater.example;New Crew;\nbroken\n"), 0o600); err != nil {
+	if err := os.WriteFile(file,
+		[]byte("E-Mail;cn;mobile\nbo@brackwater.example;Bo;07700 900321\nnew.crew@brackwater.example;New Crew;\nbroken\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	do(t, tab, "opening people", chromedp.Navigate(s.Address+"/people"), chromedp.WaitVisible(chromedp.CSS(".MuiDataGrid-row")))
 	waitFor(t, tab, "blanks are visible", `document.querySelectorAll('.MuiDataGrid-cell.blank').length > 3`)
 	do(t, tab, "choosing a file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{file}))
-	waitFor(t, tab, "what would change is shown", `/1 new, 1 changed, 0 removed, 79 unchanged/.test(document.querySelector('[role="dialog"]')?.innerText ?? '')`)
-	waitFor(t, tab, "guesses and bad rows are told", `/guessed[\s\S]*row 4: 1 of the 3 values/.test(document.querySelector('[role="dialog"]').innerText)`)
-	do(t, tab, "importing", chromedp.Click(`//button[contains(., "Import 2 changes")]`), chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
+	waitFor(t, tab, "what would change is shown",
+		`/1 new, 1 changed, 0 removed, 79 unchanged/.test(document.querySelector('[role="dialog"]')?.innerText ?? '')`)
+	waitFor(t, tab, "guesses and bad rows are told",
+		`/guessed[\s\S]*row 4: 1 of the 3 values/.test(document.querySelector('[role="dialog"]').innerText)`)
+	do(t, tab, "importing", chromedp.Click(`//button[contains(., "Import 2 changes")]`),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
 	waitFor(t, tab, "the directory has grown", `document.body.innerText.includes('81 people in the directory')`)
 	do(t, tab, "searching", chromedp.SendKeys(chromedp.CSS(`input[type="search"]`), "900321"))
-	waitFor(t, tab, "one is found", `/1 person of 81 found/.test(document.body.innerText) && document.querySelectorAll('.MuiDataGrid-row').length === 1`)
+	waitFor(t, tab, "one is found",
+		`/1 person of 81 found/.test(document.body.innerText) && document.querySelectorAll('.MuiDataGrid-row').length === 1`)
 }
 
 // TestPagesAreAccessible: axe finds nothing serious on any page, light and dark.
@@ -159,13 +181,16 @@ func TestPagesAreAccessible(t *testing.T) {
 				}
 				if page.press != "" {
 					evaluate[bool](t, tab, `(document.querySelectorAll('details').forEach(d => { d.open = true }), true)`)
-					do(t, tab, path, chromedp.Click(fmt.Sprintf(`//button[text()=%q]`, page.press)), chromedp.WaitVisible(chromedp.CSS(page.opened)), chromedp.Sleep(400*time.Millisecond))
+					do(t, tab, path, chromedp.Click(fmt.Sprintf(`//button[text()=%q]`, page.press)),
+						chromedp.WaitVisible(chromedp.CSS(page.opened)), chromedp.Sleep(400*time.Millisecond))
 				}
 				if _, err := chromedp.Run(tab, chromedp.Evaluate[any](string(axe)+";null")); err != nil && !strings.Contains(err.Error(), "null") {
 					t.Fatal(err)
 				}
 				found, err := chromedp.Run(tab, chromedp.Evaluate[string](
-					`axe.run(document, { iframes: false }).then(r => r.violations.filter(v => v.impact === 'serious' || v.impact === 'critical').map(v => v.id + ': ' + v.nodes.map(n => n.target + ' ' + n.failureSummary).join(' | ')).join('\n'))`,
+					`axe.run(document, { iframes: false }).then(r => r.violations.filter(v => v.impact === `+
+						`'serious' || v.impact === 'critical').map(v => v.id + ': ' + v.nodes.map(n => n.target + ' `+
+						`' + n.failureSummary).join(' | ')).join('\n'))`,
 					chromedp.EvalAwaitPromise))
 				if err != nil {
 					t.Fatal(err)
@@ -182,9 +207,12 @@ func TestANewTemplateBeginsWithoutFaults(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	do(t, tab, "opening templates", chromedp.Navigate(s.Address+"/templates"), chromedp.Click(`//button[text()="New template"]`))
-	do(t, tab, "a name that cannot be", chromedp.SendKeys(`//*[@role="dialog"]//input`, "Not Good"), chromedp.Click(`//button[text()="Make the template"]`))
-	waitFor(t, tab, "the reason is told", `/lower-case letters, digits and hyphens/.test(document.querySelector('[role="alert"]')?.innerText ?? '')`)
-	do(t, tab, "a right name", chromedp.SendKeys(`//*[@role="dialog"]//input`, "\b\b\b\b\b\b\b\bnight-crew"), chromedp.Click(`//button[text()="Make the template"]`))
+	do(t, tab, "a name that cannot be", chromedp.SendKeys(`//*[@role="dialog"]//input`, "Not Good"),
+		chromedp.Click(`//button[text()="Make the template"]`))
+	waitFor(t, tab, "the reason is told",
+		`/lower-case letters, digits and hyphens/.test(document.querySelector('[role="alert"]')?.innerText ?? '')`)
+	do(t, tab, "a right name", chromedp.SendKeys(`//*[@role="dialog"]//input`, "\b\b\b\b\b\b\b\bnight-crew"),
+		chromedp.Click(`//button[text()="Make the template"]`))
 	waitFor(t, tab, "the workbench opens", `location.pathname === '/templates/night-crew' && document.querySelector('.cm-content')`)
 	waitFor(t, tab, "nothing breaks in it", `/1 finding, 0 break/.test(document.body.innerText)`)
 }
@@ -192,7 +220,8 @@ func TestANewTemplateBeginsWithoutFaults(t *testing.T) {
 func TestTheEditorCanBeLeftByKey(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
-	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"), chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Focus(chromedp.CSS(".cm-content")))
+	do(t, tab, "opening harbour", chromedp.Navigate(s.Address+"/templates/harbour"),
+		chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.Focus(chromedp.CSS(".cm-content")))
 	do(t, tab, "pressing Esc and Tab", chromedp.KeyEvent(kb.Escape), chromedp.KeyEvent(kb.Tab))
 	waitFor(t, tab, "the focus is elsewhere", `!document.activeElement.closest('.cm-content')`)
 }

@@ -138,7 +138,8 @@ func waitFor(t *testing.T, tab context.Context, what, expression string) {
 			return
 		}
 	}
-	t.Fatalf("never came true: %s (%s)\nThe page says: %s", what, expression, evaluate[string](t, tab, "document.body.innerText.slice(0, 3000)"))
+	t.Fatalf("never came true: %s (%s)\nThe page says: %s", what, expression,
+		evaluate[string](t, tab, "document.body.innerText.slice(0, 3000)"))
 }
 
 func do(t *testing.T, tab context.Context, what string, steps ...chromedp.Action[chromedp.Void]) {
@@ -245,7 +246,8 @@ func TestPackedPagesInTheBrowser(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
 	file := filepath.Join(folder, "harbour.zip")
-	if code, _, errs := command(t, "pack", "demo/templates/harbour", "--people", "demo/people.csv", "--form", "html,fragment", "-o", file, "--date", "2026-11-23"); code != 0 {
+	if code, _, errs := command(t, "pack", "demo/templates/harbour", "--people", "demo/people.csv", "--form",
+		"html,fragment", "-o", file, "--date", "2026-11-23"); code != 0 {
 		t.Fatal(errs)
 	}
 	pages := unpack(t, file, folder)

@@ -38,20 +38,24 @@ func TestThePredictedPasteIsTheRealOne(t *testing.T) {
 				off := math.Abs(float64(client.Units(predicted)-client.Units(real))) / float64(client.Units(real))
 				worst = max(worst, off)
 				if off > 0.02 {
-					t.Errorf("%s, %s: predicted %d characters, real %d (%.1f %%)\n%s\n%s", tmpl.Name, variant, client.Units(predicted), client.Units(real), 100*off, predicted, real)
+					t.Errorf("%s, %s: predicted %d characters, real %d (%.1f %%)\n%s\n%s", tmpl.Name, variant,
+						client.Units(predicted), client.Units(real), 100*off, predicted, real)
 				}
 			}
 		}
 	}
 	// a lone paragraph is taken apart, as the check lone-block says
-	if real := copiedAndPasted(t, tab, folder, `<p style="margin: 0; font-size: 12px">Harbour <b>office</b></p>`); strings.Contains(real, "<p") || !strings.Contains(real, "font-size: 12px") {
+	if real := copiedAndPasted(t, tab, folder,
+		`<p style="margin: 0; font-size: 12px">Harbour <b>office</b></p>`); strings.Contains(real, "<p") ||
+		!strings.Contains(real, "font-size: 12px") {
 		t.Errorf("a lone paragraph becomes %s", real)
 	}
 	t.Logf("at most %.2f %% off", 100*worst)
 }
 
 // pasteOf is what is copied, and what is predicted to be pasted.
-func pasteOf(t *testing.T, tmpl *template.Template, people *person.Directory, who *person.Person, variant string) (shown, predicted string) {
+func pasteOf(t *testing.T, tmpl *template.Template, people *person.Directory, who *person.Person, variant string) (shown,
+	predicted string) {
 	t.Helper()
 	prepared, err := compose.Prepare(tmpl, people.Schema, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), compose.Reached(tmpl))
 	if err != nil {

@@ -50,7 +50,8 @@ func TestRichTextIsReadBack(t *testing.T) {
 	if err != nil || len(files) != len(cases) {
 		t.Fatalf("%d files, %v", len(files), err)
 	}
-	office := exec.Command("soffice", append([]string{"-env:UserInstallation=file://" + folder + "/profile", "--headless", "--convert-to", "html", "--outdir", folder}, files...)...)
+	office := exec.Command("soffice", append([]string{"-env:UserInstallation=file://" + folder + "/profile", "--headless",
+		"--convert-to", "html", "--outdir", folder}, files...)...)
 	if out, err := office.CombinedOutput(); err != nil {
 		t.Fatalf("LibreOffice: %v\n%s", err, out)
 	}

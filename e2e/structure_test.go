@@ -81,7 +81,8 @@ func TestCoreTouchesNoNetworkDatabaseOrInterface(t *testing.T) {
 			continue
 		}
 		for _, imported := range p.Imports {
-			for _, bad := range []string{"net/http", "net", "database/sql", "os", "os/exec", "log", "log/slog", "github.com/spf13/cobra", "github.com/gin-gonic/gin"} {
+			for _, bad := range []string{"net/http", "net", "database/sql", "os", "os/exec", "log", "log/slog",
+				"github.com/spf13/cobra", "github.com/gin-gonic/gin"} {
 				if imported == bad {
 					t.Errorf("%s imports %s", p.ImportPath, imported)
 				}

@@ -102,7 +102,8 @@ func (s *Service) wire() {
 		Folder: filepath.Join(c.Data, "photos"), Allow: c.PictureAllow, Now: c.Now, Log: c.Log,
 	}
 	s.handler = api.New(&api.API{
-		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures, Hosting: s.Hosting, Jobs: s.Jobs,
+		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
+		Hosting: s.Hosting, Jobs: s.Jobs,
 		Drawings: semaphore.NewWeighted(1), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 }
@@ -137,7 +138,9 @@ func checkLoopback(listen string) error {
 	}
 	ip := net.ParseIP(host)
 	if host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("%q is %w: the service has no accounts yet, so whoever reaches it could change everything; listen on 127.0.0.1 or [::1]", listen, ErrNotLoopback)
+		return fmt.Errorf("%q is %w: the service has no accounts yet, so whoever reaches it could change "+
+			"everything; listen on 127.0.0.1 or [::1]",
+			listen, ErrNotLoopback)
 	}
 	return nil
 }

@@ -13,15 +13,17 @@ import (
 
 var day = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-var few = &person.Directory{Schema: person.NewSchema("mail", "cn", "title", "mobile", "c", "callSign", "preferredLanguage"), People: []person.Person{
-	{Values: []string{"a@brackwater.example", "Agnes", "Cook", "07700 900142", "GB", "brack 4", "en"}},
-	{Values: []string{"b@brackwater.example", "Bo", "", "+44 7700 900143", "GB", "", ""}},
-	{Values: []string{"c@brackwater.example", "Cai", "Cook", "", "GB", "", "sv"}},
-}}
+var few = &person.Directory{Schema: person.NewSchema("mail", "cn", "title", "mobile", "c", "callSign", "preferredLanguage"),
+	People: []person.Person{
+		{Values: []string{"a@brackwater.example", "Agnes", "Cook", "07700 900142", "GB", "brack 4", "en"}},
+		{Values: []string{"b@brackwater.example", "Bo", "", "+44 7700 900143", "GB", "", ""}},
+		{Values: []string{"c@brackwater.example", "Cai", "Cook", "", "GB", "", "sv"}},
+	}}
 
 func export(t *testing.T, source, dialect string, people *person.Directory) Exported {
 	t.Helper()
-	tmpl, err := template.New("x", template.Parts{Source: source, Settings: "country: GB\nlanguage: en\norganisation: {line: 01632 960100}\ntexts: {desk: {en: Desk, sv: Disk}}"})
+	tmpl, err := template.New("x", template.Parts{Source: source,
+		Settings: "country: GB\nlanguage: en\norganisation: {line: 01632 960100}\ntexts: {desk: {en: Desk, sv: Disk}}"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,12 +41,14 @@ func TestExport(t *testing.T) {
 	}{
 		{"plain", `<p>{{ cn }}</p>`, "brace", `<p>{cn}</p>`, nil},
 		{"the host's own names", `<p>{{ cn }} {{ title }}</p>`, "percent", `<p>%full name% %job title%</p>`, nil},
-		{"what is needed stays", `<p data-needs="mobile">M: {{ mobile }}</p>`, "brace", `<p>M: {mobile}</p>`, []string{"blank 1 c@brackwater.example"}},
+		{"what is needed stays", `<p data-needs="mobile">M: {{ mobile }}</p>`, "brace", `<p>M: {mobile}</p>`,
+			[]string{"blank 1 c@brackwater.example"}},
 		{"what must not be goes", `<p data-unless="title">New here</p><p>x</p>`, "brace", `<p>x</p>`, []string{"blank 1 b@brackwater.example"}},
 		{"modifier", `{{ mobile | phone }}`, "brace", `{mobile}`, []string{"modifier 1 a@brackwater.example"}},
 		{"stand-by", `{{ title | or 'Crew' }}`, "brace", `{title}`, []string{"stand-by 1 b@brackwater.example"}},
 		{"a field the host lacks", `<p>Radio {{ callSign }}</p>`, "percent", `<p>Radio </p>`, []string{"field 1 a@brackwater.example"}},
-		{"joined pieces", `<p data-join=", "><b data-needs="cn">{{ cn }}</b><b data-needs="title">{{ title }}</b></p>`, "brace", `<p><b>{cn}</b>, <b>{title}</b></p>`, []string{"blank 1 b@brackwater.example"}},
+		{"joined pieces", `<p data-join=", "><b data-needs="cn">{{ cn }}</b><b data-needs="title">{{ title }}</b></p>`,
+			"brace", `<p><b>{cn}</b>, <b>{title}</b></p>`, []string{"blank 1 b@brackwater.example"}},
 		{"variants and attributes", `<p data-in="new" title="{{ cn }}">n</p><p data-in="reply">r</p>`, "brace", `<p title="{cn}">n</p>`, nil},
 		{"first of several", `{{ mobile or title }}`, "brace", `{mobile}`, []string{"field 1 c@brackwater.example"}},
 		{"constant", `{{ org.line | phone }}`, "brace", `+44 1632 960100`, nil},
@@ -78,7 +82,9 @@ func TestWithoutADirectoryLossesAreListedUncounted(t *testing.T) {
 }
 
 func TestListsAndTables(t *testing.T) {
-	x := export(t, `<table><tr><td>{{ cn }}</td><td data-needs="mobile">M</td></tr><tr data-each="title"><td colspan="2">{{ entry }}</td></tr><tr data-unless="mobile"><td colspan="2">x</td></tr></table>`, "brace", few)
+	x := export(t, `<table><tr><td>{{ cn }}</td><td data-needs="mobile">M</td></tr><tr data-each="title"><td `+
+		`colspan="2">{{ entry }}</td></tr><tr data-unless="mobile"><td colspan="2">x</td></tr></table>`,
+		"brace", few)
 	if x.Block != "<table><tr><td>{cn}</td><td>M</td></tr></table>" {
 		t.Errorf("block %s", x.Block)
 	}

@@ -87,7 +87,8 @@ func (x *exporter) run() {
 // list notes that what is repeated for each entry of a field is left out.
 func (x *exporter) list(l *field.List, index int) {
 	if l.Field != "" {
-		x.lose(Loss{Kind: "list", Field: l.Field, Message: fmt.Sprintf("What is repeated for each entry of %s is left out for everybody.", l.Field)}, l.Span,
+		x.lose(Loss{Kind: "list", Field: l.Field,
+			Message: fmt.Sprintf("What is repeated for each entry of %s is left out for everybody.", l.Field)}, l.Span,
 			func(f *field.Filler, _ *person.Person) bool { return len(f.Entries(index)) > 0 })
 	}
 }
@@ -173,18 +174,21 @@ func (x *exporter) value(e *field.Expr, index int, escape field.Escape) {
 	}
 	x.block.WriteString(x.dialect.Open + name + x.dialect.Close)
 	if len(e.Fields) > 1 {
-		x.lose(Loss{Kind: "field", Field: e.Field, Message: fmt.Sprintf("Only %s is asked for; nothing takes its place when it is blank.", first.Name)}, e.Span,
+		x.lose(Loss{Kind: "field", Field: e.Field,
+			Message: fmt.Sprintf("Only %s is asked for; nothing takes its place when it is blank.", first.Name)}, e.Span,
 			func(_ *field.Filler, p *person.Person) bool {
 				return person.IsBlank(p.At(first.Index)) && e.Raw(p) != ""
 			})
 	}
 	for _, m := range e.Modifiers {
 		if m.Name == "or" {
-			x.lose(Loss{Kind: "stand-by", Field: e.Field, Message: fmt.Sprintf("The stand-by text %q for a blank %s is lost.", m.Argument, e.Field)}, e.Span,
+			x.lose(Loss{Kind: "stand-by", Field: e.Field,
+				Message: fmt.Sprintf("The stand-by text %q for a blank %s is lost.", m.Argument, e.Field)}, e.Span,
 				func(_ *field.Filler, p *person.Person) bool { return e.Raw(p) == "" })
 			continue
 		}
-		x.lose(Loss{Kind: "modifier", Field: e.Field, Message: fmt.Sprintf("The modifier %s of %s is lost; the directory's own spelling is shown.", m.Name, e.Field)}, e.Span,
+		x.lose(Loss{Kind: "modifier", Field: e.Field,
+			Message: fmt.Sprintf("The modifier %s of %s is lost; the directory's own spelling is shown.", m.Name, e.Field)}, e.Span,
 			func(f *field.Filler, p *person.Person) bool {
 				raw := person.Clean(e.Raw(p))
 				return raw != "" && raw != f.Value(index)
@@ -205,7 +209,8 @@ func (x *exporter) text(e *field.Expr, index int, escape field.Escape) {
 
 // ExportTemplate compiles a template's fragment for a variant and exports it. schema is the
 // directory's; people may be nil.
-func ExportTemplate(t *template.Template, schema *person.Schema, variant string, day time.Time, d *Dialect, people *person.Directory) (Exported, error) {
+func ExportTemplate(t *template.Template, schema *person.Schema, variant string, day time.Time, d *Dialect,
+	people *person.Directory) (Exported, error) {
 	prepared, err := compose.Prepare(t, schema, day, compose.Delivered(t, compose.Fragment, compose.Beside))
 	if err != nil {
 		return Exported{}, err

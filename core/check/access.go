@@ -42,7 +42,8 @@ var accessChecks = []*Check{
 		Why:     "Headers, captions and summaries say that the table holds data; role=\"presentation\" says that it does not.",
 		Remedy:  "Write td in the place of th, and take caption and summary out.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><th>Bridge</th></tr></table>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-weight: bold; text-align: center">Bridge</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-weight: bold; ` +
+			`text-align: center">Bridge</td></tr></table>`,
 		Run: func(p *Pass) {
 			for _, n := range p.Source.Elements("th", "caption") {
 				table := n.Inside("table")
@@ -69,19 +70,23 @@ var accessChecks = []*Check{
 	},
 	{
 		ID: "alt-quality", Title: "Alternative text that says nothing",
-		Why:     "A file's name or the word \"image\" is read out in the place of the picture.",
-		Remedy:  "Write what the picture says: the company's name for a logo, the message of a banner.",
-		Failing: `<img src="https://p.brackwater.example/logo_final2.png" alt="logo_final2.png" width="120" height="40"><span>Brackwater Ferries</span>`,
-		Passing: `<img src="https://p.brackwater.example/logo_final2.png" alt="Brackwater Ferries" width="120" height="40"><span>Harbour office</span>`,
-		Run:     altQuality,
+		Why:    "A file's name or the word \"image\" is read out in the place of the picture.",
+		Remedy: "Write what the picture says: the company's name for a logo, the message of a banner.",
+		Failing: `<img src="https://p.brackwater.example/logo_final2.png" alt="logo_final2.png" width="120" ` +
+			`height="40"><span>Brackwater Ferries</span>`,
+		Passing: `<img src="https://p.brackwater.example/logo_final2.png" alt="Brackwater Ferries" width="120" ` +
+			`height="40"><span>Harbour office</span>`,
+		Run: altQuality,
 	},
 	{
 		ID: "language", Title: "Language that is not declared",
-		Why:     "Who hears the signature hears it in the voice of another language, and hyphenation and quotes follow it.",
-		Remedy:  `Write lang="..." on the outermost element.`,
-		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Überfahrten täglich nach Saltmouth und zurück</td></tr></table>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" lang="de"><tr><td>Überfahrten täglich nach Saltmouth und zurück</td></tr></table>`,
-		Run:     languageDeclared,
+		Why:    "Who hears the signature hears it in the voice of another language, and hyphenation and quotes follow it.",
+		Remedy: `Write lang="..." on the outermost element.`,
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Überfahrten täglich nach ` +
+			`Saltmouth und zurück</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" lang="de"><tr><td>Überfahrten täglich ` +
+			`nach Saltmouth und zurück</td></tr></table>`,
+		Run: languageDeclared,
 	},
 	{
 		ID: "direction", Title: "Script from right to left without a direction",
@@ -101,11 +106,13 @@ var accessChecks = []*Check{
 	},
 	{
 		ID: "contrast-dark", Title: "Text that hardly stands out in dark mode",
-		Why:     "Dark mode turns some colours over and leaves others: text and background can meet in the middle.",
-		Remedy:  "Give the text a background of its own, or choose colours that are far apart.",
-		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #ffcc00; color: #14181a">Fares</td></tr></table>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #7d2a18; color: #ffffff">Fares</td></tr></table>`,
-		Run:     darkContrasts,
+		Why:    "Dark mode turns some colours over and leaves others: text and background can meet in the middle.",
+		Remedy: "Give the text a background of its own, or choose colours that are far apart.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: ` +
+			`#ffcc00; color: #14181a">Fares</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: ` +
+			`#7d2a18; color: #ffffff">Fares</td></tr></table>`,
+		Run: darkContrasts,
 	},
 }
 
@@ -234,8 +241,9 @@ func contrasts(p *Pass) {
 		p.Report(Finding{
 			Span:     span,
 			Severity: client.Degrades,
-			Message:  fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color), style.Hex(l.background), ratio, enough(l.text)),
-			Fix:      m,
+			Message: fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color),
+				style.Hex(l.background), ratio, enough(l.text)),
+			Fix: m,
 		})
 	})
 }
@@ -312,7 +320,8 @@ func darkContrasts(p *Pass) {
 			text, background := journey.Recoloured(way, l.text.Color, l.background)
 			if ratio := contrast(text, background); len(ways[way]) > 0 && ratio < leastInDark {
 				clients = append(clients, ways[way]...)
-				said = append(said, fmt.Sprintf("%s on %s in a %s inversion, a contrast of %.1f to 1", style.Hex(text), style.Hex(background), way, ratio))
+				said = append(said, fmt.Sprintf("%s on %s in a %s inversion, a contrast of %.1f to 1", style.Hex(text),
+					style.Hex(background), way, ratio))
 			}
 		}
 		if len(clients) > 0 {

@@ -281,7 +281,8 @@ func more(count, named int) string {
 // needing puts data-needs on the element whose only line holds the field.
 func (p *Pass) needing(node *markup.Node, name string, lines int) *Fix {
 	n := p.SourceNode(node)
-	if n == nil || lines > 1 || !n.Is("p", "div", "li", "tr", "span") || n.Attribute("data-needs") != nil || n.Attribute("data-unless") != nil || strings.Contains(name, " ") {
+	if n == nil || lines > 1 || !n.Is("p", "div", "li", "tr", "span") || n.Attribute("data-needs") != nil ||
+		n.Attribute("data-unless") != nil || strings.Contains(name, " ") {
 		return nil
 	}
 	for _, e := range n.Elements() {

@@ -64,11 +64,12 @@ func darkLogo(t *testing.T) []byte {
 func bare(t *testing.T, html string) *template.Template {
 	t.Helper()
 	fsys := fstest.MapFS{
-		"x.html":      {Data: []byte(html)},
-		"wide.png":    {Data: pngOf(t, 840, 280)},
-		"fit.png":     {Data: pngOf(t, 240, 80)},
-		"dark.png":    {Data: darkLogo(t)},
-		"pennant.svg": {Data: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 12 4"><path d="M0 0 12 2 0 4z" fill="#c8553d"/></svg>`)},
+		"x.html":   {Data: []byte(html)},
+		"wide.png": {Data: pngOf(t, 840, 280)},
+		"fit.png":  {Data: pngOf(t, 240, 80)},
+		"dark.png": {Data: darkLogo(t)},
+		"pennant.svg": {Data: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 12 4"><path d="M0 0 12 2 ` +
+			`0 4z" fill="#c8553d"/></svg>`)},
 	}
 	tmpl, err := template.OpenBare(fsys, "x.html")
 	if err != nil {
@@ -141,7 +142,8 @@ func TestVariations(t *testing.T) {
 		{"mail and telephone links", `<a href="mailto:office@brackwater.example">x</a> <a href="tel:+441632960100">y</a>`, nil},
 		{"an address that begins with a field", `<p data-needs="labeledURI"><a href="{{ labeledURI }}">x</a></p>`, nil},
 		{"three times the pixels", `<img src="fit.png" alt="x" width="80" height="27">Brackwater Ferries`, []string{"address-relative"}},
-		{"percent is no size", `<img src="https://p.brackwater.example/a.png" alt="x" width="100%" height="20">Brackwater Ferries`, []string{"picture-size"}},
+		{"percent is no size",
+			`<img src="https://p.brackwater.example/a.png" alt="x" width="100%" height="20">Brackwater Ferries`, []string{"picture-size"}},
 		{"network folder", `<img src="\\saltmouth\share\logo.png" alt="x" width="1" height="1">Brackwater Ferries`, []string{"address-local"}},
 		{"drive letter", `<a href="C:\logo.png">Logo of the ferries</a>`, []string{"address-local"}},
 		{"address of the own machine", `<a href="http://localhost:8080/x">Timetable</a>`, []string{"address-local"}},
@@ -149,11 +151,15 @@ func TestVariations(t *testing.T) {
 		{"a scheme alone", `<a href="https://">Timetable</a>`, []string{"link-target"}},
 		{"spaces in a telephone link", `<a href="tel: +44 1632 960100">Call the office</a>`, []string{"link-target"}},
 		{"mail link without an address", `<a href="mailto:office">Write to the office</a>`, []string{"link-target"}},
-		{"sheets in a head", `<html><head><meta charset="utf-8"><link rel="stylesheet" href="x.css"><style>a:hover{color:red}</style></head><body>Brackwater Ferries</body></html>`, []string{"style-sheet", "style-sheet"}},
+		{"sheets in a head", `<html><head><meta charset="utf-8"><link rel="stylesheet" href="x.css">` +
+			`<style>a:hover{color:red}</style></head><body>Brackwater Ferries</body></html>`,
+			[]string{"style-sheet", "style-sheet"}},
 		{"the address of a form goes with the form", `<form action="x">Brackwater Ferries</form>`, []string{"active-content"}},
 		{"script address", `<a href="javascript:void(0)">Timetable</a>`, []string{"active-content"}},
 		{"link without content", `<a href="https://brackwater.example/"></a>Brackwater`, []string{"link-target"}},
-		{"linked picture with empty text", `<a href="https://brackwater.example/"><img src="https://p.brackwater.example/a.png" alt="" width="9" height="9"></a>Brackwater Ferries`, []string{"picture-alt"}},
+		{"linked picture with empty text",
+			`<a href="https://brackwater.example/"><img src="https://p.brackwater.example/a.png" alt="" width="9" height="9"></a>Brackwater Ferries`,
+			[]string{"picture-alt"}},
 		{"linked style sheet", `<link rel="stylesheet" href="https://brackwater.example/s.css"><p>Brackwater</p>`, []string{"style-sheet"}},
 		{"form and script", `<form><input></form><script>x()</script><p>Brackwater</p>`, []string{"active-content", "active-content"}},
 		{"paragraph in paragraph's block", `<p>a<div>b</div></p>`, []string{"block-in-inline"}},
@@ -169,12 +175,15 @@ func TestVariations(t *testing.T) {
 		{"one of two fields is enough", `<p data-needs="mobile or telephoneNumber">Call {{ mobile or telephoneNumber }}</p>`, nil},
 		{"neither of two fields", `<p>Call {{ mobile or telephoneNumber }}</p>`, []string{"blank-field"}},
 		{"needed by its first field", `<p data-needs="mobile">Call {{ mobile or telephoneNumber }}</p>`, nil},
-		{"shown and dialled, told once", `<p data-needs="telephoneNumber"><a href="tel:{{ telephoneNumber | dial }}">{{ telephoneNumber | phone }}</a></p>`, []string{"telephone-number"}},
+		{"shown and dialled, told once",
+			`<p data-needs="telephoneNumber"><a href="tel:{{ telephoneNumber | dial }}">{{ telephoneNumber | phone }}</a></p>`,
+			[]string{"telephone-number"}},
 		{"a part of an address", `<a href="https://brackwater.example/crew?id={{ uid }}">My page</a>`, []string{"blank-field"}},
 		{"unknown field", `<p>{{ mobil }}</p>`, []string{LanguageID}},
 		{"references are safe", `<p>Caf&eacute; &middot; &#8211;</p>`, nil},
 		{"one finding for all letters", `<p>Café · Häfen</p>`, []string{"character-set"}},
-		{"declared character set", `<html><head><meta http-equiv="Content-Type" content="text/html; charset=utf-8"></head><body>Café</body></html>`, nil},
+		{"declared character set",
+			`<html><head><meta http-equiv="Content-Type" content="text/html; charset=utf-8"></head><body>Café</body></html>`, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tmpl := bare(t, c.html)
@@ -257,7 +266,8 @@ func TestBudgetsAreOfTheWorstPerson(t *testing.T) {
 	}}
 	tmpl, err := template.New("x", template.Parts{
 		Source:   `<b>{{ cn }}</b><i data-needs="mobile"><img data-picture="dot" alt="" width="10" height="10"></i>`,
-		Settings: "country: GB\npictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: dot.png}\n", Pictures: map[string][]byte{"dot.png": pngOf(t, 10, 10)},
+		Settings: "country: GB\npictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: dot.png}\n",
+		Pictures: map[string][]byte{"dot.png": pngOf(t, 10, 10)},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -290,7 +300,8 @@ func TestBudgetsAreOfTheWorstPerson(t *testing.T) {
 	people.People = people.People[:2]
 	r = run(t, Input{Template: tmpl, People: people})
 	for _, b := range r.Budgets {
-		if b.Client == "capped-webmail" && b.Measure == client.Characters && (b.Value != len("<b></b>")+3 || b.Person != "ferry@brackwater.example") {
+		if b.Client == "capped-webmail" && b.Measure == client.Characters &&
+			(b.Value != len("<b></b>")+3 || b.Person != "ferry@brackwater.example") {
 			t.Errorf("%d units for %q, want 10 for ferry", b.Value, b.Person)
 		}
 	}
@@ -305,7 +316,9 @@ func TestWhatABlankFieldLeaves(t *testing.T) {
 		`<div>Crew</div><div>{{ mobile }}</div>`:                                     `Then an empty line stays.`,
 	} {
 		r := run(t, Input{Template: bare(t, html), People: directory(t)})
-		if len(findingsOf(r, "blank-field", "link-target")) != 1 || !strings.HasPrefix(findingsOf(r, "blank-field", "link-target")[0].Message, "mobile is blank for 41 of 80 people") || !strings.HasSuffix(findingsOf(r, "blank-field", "link-target")[0].Message, want) {
+		if len(findingsOf(r, "blank-field", "link-target")) != 1 ||
+			!strings.HasPrefix(findingsOf(r, "blank-field", "link-target")[0].Message,
+				"mobile is blank for 41 of 80 people") || !strings.HasSuffix(findingsOf(r, "blank-field", "link-target")[0].Message, want) {
 			t.Errorf("%s: %+v", html, r.Findings)
 		}
 	}
@@ -317,7 +330,9 @@ func TestValuesThatAreNoAddressAreTold(t *testing.T) {
 		{Values: []string{"b@brackwater.example", "javascript:alert(1)"}},
 	}}
 	r := run(t, Input{Template: bare(t, `<div data-needs="labeledURI"><a href="{{ labeledURI }}">My page</a></div>`), People: people})
-	if len(findingsOf(r, "blank-field", "link-target")) != 1 || findingsOf(r, "blank-field", "link-target")[0].Check != "link-target" || !strings.Contains(findingsOf(r, "blank-field", "link-target")[0].Message, "1 of 2 people (b@brackwater.example)") {
+	if len(findingsOf(r, "blank-field", "link-target")) != 1 ||
+		findingsOf(r, "blank-field", "link-target")[0].Check != "link-target" ||
+		!strings.Contains(findingsOf(r, "blank-field", "link-target")[0].Message, "1 of 2 people (b@brackwater.example)") {
 		t.Errorf("%+v", r.Findings)
 	}
 }

@@ -28,8 +28,10 @@ var fieldChecks = []*Check{
 	},
 	{
 		ID: "often-blank", Title: "Field that nearly everybody lacks",
-		Why:     "A field that is blank for nearly everybody is often one that was spelt or mapped wrongly, and the signature was judged by the few who have it.",
-		Remedy:  "Look at how the directory's columns are mapped. If it is meant so, set oftenBlank in template.yaml to the share in percent that is expected.",
+		Why: "A field that is blank for nearly everybody is often one that was spelt or mapped wrongly, and the " +
+			"signature was judged by the few who have it.",
+		Remedy: "Look at how the directory's columns are mapped. If it is meant so, set oftenBlank in " +
+			"template.yaml to the share in percent that is expected.",
 		Failing: `<p>Fax {{ facsimileTelephoneNumber | or '01632 960199' }}</p>`,
 		Passing: `<p>{{ cn }}</p>`,
 		Run:     oftenBlank,

@@ -16,8 +16,9 @@ import (
 var layoutChecks = []*Check{
 	{
 		ID: "layout-property", Title: "Layout property that a client does not honour",
-		Why:     "Each engine honours its own part of CSS. What is outside it is as if it were not written.",
-		Remedy:  "Build the layout with table cells: their widths, padding and background colours hold everywhere; cut round shapes into the picture.",
+		Why: "Each engine honours its own part of CSS. What is outside it is as if it were not written.",
+		Remedy: "Build the layout with table cells: their widths, padding and background colours hold everywhere; " +
+			"cut round shapes into the picture.",
 		Failing: `<div style="float: left">Bridge</div><div>Engine</div>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr></table>`,
 	},
@@ -26,8 +27,9 @@ var layoutChecks = []*Check{
 		Why:     "The word-processor engine knows neither: the pieces stand one below the other.",
 		Remedy:  "Make the pieces the cells of one table row.",
 		Failing: `<div style="display: flex; gap: 8px"><span>Bridge</span><span>Engine</span></div>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="padding: 4px">Bridge</td><td>Engine</td></tr></table>`,
-		Fix:     flexToCells,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="padding: ` +
+			`4px">Bridge</td><td>Engine</td></tr></table>`,
+		Fix: flexToCells,
 	},
 	{
 		ID: "block-padding", Title: "Padding on something other than a cell",
@@ -47,7 +49,8 @@ var layoutChecks = []*Check{
 	},
 	{
 		ID: "size-bound", Title: "Largest or smallest size, or a fit, that a client does not honour",
-		Why:     "The word-processor engine knows no max-width, min-width or object-fit: the piece is rendered in the size of its attributes, or its own.",
+		Why: "The word-processor engine knows no max-width, min-width or object-fit: the piece is rendered in " +
+			"the size of its attributes, or its own.",
 		Remedy:  "Give the size itself, as an attribute.",
 		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" height="40" style="max-width: 120px">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
@@ -70,7 +73,8 @@ var layoutChecks = []*Check{
 	},
 	{
 		ID: "table-gaps", Title: "Table without cellspacing and cellpadding",
-		Why:     "Clients and style resets differ in the gaps that they give a table that says nothing: between sliced pictures they show as lines.",
+		Why: "Clients and style resets differ in the gaps that they give a table that says nothing: between " +
+			"sliced pictures they show as lines.",
 		Remedy:  "Write cellspacing and cellpadding on every table; 0 for none, 2 and 1 for what browsers do by themselves.",
 		Failing: `<table role="presentation"><tr><td>Bridge</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td></tr></table>`,
@@ -78,10 +82,16 @@ var layoutChecks = []*Check{
 	},
 	{
 		ID: "picture-gap", Title: "Gap below a picture in a cell",
-		Why:     "A picture stands on a line of text; below it the room for descenders is left, and slices come apart.",
-		Remedy:  "Write display: block on each picture that fills a cell.",
-		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td style="line-height: 0; mso-line-height-rule: exactly"><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img style="display: block" src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td><img style="display: block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
+		Why:    "A picture stands on a line of text; below it the room for descenders is left, and slices come apart.",
+		Remedy: "Write display: block on each picture that fills a cell.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img ` +
+			`src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td style="line-height: 0; ` +
+			`mso-line-height-rule: exactly"><img style="display: block" src="https://p.brackwater.example/b.png" ` +
+			`alt="Ferry" width="60" height="40"></td></tr></table><p style="margin: 0">Brackwater Ferries</p>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td><img style="display: block" ` +
+			`src="https://p.brackwater.example/a.png" alt="" width="60" height="40"></td><td><img style="display: ` +
+			`block" src="https://p.brackwater.example/b.png" alt="Ferry" width="60" height="40"></td></tr></table>` +
+			`<p style="margin: 0">Brackwater Ferries</p>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			h.Declare(t.First(), "display: block")
@@ -93,23 +103,28 @@ var layoutChecks = []*Check{
 		Why:     "A cell is never lower than a line of its text, even with nothing in it but a space: a rule of 2 px becomes one of 18.",
 		Remedy:  "Give the cell a font size of 1px and a line height of the cell's own height.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td height="2" bgcolor="#c8553d">&nbsp;</td></tr></table>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td height="2" bgcolor="#c8553d" style="font-size: 1px; line-height: 2px; mso-line-height-rule: exactly">&nbsp;</td></tr></table>`,
-		Run:     spacerCells,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td height="2" bgcolor="#c8553d" ` +
+			`style="font-size: 1px; line-height: 2px; mso-line-height-rule: exactly">&nbsp;</td></tr></table>`,
+		Run: spacerCells,
 	},
 	{
 		ID: "uneven-rows", Title: "Rows of unequal length",
-		Why:     "Rows that add up to different numbers of columns are completed by each engine in its own way.",
-		Remedy:  "Give the short row colspan on its last cell.",
-		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr><tr><td>Deck</td></tr></table>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr><tr><td colspan="2">Deck</td></tr></table>`,
-		Run:     unevenRows,
+		Why:    "Rows that add up to different numbers of columns are completed by each engine in its own way.",
+		Remedy: "Give the short row colspan on its last cell.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr>` +
+			`<tr><td>Deck</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr>` +
+			`<tr><td colspan="2">Deck</td></tr></table>`,
+		Run: unevenRows,
 	},
 	{
 		ID: "nested-tables", Title: "Tables nested very deep",
-		Why:     "From some depth on the word-processor engine loses widths, and sanitisers give up.",
-		Remedy:  "Take tables of one cell out of each other.",
-		Failing: strings.Repeat(`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>`, 9) + "Bridge" + strings.Repeat(`</td></tr></table>`, 9),
-		Passing: strings.Repeat(`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>`, 3) + "Bridge" + strings.Repeat(`</td></tr></table>`, 3),
+		Why:    "From some depth on the word-processor engine loses widths, and sanitisers give up.",
+		Remedy: "Take tables of one cell out of each other.",
+		Failing: strings.Repeat(`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>`, 9) + "Bridge" +
+			strings.Repeat(`</td></tr></table>`, 9),
+		Passing: strings.Repeat(`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>`, 3) + "Bridge" +
+			strings.Repeat(`</td></tr></table>`, 3),
 	},
 	{
 		ID: "wide-layout", Title: "Wider than 600 px",
@@ -127,7 +142,8 @@ var layoutChecks = []*Check{
 	},
 	{
 		ID: "frozen-percent", Title: "Share of the width that a paste makes px",
-		Why:     "A browser copies lengths as it has worked them out: a table of 100 % becomes as wide, in px, as the window in which somebody copied it.",
+		Why: "A browser copies lengths as it has worked them out: a table of 100 % becomes as wide, in px, as " +
+			"the window in which somebody copied it.",
 		Remedy:  "Write the width as an attribute, which is copied as it stands, or in px.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0" style="width: 100%"><tr><td>Harbour office</td></tr></table>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" width="100%"><tr><td>Harbour office</td></tr></table>`,
@@ -135,10 +151,12 @@ var layoutChecks = []*Check{
 	},
 	{
 		ID: "lone-block", Title: "One paragraph that is all of the signature",
-		Why:     "A browser pastes a lone paragraph into the line where the cursor stands: the paragraph is gone, and its font is written onto every piece of text, which makes the signature much longer.",
+		Why: "A browser pastes a lone paragraph into the line where the cursor stands: the paragraph is gone, " +
+			"and its font is written onto every piece of text, which makes the signature much longer.",
 		Remedy:  "Put it into a table of one cell.",
 		Failing: `<p style="margin: 0; font-size: 12px">Harbour office, <b>Saltmouth</b></p>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-size: 12px">Harbour office, <b>Saltmouth</b></td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="font-size: ` +
+			`12px">Harbour office, <b>Saltmouth</b></td></tr></table>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			h.Wrap(t.First(), layoutTable+"><tr><td>", "</td></tr></table>")
@@ -171,7 +189,8 @@ func flexToCells(p *Pass, t Target) *Fix {
 			switch {
 			case d.Property == "display":
 				dropped = append(dropped, d.Span)
-			case strings.HasPrefix(d.Property, "grid") || strings.HasPrefix(d.Property, "flex") && strings.Contains(d.Value, "column") || strings.HasPrefix(d.Property, "flex") && strings.Contains(d.Value, "wrap"):
+			case strings.HasPrefix(d.Property, "grid") || strings.HasPrefix(d.Property, "flex") &&
+				strings.Contains(d.Value, "column") || strings.HasPrefix(d.Property, "flex") && strings.Contains(d.Value, "wrap"):
 				return nil
 			case d.Property == "gap" || d.Property == "column-gap":
 				if px, ok := style.Length(strings.Fields(d.Value)[0], 16); ok {
@@ -185,7 +204,8 @@ func flexToCells(p *Pass, t Target) *Fix {
 				dropped = append(dropped, d.Span)
 			case strings.HasPrefix(d.Property, "flex"), d.Property == "justify-content", d.Property == "row-gap":
 				dropped = append(dropped, d.Span)
-			case strings.HasPrefix(d.Property, "padding"), strings.HasPrefix(d.Property, "margin") && d.Value != "0", d.Property == "width", d.Property == "height":
+			case strings.HasPrefix(d.Property, "padding"), strings.HasPrefix(d.Property, "margin") && d.Value != "0",
+				d.Property == "width", d.Property == "height":
 				return nil
 			}
 		}
@@ -265,7 +285,8 @@ func paddingToCell(p *Pass, t Target) *Fix {
 	}
 	toTable(h, n, width)
 	if p.marginsPassThrough(n) {
-		return costlyFix(h, "Make the block a table of one cell with the padding", "the margins of what stands first and last in it no longer reach out of it")
+		return costlyFix(h, "Make the block a table of one cell with the padding",
+			"the margins of what stands first and last in it no longer reach out of it")
 	}
 	return fixOf(h, "Make the block a table of one cell with the padding")
 }
@@ -304,7 +325,8 @@ func (p *Pass) marginsPassThrough(n *markup.Node) bool {
 			return d.Property == "border" || d.Property == "border-"+side || d.Property == "border-width"
 		})
 	}
-	return open(padding.Top, "top") && p.hasMargin(shown[0], "top") || open(padding.Bottom, "bottom") && p.hasMargin(shown[len(shown)-1], "bottom")
+	return open(padding.Top, "top") && p.hasMargin(shown[0], "top") || open(padding.Bottom, "bottom") &&
+		p.hasMargin(shown[len(shown)-1], "bottom")
 }
 
 // hasMargin reports whether a block has a margin on a side, said or by itself.
@@ -346,7 +368,8 @@ func alone(n *markup.Node) bool {
 // toTable makes a block a table of one cell that keeps all of its attributes. A width goes to the table.
 func toTable(h *edit.Editor, n *markup.Node, width string) {
 	for _, d := range edit.Declarations(n) {
-		if strings.HasPrefix(d.Property, "margin") && strings.Trim(d.Value, "0px ") != "" || slices.Contains([]string{"display", "float", "max-width", "min-width"}, d.Property) {
+		if strings.HasPrefix(d.Property, "margin") && strings.Trim(d.Value, "0px ") != "" ||
+			slices.Contains([]string{"display", "float", "max-width", "min-width"}, d.Property) {
 			h.Fail()
 		}
 	}
@@ -419,7 +442,8 @@ func shareToAttribute(p *Pass, t Target) *Fix {
 // asWideAnyway tells a block that takes all of the width by itself, with nothing that is added to a width of its own.
 func (p *Pass) asWideAnyway(n *markup.Node) bool {
 	prepared := p.PreparedNode(n)
-	return prepared != nil && n.Is("div", "p") && !slices.ContainsFunc([]string{"display", "float", "padding", "border", "position"}, func(property string) bool { return given(prepared, property) })
+	return prepared != nil && n.Is("div", "p") && !slices.ContainsFunc([]string{"display", "float", "padding", "border",
+		"position"}, func(property string) bool { return given(prepared, property) })
 }
 
 // dropPosition takes away a position that moves nothing.
@@ -486,7 +510,8 @@ func spacerCells(p *Pass) {
 			}
 		}
 		_, line := n.Declared("line-height")
-		if height == 0 || height >= 14 || line || strings.TrimSpace(strings.ReplaceAll(n.TextContent(), "\u00a0", "")) != "" || len(n.Elements("img")) > 0 {
+		if height == 0 || height >= 14 || line || strings.TrimSpace(strings.ReplaceAll(n.TextContent(), "\u00a0",
+			"")) != "" || len(n.Elements("img")) > 0 {
 			continue
 		}
 		var m *Fix

@@ -41,18 +41,21 @@ var linkChecks = []*Check{
 	},
 	{
 		ID: "link-colour", Title: "Link that takes the client's own colour",
-		Why:     "The word-processor engine takes its own blue unless the colour stands on the link and on a span inside it; a webmail takes its own for a link without one.",
+		Why: "The word-processor engine takes its own blue unless the colour stands on the link and on a span " +
+			"inside it; a webmail takes its own for a link without one.",
 		Remedy:  "Write the colour on the link and on a span around its text.",
 		Failing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none">Timetable</a>`,
-		Passing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span style="color: #0b3c49">Timetable</span></a>`,
-		Fix:     doubleColour,
+		Passing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span ` +
+			`style="color: #0b3c49">Timetable</span></a>`,
+		Fix: doubleColour,
 	},
 	{
 		ID: "link-underline", Title: "Link that leaves its underline to the client",
 		Why:     "Clients underline links that say nothing, and sanitisers differ in it.",
 		Remedy:  "Write text-decoration: underline, or none, on the link.",
 		Failing: `<a href="https://www.brackwater.example/" style="color: #0b3c49"><span style="color: #0b3c49">Timetable</span></a>`,
-		Passing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span style="color: #0b3c49">Timetable</span></a>`,
+		Passing: `<a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span ` +
+			`style="color: #0b3c49">Timetable</span></a>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			for _, n := range t.Nodes {
@@ -63,11 +66,13 @@ var linkChecks = []*Check{
 	},
 	{
 		ID: "link-text", Title: "Link text that says nothing",
-		Why:     "Who hears a list of the links hears the texts alone; \"here\" leads nowhere.",
-		Remedy:  "Let the text say what is found behind it.",
-		Failing: `<p style="margin: 0">For the timetable <a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span style="color: #0b3c49">click here</span></a></p>`,
-		Passing: `<p style="margin: 0"><a href="https://www.brackwater.example/" style="color: #0b3c49; text-decoration: none"><span style="color: #0b3c49">Timetable</span></a></p>`,
-		Run:     linkTexts,
+		Why:    "Who hears a list of the links hears the texts alone; \"here\" leads nowhere.",
+		Remedy: "Let the text say what is found behind it.",
+		Failing: `<p style="margin: 0">For the timetable <a href="https://www.brackwater.example/" style="color: ` +
+			`#0b3c49; text-decoration: none"><span style="color: #0b3c49">click here</span></a></p>`,
+		Passing: `<p style="margin: 0"><a href="https://www.brackwater.example/" style="color: #0b3c49; ` +
+			`text-decoration: none"><span style="color: #0b3c49">Timetable</span></a></p>`,
+		Run: linkTexts,
 	},
 	{
 		ID: "nested-link", Title: "Link inside a link",
@@ -88,7 +93,8 @@ var linkChecks = []*Check{
 		Why:     "Telephones and desktop clients turn it into a link of their own, blue and underlined.",
 		Remedy:  "Make it a link with tel: and give that the colour.",
 		Failing: `<p data-needs="mobile" style="margin: 0">{{ mobile | phone }}</p>`,
-		Passing: `<p data-needs="mobile" style="margin: 0"><a href="tel:{{ mobile | dial }}" style="color: #20343d; text-decoration: none"><span style="color: #20343d">{{ mobile | phone }}</span></a></p>`,
+		Passing: `<p data-needs="mobile" style="margin: 0"><a href="tel:{{ mobile | dial }}" style="color: #20343d; ` +
+			`text-decoration: none"><span style="color: #20343d">{{ mobile | phone }}</span></a></p>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			return p.linked(t, func(text string) (string, bool) {
 				if strings.HasPrefix(text, "{{") {
@@ -104,7 +110,8 @@ var linkChecks = []*Check{
 		Why:     "Clients turn it into a link of their own, blue and underlined.",
 		Remedy:  "Make it a link and give that the colour.",
 		Failing: `<p style="margin: 0">{{ mail }}</p>`,
-		Passing: `<p style="margin: 0"><a href="mailto:{{ mail }}" style="color: #20343d; text-decoration: none"><span style="color: #20343d">{{ mail }}</span></a></p>`,
+		Passing: `<p style="margin: 0"><a href="mailto:{{ mail }}" style="color: #20343d; text-decoration: none">` +
+			`<span style="color: #20343d">{{ mail }}</span></a></p>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			return p.linked(t, func(text string) (string, bool) {
 				name, lone := loneField(text)
@@ -183,9 +190,10 @@ var linkChecks = []*Check{
 	},
 	{
 		ID: "address-expiring", Title: "Picture address that expires",
-		Why:     "An address with a token or an end date answers for some days; later the picture is missing in every mail that was sent.",
-		Remedy:  "Host the picture at a lasting address without a token.",
-		Failing: `<img src="https://files.brackwater.example/logo.png?expires=1793000000&amp;signature=ab12" alt="Brackwater" width="120" height="40">Brackwater Ferries`,
+		Why:    "An address with a token or an end date answers for some days; later the picture is missing in every mail that was sent.",
+		Remedy: "Host the picture at a lasting address without a token.",
+		Failing: `<img src="https://files.brackwater.example/logo.png?expires=1793000000&amp;signature=ab12" ` +
+			`alt="Brackwater" width="120" height="40">Brackwater Ferries`,
 		Passing: `<img src="https://files.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater Ferries`,
 		Run: func(p *Pass) {
 			for _, a := range p.pictureAddresses() {
@@ -244,7 +252,8 @@ func doubleColour(p *Pass, t Target) *Fix {
 		}
 		h.Declare(n, "color: "+plainLink)
 		h.WrapContent(n, `<span style="color: `+plainLink+`">`, "</span>")
-		return costlyFix(h, "Write the blue that browsers give it", "it stays that blue where a client would take another one, on a dark background too")
+		return costlyFix(h, "Write the blue that browsers give it",
+			"it stays that blue where a client would take another one, on a dark background too")
 	}
 	for _, c := range n.Children {
 		if c.Kind == markup.Element && markup.Block(c.Name) {
@@ -328,7 +337,9 @@ var bareAmpersand = regexp.MustCompile(`&[a-zA-Z][a-zA-Z0-9]*(=|&|$)`)
 
 func addressSpaces(p *Pass) {
 	for _, a := range p.addresses() {
-		if field.HasField(a.value) || local(a.value) || placeholder(a.value) || strings.HasPrefix(strings.ToLower(a.value), "data:") || strings.HasPrefix(strings.ToLower(a.value), "tel:") || strings.HasPrefix(a.value, "javascript:") {
+		if field.HasField(a.value) || local(a.value) || placeholder(a.value) ||
+			strings.HasPrefix(strings.ToLower(a.value), "data:") || strings.HasPrefix(strings.ToLower(a.value), "tel:") ||
+			strings.HasPrefix(a.value, "javascript:") {
 			continue
 		}
 		encoded := encodeAddress(a.value)
@@ -374,7 +385,8 @@ type pictureAddress struct {
 func (p *Pass) pictureAddresses() []pictureAddress {
 	var list []pictureAddress
 	for _, a := range p.addresses() {
-		if !a.node.Is("img") || a.attr.Name != "src" || !strings.HasPrefix(a.value, "http") || field.HasField(a.value) || placeholder(a.value) || local(a.value) {
+		if !a.node.Is("img") || a.attr.Name != "src" || !strings.HasPrefix(a.value, "http") || field.HasField(a.value) ||
+			placeholder(a.value) || local(a.value) {
 			continue
 		}
 		if u, err := url.Parse(a.value); err == nil && u.Host != "" && u.Path != "" {
@@ -426,7 +438,8 @@ func local(value string) bool {
 	low := strings.ToLower(value)
 	drive := len(low) > 2 && low[0] >= 'a' && low[0] <= 'z' && low[1] == ':' && (low[2] == '\\' || low[2] == '/')
 	return strings.HasPrefix(low, "file:") || drive || strings.HasPrefix(value, `\\`) ||
-		strings.HasPrefix(low, "/users/") || strings.HasPrefix(low, "/home/") || strings.HasPrefix(low, "http://localhost") || strings.HasPrefix(low, "https://localhost") || strings.HasPrefix(low, "http://127.")
+		strings.HasPrefix(low, "/users/") || strings.HasPrefix(low, "/home/") ||
+		strings.HasPrefix(low, "http://localhost") || strings.HasPrefix(low, "https://localhost") || strings.HasPrefix(low, "http://127.")
 }
 
 // placeholder recognises addresses that somebody meant to fill in later.
@@ -436,7 +449,8 @@ func placeholder(value string) bool {
 	case "", "#", "about:blank", "http:", "https:", "mailto:", "tel:", "todo", "tbd", "xxx", "url", "link", "https://#", "http://#":
 		return true
 	}
-	return strings.HasPrefix(low, "#") || strings.Contains(low, "://example.com") || strings.Contains(low, "://www.example.com") || strings.Contains(low, "yourdomain") || strings.Contains(low, "your-company")
+	return strings.HasPrefix(low, "#") || strings.Contains(low, "://example.com") ||
+		strings.Contains(low, "://www.example.com") || strings.Contains(low, "yourdomain") || strings.Contains(low, "your-company")
 }
 
 func addressRelative(p *Pass) {
@@ -513,7 +527,8 @@ func undialled(value string) string {
 	switch {
 	case found && rest != "" && !field.HasField(rest) && strings.Trim(rest, "+0123456789-.()") != "":
 		return fmt.Sprintf("%s holds more than digits; some telephones dial only a part of it, or nothing.", quote(value))
-	case strings.HasPrefix(strings.ToLower(value), "mailto:") && len(value) > len("mailto:") && !strings.Contains(value, "@") && !field.HasField(value):
+	case strings.HasPrefix(strings.ToLower(value), "mailto:") && len(value) > len("mailto:") &&
+		!strings.Contains(value, "@") && !field.HasField(value):
 		return fmt.Sprintf("%s names no mail address.", quote(value))
 	}
 	return ""

@@ -39,13 +39,15 @@ func TestACheckOfSomebodyElse(t *testing.T) {
 				h := p.Edit()
 				h.Rename(n, "span")
 				edits, _ := h.Edits()
-				p.Report(check.Finding{Span: n.Open, Severity: client.Degrades, Message: "A tide is shouted.", Fix: &check.Fix{Title: "Make it plain", Edits: edits, Safe: true}})
+				p.Report(check.Finding{Span: n.Open, Severity: client.Degrades, Message: "A tide is shouted.",
+					Fix: &check.Fix{Title: "Make it plain", Edits: edits, Safe: true}})
 			}
 		},
 	}
 	in := check.Input{Profiles: client.Shipped(), Checks: []*check.Check{tides}}
 	r := report(t, in, "<p>x</p>\n<b>HIGH TIDE</b><b>low</b>")
-	if len(r.Findings) != 1 || r.Findings[0].Check != "tides" || r.Findings[0].Line != 2 || r.Findings[0].Why != "They are shouted." || r.Findings[0].Fix == nil || len(r.Findings[0].Clients) < 5 {
+	if len(r.Findings) != 1 || r.Findings[0].Check != "tides" || r.Findings[0].Line != 2 ||
+		r.Findings[0].Why != "They are shouted." || r.Findings[0].Fix == nil || len(r.Findings[0].Clients) < 5 {
 		t.Errorf("%+v", r.Findings)
 	}
 }
@@ -91,7 +93,8 @@ func TestFindingsNameEverybodyConcerned(t *testing.T) {
 	r := report(t, check.Input{Profiles: client.Shipped(), People: people}, `<p lang="en">Mobile: {{ mobile }}</p><p>Brackwater Ferries</p>`)
 	for _, f := range r.Findings {
 		if f.Check == "blank-field" {
-			if strings.Join(f.People, " ") != "a@brackwater.example b@brackwater.example c@brackwater.example" || !strings.Contains(f.Message, "1 more") {
+			if strings.Join(f.People, " ") != "a@brackwater.example b@brackwater.example c@brackwater.example" ||
+				!strings.Contains(f.Message, "1 more") {
 				t.Errorf("%+v", f)
 			}
 			return

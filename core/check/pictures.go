@@ -23,7 +23,8 @@ import (
 var pictureChecks = []*Check{
 	{
 		ID: "picture-size", Title: "Picture without width and height attributes",
-		Why:     "One engine takes the size from the attributes only and draws the true pixels without them; the others cannot keep the room free while the picture is blocked.",
+		Why: "One engine takes the size from the attributes only and draws the true pixels without them; the " +
+			"others cannot keep the room free while the picture is blocked.",
 		Remedy:  "Write width and height as attributes, in pixels without a unit.",
 		Failing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" style="width: 120px">Brackwater`,
 		Passing: `<img src="https://pictures.brackwater.example/logo.png" alt="Brackwater" width="120" height="40">Brackwater`,
@@ -39,7 +40,8 @@ var pictureChecks = []*Check{
 	},
 	{
 		ID: "picture-format", Title: "Picture in a format that a client does not draw",
-		Why:     "Every client that shows pictures draws PNG, JPEG in screen colours and GIF; each other format is missing in some, and an animation may stand still at its first frame.",
+		Why: "Every client that shows pictures draws PNG, JPEG in screen colours and GIF; each other format is " +
+			"missing in some, and an animation may stand still at its first frame.",
 		Remedy:  "Make it PNG or JPEG: missivum fix does it for the template's own pictures, missivum picture fit for others.",
 		Failing: `<img src="pennant.svg" alt="Pennant" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
@@ -47,7 +49,8 @@ var pictureChecks = []*Check{
 	},
 	{
 		ID: "picture-dark", Title: "Picture that vanishes on a dark background",
-		Why:     "In dark mode the background behind a see-through picture is dark while the picture stays as it is: dark lines and letters on it are gone.",
+		Why: "In dark mode the background behind a see-through picture is dark while the picture stays as it " +
+			"is: dark lines and letters on it are gone.",
 		Remedy:  "Give it a light outline, as missivum fix does for the template's own pictures, or a plate with missivum picture dark.",
 		Failing: `<img src="dark.png" alt="Ferry" width="120" height="40">Brackwater`,
 		Passing: `<img src="fit.png" alt="Ferry" width="120" height="40">Brackwater`,
@@ -79,10 +82,12 @@ var pictureChecks = []*Check{
 	},
 	{
 		ID: "picture-border", Title: "Linked picture without a border of 0",
-		Why:     "Some clients render a frame in the colour of links around a linked picture that says nothing.",
-		Remedy:  `Write border="0" on the picture.`,
-		Failing: `<a href="https://www.brackwater.example/"><img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40"></a><span>Harbour office</span>`,
-		Passing: `<a href="https://www.brackwater.example/"><img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40" border="0"></a><span>Harbour office</span>`,
+		Why:    "Some clients render a frame in the colour of links around a linked picture that says nothing.",
+		Remedy: `Write border="0" on the picture.`,
+		Failing: `<a href="https://www.brackwater.example/"><img src="https://p.brackwater.example/a.png" ` +
+			`alt="Brackwater" width="120" height="40"></a><span>Harbour office</span>`,
+		Passing: `<a href="https://www.brackwater.example/"><img src="https://p.brackwater.example/a.png" ` +
+			`alt="Brackwater" width="120" height="40" border="0"></a><span>Harbour office</span>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			for _, n := range t.Nodes {
@@ -119,10 +124,12 @@ var pictureChecks = []*Check{
 	},
 	{
 		ID: "picture-size-differs", Title: "Attribute and style give different sizes",
-		Why:     "Browsers take the style, the word-processor engine the attribute: the picture is larger in one of them.",
-		Remedy:  "Write the same size in both.",
-		Failing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="240" height="80" style="width: 120px; height: 40px"><span>Harbour office</span>`,
-		Passing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40" style="width: 120px; height: 40px"><span>Harbour office</span>`,
+		Why:    "Browsers take the style, the word-processor engine the attribute: the picture is larger in one of them.",
+		Remedy: "Write the same size in both.",
+		Failing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="240" height="80" ` +
+			`style="width: 120px; height: 40px"><span>Harbour office</span>`,
+		Passing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40" ` +
+			`style="width: 120px; height: 40px"><span>Harbour office</span>`,
 		Run: func(p *Pass) {
 			for _, n := range p.Doc.Root.Elements("img") {
 				h := p.Edit()
@@ -131,7 +138,8 @@ var pictureChecks = []*Check{
 				for _, name := range []string{"width", "height"} {
 					value, _ := n.Declared(name)
 					px, ok := style.Length(value, 0)
-					if have := n.Pixels(name); ok && !strings.HasSuffix(value, "%") && have > 0 && int(px+0.5) != have && written != nil && written.Attribute(name) != nil {
+					if have := n.Pixels(name); ok && !strings.HasSuffix(value, "%") && have > 0 && int(px+0.5) != have &&
+						written != nil && written.Attribute(name) != nil {
 						said += fmt.Sprintf(" The %s is %d px by the attribute and %s by the style.", name, have, value)
 						h.SetAttribute(written, name, strconv.Itoa(int(px+0.5)))
 					}
@@ -168,7 +176,8 @@ func picturePixels(p *Pass) {
 			Severity: client.Degrades,
 			Message:  fmt.Sprintf("%s has %d x %d px but is shown at %d x %d px.", shown.File, shown.Width, shown.Height, width, height),
 			Fix:      p.fitPicture(shown),
-			Remedy:   fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens: missivum picture fit --width %d --height %d.", width, height, 2*width, 2*height, width, height),
+			Remedy: fmt.Sprintf("Make the file %d x %d px, or %d x %d px for sharp screens: missivum picture fit --width %d --height %d.",
+				width, height, 2*width, 2*height, width, height),
 		})
 	}
 }
@@ -240,8 +249,9 @@ func pictureDark(p *Pass) {
 			p.Report(Finding{
 				Span:     img.Open,
 				Severity: client.Degrades,
-				Message:  fmt.Sprintf("%s vanishes on a %s background: of its edges are seen %s.", shown.File, strings.Join(backgrounds, " and "), strings.Join(figures, ", ")),
-				Fix:      p.outlinePicture(shown, backgrounds),
+				Message: fmt.Sprintf("%s vanishes on a %s background: of its edges are seen %s.", shown.File,
+					strings.Join(backgrounds, " and "), strings.Join(figures, ", ")),
+				Fix: p.outlinePicture(shown, backgrounds),
 			})
 		}
 	}
@@ -431,7 +441,8 @@ func (p *Pass) fitPicture(shown *template.Picture) *Fix {
 	if recipe == nil {
 		return nil
 	}
-	return redrawn(p.Edit(), fmt.Sprintf("Fit %s to %d x %d px, with %s pixels", shown.File, recipe.Width, recipe.Height, times(recipe.Multiple)), Redraw{File: shown.File, From: shown.File, Recipe: recipe})
+	return redrawn(p.Edit(), fmt.Sprintf("Fit %s to %d x %d px, with %s pixels", shown.File, recipe.Width, recipe.Height,
+		times(recipe.Multiple)), Redraw{File: shown.File, From: shown.File, Recipe: recipe})
 }
 
 func times(multiple int) string {
@@ -460,7 +471,8 @@ func (p *Pass) convertPicture(shown *template.Picture) *Fix {
 	if file != shown.File && slices.ContainsFunc(p.Template.Pictures, func(t template.Picture) bool { return t.File == file }) {
 		return nil
 	}
-	return redrawn(p.Edit(), fmt.Sprintf("Make %s of %s, and show that", file, shown.File), Redraw{File: file, Name: shown.Name, Alt: shown.Alt, From: shown.File, Recipe: recipe})
+	return redrawn(p.Edit(), fmt.Sprintf("Make %s of %s, and show that", file, shown.File),
+		Redraw{File: file, Name: shown.Name, Alt: shown.Alt, From: shown.File, Recipe: recipe})
 }
 
 // outlinePicture draws a thin white line around what is seen of a see-through picture, unless it vanishes on light
@@ -471,7 +483,8 @@ func (p *Pass) outlinePicture(shown *template.Picture, backgrounds []string) *Fi
 		return nil
 	}
 	recipe.Dark = &picture.DarkSafe{Way: picture.Outline}
-	return redrawn(p.Edit(), "Draw a thin white line around what is seen of "+shown.File, Redraw{File: shown.File, From: shown.File, Recipe: recipe})
+	return redrawn(p.Edit(), "Draw a thin white line around what is seen of "+shown.File,
+		Redraw{File: shown.File, From: shown.File, Recipe: recipe})
 }
 
 // writtenOut puts a picture that is written into the source into a file of its own.
@@ -491,7 +504,8 @@ func writtenOut(p *Pass, t Target) *Fix {
 		return nil
 	}
 	facts, err := picture.Probe(data)
-	if err != nil || !slices.Contains(picture.Mailable, facts.Format) || len(data) > template.MaxPicture || len(p.Template.Pictures) >= template.MaxPictures {
+	if err != nil || !slices.Contains(picture.Mailable, facts.Format) || len(data) > template.MaxPicture ||
+		len(p.Template.Pictures) >= template.MaxPictures {
 		return nil
 	}
 	name := ""
@@ -504,7 +518,8 @@ func writtenOut(p *Pass, t Target) *Fix {
 	}
 	alt, _ := n.Attr("alt")
 	var recipe *picture.Recipe
-	if width, height := n.Pixels("width"), n.Pixels("height"); width > 0 && height > 0 && !picture.Fits(facts.Width, facts.Height, width, height) {
+	if width, height := n.Pixels("width"), n.Pixels("height"); width > 0 && height > 0 &&
+		!picture.Fits(facts.Width, facts.Height, width, height) {
 		recipe = fitted(&template.Picture{Facts: facts}, width, height)
 	}
 	h := p.Edit()

@@ -13,7 +13,8 @@ import (
 
 // Picture finds what will go wrong with a picture file where it is shown at a width and height in px; 0 by 0 shows it at
 // its true pixels. The findings are those of the checks that look at pictures; their places mean nothing.
-func Picture(ctx context.Context, name string, data []byte, width, height int, profiles []*client.Profile, day time.Time) ([]Finding, error) {
+func Picture(ctx context.Context, name string, data []byte, width, height int, profiles []*client.Profile,
+	day time.Time) ([]Finding, error) {
 	facts, err := picture.Probe(data)
 	if err != nil {
 		return nil, err

@@ -99,7 +99,8 @@ func TestAnimationsAndPrintingColoursAreTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tmpl.Source = `<p>Harbour office</p><img data-picture="moving" alt="x" width="10" height="10"><img data-picture="print" alt="x" width="10" height="10">`
+	tmpl.Source = `<p>Harbour office</p><img data-picture="moving" alt="x" width="10" height="10"><img ` +
+		`data-picture="print" alt="x" width="10" height="10">`
 	tmpl.Pictures = []template.Picture{
 		{Name: "moving", File: "moving.gif", Facts: picture.Facts{Format: picture.GIF, Width: 10, Height: 10, Frames: 3}},
 		{Name: "print", File: "print.jpg", Facts: picture.Facts{Format: picture.JPEG, Width: 10, Height: 10, Frames: 1, Colours: "cmyk"}},
@@ -111,7 +112,8 @@ func TestAnimationsAndPrintingColoursAreTold(t *testing.T) {
 			said = append(said, f.Message+" "+strings.Join(f.Clients, ","))
 		}
 	}
-	if len(said) != 2 || !strings.Contains(said[0], "3 frames of moving.gif only the first is shown: it must say all that matters. wordproc-desktop") || !strings.Contains(said[1], "CMYK") {
+	if len(said) != 2 || !strings.Contains(said[0],
+		"3 frames of moving.gif only the first is shown: it must say all that matters. wordproc-desktop") || !strings.Contains(said[1], "CMYK") {
 		t.Errorf("%q", said)
 	}
 }
@@ -127,7 +129,8 @@ func TestWhatIsStoredAlikeIsMeasuredAlike(t *testing.T) {
 	for _, b := range run(t, Input{Template: tmpl, People: directory(t), Profiles: together}).Budgets {
 		figures[b.Client+" "+string(b.Measure)] = b
 	}
-	if a, b := figures["source-webmail characters"], figures["twin characters"]; a.Value == 0 || a.Value != b.Value || a.Median != b.Median || a.Person != b.Person {
+	if a, b := figures["source-webmail characters"], figures["twin characters"]; a.Value == 0 || a.Value != b.Value ||
+		a.Median != b.Median || a.Person != b.Person {
 		t.Errorf("%+v and %+v", a, b)
 	}
 	if units, bytes := figures["capped-webmail characters"], figures["capped-webmail bytes"]; bytes.Value <= units.Value {
@@ -154,7 +157,8 @@ func TestTheSamplePersonHasAFigure(t *testing.T) {
 	var figures [2]int
 	for i, mail := range []string{"", "bo@brackwater.example"} {
 		tmpl.Settings.Sample = mail
-		for _, b := range run(t, Input{Template: tmpl, People: people, Profiles: []*client.Profile{client.Find("source-webmail"), client.Find("append-rule")}}).Budgets {
+		for _, b := range run(t, Input{Template: tmpl, People: people,
+			Profiles: []*client.Profile{client.Find("source-webmail"), client.Find("append-rule")}}).Budgets {
 			switch {
 			case b.Measure != client.Characters:
 			case b.Client == "append-rule" && b.Sample != b.Value:

@@ -15,7 +15,8 @@ import (
 var structureChecks = []*Check{
 	{
 		ID: "style-sheet", Title: "Style sheet dropped",
-		Why:     "Rules that depend on the screen or on the reader's mouse, and sheets that are linked, cannot be written onto the elements; most clients drop them.",
+		Why: "Rules that depend on the screen or on the reader's mouse, and sheets that are linked, cannot be " +
+			"written onto the elements; most clients drop them.",
 		Remedy:  "Let the signature be right without the rule; put what matters into a style that has no condition.",
 		Failing: `<style>@media (max-width: 400px) { .hide { display: none } }</style><p class="hide">Harbour office</p>`,
 		Passing: `<style>.name { color: #123456 }</style><p class="name">Harbour office</p>`,
@@ -49,7 +50,8 @@ var structureChecks = []*Check{
 	},
 	{
 		ID: "character-set", Title: "Characters that depend on the character set",
-		Why:     "Where a client reads the file in another character set than it was written in, these characters turn into two or three wrong ones.",
+		Why: "Where a client reads the file in another character set than it was written in, these characters " +
+			"turn into two or three wrong ones.",
 		Remedy:  `Declare <meta charset="utf-8"> in a head, or write the character as a reference.`,
 		Failing: `<p>Port office · Saltmouth</p>`,
 		Passing: `<p>Port office &middot; Saltmouth</p>`,
@@ -66,8 +68,9 @@ func bareStyleSheet(p *Pass) {
 		p.Report(Finding{
 			Span:     n.Open,
 			Severity: client.Note,
-			Message:  fmt.Sprintf("A paste of this file as it stands loses its style sheet; filled from here, %d rules stand on the elements.", p.Prepared.Styles.Inlined),
-			Remedy:   "Give out what missivum fill writes, not this file.",
+			Message: fmt.Sprintf("A paste of this file as it stands loses its style sheet; filled from here, %d rules stand on the elements.",
+				p.Prepared.Styles.Inlined),
+			Remedy: "Give out what missivum fill writes, not this file.",
 		})
 		return
 	}

@@ -19,9 +19,11 @@ import (
 var styleChecks = []*Check{
 	{
 		ID: "rounded-corners", Title: "Rounded corners that a client renders square",
-		Why:     "The word-processor engine knows no border-radius: a round photo is square there.",
-		Remedy:  "Cut the shape into the picture itself: missivum fix does it for the template's own PNG pictures, missivum picture fit --shape for others. Or live with square corners.",
-		Failing: `<img src="https://p.brackwater.example/a.png" alt="Maren Lind" width="60" height="60" style="border-radius: 50%"><span>Brackwater Ferries</span>`,
+		Why: "The word-processor engine knows no border-radius: a round photo is square there.",
+		Remedy: "Cut the shape into the picture itself: missivum fix does it for the template's own PNG pictures, " +
+			"missivum picture fit --shape for others. Or live with square corners.",
+		Failing: `<img src="https://p.brackwater.example/a.png" alt="Maren Lind" width="60" height="60" ` +
+			`style="border-radius: 50%"><span>Brackwater Ferries</span>`,
 		Passing: `<img src="https://p.brackwater.example/round.png" alt="Maren Lind" width="60" height="60"><span>Brackwater Ferries</span>`,
 		Fix:     cutCorners,
 	},
@@ -39,14 +41,17 @@ var styleChecks = []*Check{
 	},
 	{
 		ID: "background-picture", Title: "Background picture or run of colours",
-		Why:     "The word-processor engine renders no background picture, and others take it away: light text on it stands on a white page.",
-		Remedy:  "Give the cell a background colour on which its text can be read, and put the picture beside the text.",
-		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-image: url(https://p.brackwater.example/sea.png)">Harbour office</td></tr></table>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #e8eef0">Harbour office</td></tr></table>`,
+		Why:    "The word-processor engine renders no background picture, and others take it away: light text on it stands on a white page.",
+		Remedy: "Give the cell a background colour on which its text can be read, and put the picture beside the text.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-image: ` +
+			`url(https://p.brackwater.example/sea.png)">Harbour office</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: ` +
+			`#e8eef0">Harbour office</td></tr></table>`,
 	},
 	{
 		ID: "colour-form", Title: "Colour in a form that a client does not read",
-		Why:     "The word-processor engine reads names, three or six hexadecimal digits and rgb(); any other colour is as if it were not written.",
+		Why: "The word-processor engine reads names, three or six hexadecimal digits and rgb(); any other " +
+			"colour is as if it were not written.",
 		Remedy:  "Write the colour with six digits, such as #0b3c49.",
 		Failing: `<p style="margin: 0; color: hsl(194, 74%, 16%)">Harbour office</p>`,
 		Passing: `<p style="margin: 0; color: #0b3c49">Harbour office</p>`,
@@ -70,7 +75,8 @@ var styleChecks = []*Check{
 	},
 	{
 		ID: "line-height-rule", Title: "Line height without the word processor's exact rule",
-		Why:     "Without mso-line-height-rule: exactly the word-processor engine takes the line height as the least: a larger letter or a picture makes the line higher.",
+		Why: "Without mso-line-height-rule: exactly the word-processor engine takes the line height as the " +
+			"least: a larger letter or a picture makes the line higher.",
 		Remedy:  "Write mso-line-height-rule: exactly beside line-height; the others leave it aside.",
 		Failing: `<p style="margin: 0; line-height: 20px">Harbour office</p>`,
 		Passing: `<p style="margin: 0; line-height: 20px; mso-line-height-rule: exactly">Harbour office</p>`,
@@ -88,10 +94,14 @@ var styleChecks = []*Check{
 	},
 	{
 		ID: "picture-clipped", Title: "Picture in a line of exact height",
-		Why:     "Where mso-line-height-rule: exactly reaches a picture, the word-processor engine cuts it off at the line's height.",
-		Remedy:  "Write mso-line-height-rule: at-least on the cell that holds the picture.",
-		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="line-height: 18px; mso-line-height-rule: exactly"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
-		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" style="line-height: 18px; mso-line-height-rule: exactly"><tr><td style="mso-line-height-rule: at-least"><img src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
+		Why:    "Where mso-line-height-rule: exactly reaches a picture, the word-processor engine cuts it off at the line's height.",
+		Remedy: "Write mso-line-height-rule: at-least on the cell that holds the picture.",
+		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="line-height: 18px; ` +
+			`mso-line-height-rule: exactly"><img src="https://p.brackwater.example/a.png" alt="" width="60" ` +
+			`height="40"> Harbour office</td></tr></table>`,
+		Passing: `<table role="presentation" cellpadding="0" cellspacing="0" style="line-height: 18px; ` +
+			`mso-line-height-rule: exactly"><tr><td style="mso-line-height-rule: at-least"><img ` +
+			`src="https://p.brackwater.example/a.png" alt="" width="60" height="40"> Harbour office</td></tr></table>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			letGrow(h, t.First(), nil, map[*markup.Node]bool{})
@@ -355,8 +365,9 @@ func genericFonts(p *Pass) {
 		p.Report(Finding{
 			Span:     d.Span,
 			Severity: client.Note,
-			Message:  fmt.Sprintf("The list ends with %s; where that is not there either, each client takes its own default.", families[len(families)-1]),
-			Fix:      fixOf(h, "End the list with "+style.Generic(families[0])),
+			Message: fmt.Sprintf("The list ends with %s; where that is not there either, each client takes its own default.",
+				families[len(families)-1]),
+			Fix: fixOf(h, "End the list with "+style.Generic(families[0])),
 		})
 	})
 }
@@ -440,7 +451,8 @@ func duplicateDeclarations(p *Pass) {
 
 // plainValue tells values that every client reads.
 func plainValue(value string) bool {
-	return !strings.ContainsAny(value, "({") && !style.HasUnit(value, []string{"rem", "vw", "vh", "ch"}) && !style.HasColour(value, []string{"hex4", "hex8", "current"})
+	return !strings.ContainsAny(value, "({") && !style.HasUnit(value, []string{"rem", "vw", "vh", "ch"}) &&
+		!style.HasColour(value, []string{"hex4", "hex8", "current"})
 }
 
 func importantMarks(p *Pass) {

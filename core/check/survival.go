@@ -187,7 +187,8 @@ func (p *Pass) rows() []Row {
 // newRow is a row in which everything is kept.
 func (p *Pass) newRow(span markup.Span, what, check string) Row {
 	place := p.Doc.Place(span.Start)
-	row := Row{What: what, Check: check, Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Cells: make([]Cell, len(p.Profiles))}
+	row := Row{What: what, Check: check, Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End,
+		Cells: make([]Cell, len(p.Profiles))}
 	for i, profile := range p.Profiles {
 		row.Cells[i].State = StaysKept
 		if profile.Form != "html" {

@@ -33,10 +33,13 @@ func TestAcceptance(t *testing.T) {
 	}{
 		{"the element behind it", "<!-- accepted: small-text: why -->\n" + small, 0, 1, ""},
 		{"its own line", small + ` <!-- accepted: small-text: why -->`, 0, 1, ""},
-		{"all in the element behind it", "<!-- accepted: small-text: why -->\n<div>\n" + small + "\n" + strings.Replace(small, "7px", "8px", 1) + "</div>", 0, 2, ""},
+		{"all in the element behind it", "<!-- accepted: small-text: why -->\n<div>\n" + small + "\n" +
+			strings.Replace(small, "7px", "8px", 1) + "</div>", 0, 2, ""},
 		{"not the element after that", "<!-- accepted: small-text: why -->\n" + small + "\n" + strings.Replace(small, "7px", "8px", 1), 1, 1, ""},
-		{"several checks", "<!-- accepted: line-height-rule, small-text: why -->\n" + `<p style="margin: 0; font-size: 7px; line-height: 9px">x</p>`, 0, 1, ""},
-		{"in a style sheet", "<style>\n.a { font-size: 7px } /* accepted: small-text: why */\n</style><p style=\"margin: 0\" class=\"a\">x</p>", 0, 1, ""},
+		{"several checks", "<!-- accepted: line-height-rule, small-text: why -->\n" +
+			`<p style="margin: 0; font-size: 7px; line-height: 9px">x</p>`, 0, 1, ""},
+		{"in a style sheet", "<style>\n.a { font-size: 7px } /* accepted: small-text: why */\n</style><p " +
+			"style=\"margin: 0\" class=\"a\">x</p>", 0, 1, ""},
 		{"without a reason", "<!-- accepted: small-text -->\n" + small, 1, 0, "gives no reason"},
 		{"of a check that there is not", "<!-- accepted: tiny-text: why -->\n" + small, 1, 0, `no check "tiny-text"`},
 		{"of another check", "<!-- accepted: contrast: why -->\n" + small, 1, 0, "Nothing is found here any more"},
@@ -57,7 +60,8 @@ func TestAcceptance(t *testing.T) {
 		for _, f := range findingsOf(r, "acceptance") {
 			told += f.Message
 		}
-		if left := len(findingsOf(r, "small-text")); left != c.left || accepted != c.accepted || !strings.Contains(told, c.told) || (told == "") != (c.told == "") {
+		if left := len(findingsOf(r, "small-text")); left != c.left || accepted != c.accepted ||
+			!strings.Contains(told, c.told) || (told == "") != (c.told == "") {
 			t.Errorf("%s: %d left, %d accepted, told %q", c.name, left, accepted, told)
 		}
 	}
@@ -92,7 +96,8 @@ func TestContrasts(t *testing.T) {
 }
 
 func TestDarkContrastAsksOnlyClientsThatRecolour(t *testing.T) {
-	source := `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #ffcc00; color: #14181a">Fares</td></tr></table>`
+	source := `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: #ffcc00; ` +
+		`color: #14181a">Fares</td></tr></table>`
 	if got := found(t, "contrast-dark", source, client.Find("gecko-desktop")); len(got) > 0 {
 		t.Errorf("%+v", got)
 	}
@@ -123,7 +128,8 @@ func TestSurvivalRowsAndVerdict(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
-	if r := rows["display: flex"]; r.Cells[0].State != GetsLost || r.Cells[1].State != StaysKept || r.Harm != 50 || r.Check != "flex-layout" || r.Cells[0].Basis == "" {
+	if r := rows["display: flex"]; r.Cells[0].State != GetsLost || r.Cells[1].State != StaysKept || r.Harm != 50 ||
+		r.Check != "flex-layout" || r.Cells[0].Basis == "" {
 		t.Errorf("%+v", r)
 	}
 	if r := rows["border-radius: 50%"]; r.Harm != 15 {
@@ -144,7 +150,8 @@ func TestSurvivalRowsAndVerdict(t *testing.T) {
 			t.Errorf("%q, want %q", v, want)
 		}
 	}
-	if _, err := Survival(Input{Template: bare(t, `<p>{{ nmae }}</p>`), People: directory(t), Profiles: client.Shipped(), Day: day}); err == nil || !strings.Contains(err.Error(), "nmae") {
+	if _, err := Survival(Input{Template: bare(t, `<p>{{ nmae }}</p>`), People: directory(t), Profiles: client.Shipped(),
+		Day: day}); err == nil || !strings.Contains(err.Error(), "nmae") {
 		t.Errorf("a template with a mistake: %v", err)
 	}
 }
@@ -162,8 +169,9 @@ func TestCausesAreToldOnce(t *testing.T) {
 
 func TestPlaceholdersOfOtherSystems(t *testing.T) {
 	for text, want := range map[string]string{
-		"%%cn%%": "cn", "[[cn]]": "cn", "{cn}": "cn", "${cn}": "cn", "##cn##": "cn", "%TITLE%": "title", "{First Name}": "-", "[[nobody knows]]": "",
-		"{{ cn }}": "-", "100 % of 5 %": "-", "{ cn }": "-", "a {b c}": "-",
+		"%%cn%%": "cn", "[[cn]]": "cn", "{cn}": "cn", "${cn}": "cn", "##cn##": "cn", "%TITLE%": "title", "{First Name}": "-",
+		"[[nobody knows]]": "",
+		"{{ cn }}":         "-", "100 % of 5 %": "-", "{ cn }": "-", "a {b c}": "-",
 	} {
 		got := found(t, "foreign-placeholder", `<div>`+text+`</div>`)
 		switch {
@@ -181,7 +189,8 @@ func TestPlaceholdersOfOtherSystems(t *testing.T) {
 
 func TestSpreadOfBudgets(t *testing.T) {
 	tmpl := bare(t, `<b>{{ cn }}</b><i>x</i>`)
-	p := &client.Profile{ID: "x", Title: "X", Form: "html", Install: client.Installation{Way: "file"}, Limits: []client.Limit{{Measure: client.Characters, Max: 25, Severity: client.Breaks, Says: "x", Basis: client.Assumed}}}
+	p := &client.Profile{ID: "x", Title: "X", Form: "html", Install: client.Installation{Way: "file"},
+		Limits: []client.Limit{{Measure: client.Characters, Max: 25, Severity: client.Breaks, Says: "x", Basis: client.Assumed}}}
 	r := run(t, Input{Template: tmpl, People: directory(t), Profiles: []*client.Profile{p}})
 	b := r.Budgets[0]
 	if b.Least >= b.Median || b.Median >= b.Value || b.Over == 0 || b.Over >= 80 || b.Least < 17 {

@@ -49,7 +49,8 @@ var writtenChecks = []*Check{
 	},
 	{
 		ID: "heading-element", Title: "Heading in a signature",
-		Why:     "Who hears the message hears the signature's heading among those of the message; clients give it sizes and margins of their own.",
+		Why: "Who hears the message hears the signature's heading among those of the message; clients give it " +
+			"sizes and margins of their own.",
 		Remedy:  "Write a div or p with the size and weight.",
 		Failing: `<h3 style="margin: 0">Harbour office</h3><div>Saltmouth</div>`,
 		Passing: `<p style="margin: 0; font-weight: bold">Harbour office</p>`,
@@ -179,7 +180,8 @@ var writtenChecks = []*Check{
 	},
 	{
 		ID: "invisible-characters", Title: "Characters that nobody sees",
-		Why:     "Zero-width and control characters come along when text is copied; they count, break searches and show as boxes in some clients.",
+		Why: "Zero-width and control characters come along when text is copied; they count, break searches and " +
+			"show as boxes in some clients.",
 		Remedy:  "Take them out.",
 		Failing: "<p style=\"margin: 0\">Harbour\u200b office</p>",
 		Passing: `<p style="margin: 0">Harbour office</p>`,
@@ -286,7 +288,8 @@ func replaceTags(h *edit.Editor, n *markup.Node, name string, styles []string) {
 }
 
 // usefulWordStyles are properties of the word processor that a signature is better with.
-var usefulWordStyles = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-hide", "mso-font-alt", "mso-padding-alt", "mso-text-raise", "mso-height-rule"}
+var usefulWordStyles = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-hide", "mso-font-alt",
+	"mso-padding-alt", "mso-text-raise", "mso-height-rule"}
 
 func wordLeftovers(p *Pass) {
 	h := p.Edit()
@@ -346,7 +349,9 @@ func (p *Pass) styled(class string) bool {
 
 func missingEndTags(p *Pass) {
 	for _, n := range p.Source.Elements() {
-		if n.Close.Len() > 0 || markup.Void(n.Name) || n.ClosedAt > 0 || n.Is("p", "li", "td", "th", "tr", "tbody", "thead", "tfoot", "option", "dt", "dd", "html", "head", "body", "colgroup") || strings.Contains(n.Name, ":") {
+		if n.Close.Len() > 0 || markup.Void(n.Name) || n.ClosedAt > 0 ||
+			n.Is("p", "li", "td", "th", "tr", "tbody", "thead", "tfoot", "option", "dt", "dd", "html", "head", "body",
+				"colgroup") || strings.Contains(n.Name, ":") {
 			continue
 		}
 		if raw := p.Source.Raw(n); strings.HasSuffix(raw, "/>") && !n.Is("div", "span", "a", "b", "table") {
@@ -356,7 +361,8 @@ func missingEndTags(p *Pass) {
 		h.Insert(endOf(n), "</"+n.Name+">")
 		m := fixOf(h, "Close it where browsers do")
 		if slices.Contains(formatting, n.Name) && p.showsBehind(endOf(n)) {
-			m = costlyFix(h, "Close it at the end of what it stands in", "what stands behind it no longer has its look, which browsers give to all of that")
+			m = costlyFix(h, "Close it at the end of what it stands in",
+				"what stands behind it no longer has its look, which browsers give to all of that")
 		}
 		p.Report(Finding{
 			Span:     n.Open,
@@ -473,7 +479,8 @@ func longWords(p *Pass) {
 }
 
 // foreign are the ways in which other systems mark a place for a value: the name is in one of the groups.
-var foreign = regexp.MustCompile(`%%([A-Za-z][\w .-]*?)%%|%([A-Z][\w]*[A-Z_]\w*)%|\[\[([A-Za-z][\w .-]*?)\]\]|\{([A-Za-z][\w.-]*)\}|\$\{([A-Za-z][\w.-]*)\}|##([A-Za-z][\w .-]*?)##|<<([A-Za-z][\w .-]*?)>>`)
+var foreign = regexp.MustCompile(`%%([A-Za-z][\w .-]*?)%%|%([A-Z][\w]*[A-Z_]\w*)%|\[\[([A-Za-z][\w ` +
+	`.-]*?)\]\]|\{([A-Za-z][\w.-]*)\}|\$\{([A-Za-z][\w.-]*)\}|##([A-Za-z][\w .-]*?)##|<<([A-Za-z][\w .-]*?)>>`)
 
 func foreignPlaceholders(p *Pass) {
 	p.Source.Root.Walk(func(n *markup.Node) bool {
@@ -539,7 +546,8 @@ var headingMargins = map[string]float64{"h1": 0.67, "h2": 0.83, "h3": 1, "h4": 1
 // headingToParagraph makes a heading a paragraph that looks the same.
 func (p *Pass) headingToParagraph(n *markup.Node) *Fix {
 	written := p.SourceNode(n)
-	if written == nil || written.Inside("section") != nil || written.Inside("article") != nil || written.Inside("aside") != nil || written.Inside("nav") != nil {
+	if written == nil || written.Inside("section") != nil || written.Inside("article") != nil ||
+		written.Inside("aside") != nil || written.Inside("nav") != nil {
 		return nil // its size is another one there
 	}
 	for _, sheet := range p.Source.Root.Elements("style") {
@@ -571,7 +579,8 @@ func (p *Pass) headingToParagraph(n *markup.Node) *Fix {
 // withoutID takes an id away that nothing in the source leads to.
 func (p *Pass) withoutID(n *markup.Node) *Fix {
 	id, _ := n.Attr("id")
-	if strings.Contains(p.Source.Source, "#"+id) || strings.Contains(p.Source.Source, `for="`+id) || strings.Contains(p.Source.Source, `headers="`+id) {
+	if strings.Contains(p.Source.Source, "#"+id) || strings.Contains(p.Source.Source, `for="`+id) ||
+		strings.Contains(p.Source.Source, `headers="`+id) {
 		return nil
 	}
 	h := p.Edit()

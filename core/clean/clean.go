@@ -130,7 +130,8 @@ func (t *cleaner) drop() {
 				n.Remove()
 				t.did("conditional islands with settings only")
 			} else {
-				t.leave(n, "conditional island "+n.Condition, "It carries markup or styles for one engine; take it out yourself if nobody uses that engine.")
+				t.leave(n, "conditional island "+n.Condition,
+					"It carries markup or styles for one engine; take it out yourself if nobody uses that engine.")
 			}
 			return false
 		case markup.Element:
@@ -156,10 +157,12 @@ func (t *cleaner) dropElement(n *markup.Node) bool {
 		n.Remove()
 		t.did("islands of data")
 		return false
-	case n.Is("meta") && slices.Contains([]string{"generator", "progid", "originator", "author", "created", "changed", "changedby"}, strings.ToLower(name)):
+	case n.Is("meta") && slices.Contains([]string{"generator", "progid", "originator", "author", "created", "changed",
+		"changedby"}, strings.ToLower(name)):
 		n.Remove()
 		t.did("marks of the program that wrote it")
-	case n.Is("link") && slices.Contains([]string{"file-list", "edit-time-data", "themedata", "colorschememapping", "ole-object-data"}, strings.ToLower(rel)):
+	case n.Is("link") && slices.Contains([]string{"file-list", "edit-time-data", "themedata", "colorschememapping",
+		"ole-object-data"}, strings.ToLower(rel)):
 		n.Remove()
 		t.did("marks of the program that wrote it")
 	case strings.Contains(n.Name, ":"):
@@ -339,7 +342,8 @@ func (t *cleaner) linked(id string) bool {
 }
 
 // kept properties of a word processor are set on purpose: they fix what its engine does.
-var kept = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-padding-alt", "mso-hide", "mso-height-rule", "mso-text-raise", "mso-color-alt"}
+var kept = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-padding-alt", "mso-hide",
+	"mso-height-rule", "mso-text-raise", "mso-color-alt"}
 
 // wordprocessed reports whether a property means something to a word processor alone.
 func wordprocessed(property string) bool {

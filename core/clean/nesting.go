@@ -14,7 +14,8 @@ import (
 var metric = []string{"font", "font-size", "font-family", "line-height", "vertical-align"}
 
 // textual properties are inherited and touch nothing but letters.
-var textual = []string{"color", "font-weight", "font-style", "font-variant", "letter-spacing", "font", "font-size", "font-family", "line-height", "text-transform"}
+var textual = []string{"color", "font-weight", "font-style", "font-variant", "letter-spacing", "font", "font-size",
+	"font-family", "line-height", "text-transform"}
 
 // nesting takes one round of needless elements away and reports whether there were any.
 func (t *cleaner) nesting() bool {
@@ -81,7 +82,8 @@ func (t *cleaner) needless() {
 		}
 	}
 	if first != nil {
-		t.leave(first, fmt.Sprintf("needless tags in running text: %d", count), "They do nothing, but letters next to each other without them may move by a part of a pixel; ask for it to have them dropped.")
+		t.leave(first, fmt.Sprintf("needless tags in running text: %d", count),
+			"They do nothing, but letters next to each other without them may move by a part of a pixel; ask for it to have them dropped.")
 	}
 }
 
@@ -175,7 +177,8 @@ func textOnly(n *markup.Node) ([]markup.Declaration, bool) {
 	value, _ := n.Attr("style")
 	list := style.ParseDeclarations(value, 0)
 	for _, d := range list {
-		if !slices.Contains(textual, d.Property) || d.Important || strings.HasSuffix(d.Value, "em") || strings.HasSuffix(d.Value, "%") || d.Value == "inherit" ||
+		if !slices.Contains(textual, d.Property) || d.Important || strings.HasSuffix(d.Value, "em") ||
+			strings.HasSuffix(d.Value, "%") || d.Value == "inherit" ||
 			slices.Contains([]string{"bolder", "lighter", "larger", "smaller"}, d.Value) || d.Property == "font" {
 			return nil, false
 		}

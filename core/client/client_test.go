@@ -31,13 +31,16 @@ func TestWrongProfilesAreRefusedWithTheLine(t *testing.T) {
 		t.Fatalf("a right profile is refused: %v", err)
 	}
 	for name, c := range map[string]struct{ text, line, about string }{
-		"not YAML":           {"id: [", "line 1", ""},
-		"unknown member":     {good + "colour: red\n", "line 1", "colour"},
-		"wrong form":         {strings.Replace(good, "html", "pdf", 1), "line 4", "form"},
-		"missing":            {strings.Replace(good, "title: X\n", "", 1), "line 1", "title"},
-		"no basis":           {good + "limits:\n  - {measure: characters, max: 10, severity: breaks, says: x}\n", "line 8", "basis"},
-		"check, no words":    {good + "behaviours:\n  - id: a\n    stage: render\n    match: {elements: [b]}\n    does: dropped\n    check: c\n    basis: assumed\n", "line 8", "severity"},
-		"wrong stage":        {good + "behaviours:\n  - id: a\n    stage: fly\n    match: {elements: [b]}\n    does: dropped\n    basis: assumed\n", "line 9", "stage"},
+		"not YAML":       {"id: [", "line 1", ""},
+		"unknown member": {good + "colour: red\n", "line 1", "colour"},
+		"wrong form":     {strings.Replace(good, "html", "pdf", 1), "line 4", "form"},
+		"missing":        {strings.Replace(good, "title: X\n", "", 1), "line 1", "title"},
+		"no basis":       {good + "limits:\n  - {measure: characters, max: 10, severity: breaks, says: x}\n", "line 8", "basis"},
+		"check, no words": {good +
+			"behaviours:\n  - id: a\n    stage: render\n    match: {elements: [b]}\n    does: dropped\n    check: c\n    basis: assumed\n",
+			"line 8", "severity"},
+		"wrong stage": {good +
+			"behaviours:\n  - id: a\n    stage: fly\n    match: {elements: [b]}\n    does: dropped\n    basis: assumed\n", "line 9", "stage"},
 		"two faults at once": {strings.Replace(good, "html", "pdf", 1) + "width: 3\n", "line 7", "width"},
 	} {
 		_, err := Parse([]byte(c.text))
@@ -72,12 +75,14 @@ func TestMatchesInWords(t *testing.T) {
 		"<form> <input>":       {Elements: []string{"form", "input"}},
 		"attributes * except href, src without a value": {Attributes: []string{"*"}, Except: []string{"href", "src"}, Values: []string{""}},
 		"attributes href with #":                        {Attributes: []string{"href"}, Values: []string{"#"}},
-		"background with url(*) but not url(data:*)":    {Properties: []string{"background"}, Part: "url(*)", PartExcept: []string{"url(data:*)"}},
-		"width units number on img not on td":           {Properties: []string{"width"}, Units: []string{"number"}, On: []string{"img"}, NotOn: []string{"td"}},
-		"tall above 1600":                               {Structure: "tall", Above: 1600},
-		"small text below 9":                            {Structure: "small-text", Below: 9},
-		"colours hsl, rgba":                             {Colours: []string{"hsl", "rgba"}},
-		"attributes href addresses data":                {Attributes: []string{"href"}, Schemes: []string{"data"}},
+		"background with url(*) but not url(data:*)": {Properties: []string{"background"}, Part: "url(*)",
+			PartExcept: []string{"url(data:*)"}},
+		"width units number on img not on td": {Properties: []string{"width"}, Units: []string{"number"},
+			On: []string{"img"}, NotOn: []string{"td"}},
+		"tall above 1600":                {Structure: "tall", Above: 1600},
+		"small text below 9":             {Structure: "small-text", Below: 9},
+		"colours hsl, rgba":              {Colours: []string{"hsl", "rgba"}},
+		"attributes href addresses data": {Attributes: []string{"href"}, Schemes: []string{"data"}},
 	} {
 		if got := m.String(); got != want {
 			t.Errorf("%q, want %q", got, want)
@@ -88,19 +93,25 @@ func TestMatchesInWords(t *testing.T) {
 func TestOverridingAProfile(t *testing.T) {
 	book, err := Book(Shipped()).With(map[string][]byte{
 		"b.yaml": []byte("id: yard\nbased-on: quay\ntitle: Yard\n"), // before the one that it is based on
-		"a.yaml": []byte("id: quay\nbased-on: wordproc-desktop\nwithout: [effects]\ndark: {as: partial}\nlimits:\n  - {measure: picture-bytes, max: 7, severity: note, says: x, basis: assumed}\n  - {measure: bytes, max: 9, severity: note, says: x, basis: assumed}\nbehaviours:\n  - {id: padding, stage: render, match: {properties: [padding]}, does: kept, basis: assumed}\n"),
+		"a.yaml": []byte("id: quay\nbased-on: wordproc-desktop\nwithout: [effects]\ndark: {as: partial}\nlimits:\n  " +
+			"- {measure: picture-bytes, max: 7, severity: note, says: x, basis: assumed}\n  - {measure: bytes, max: " +
+			"9, severity: note, says: x, basis: assumed}\nbehaviours:\n  - {id: padding, stage: render, match: " +
+			"{properties: [padding]}, does: kept, basis: assumed}\n"),
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	yard, base := book.Find("yard"), Find("wordproc-desktop")
-	if yard.Title != "Yard" || len(yard.Limits) != 2 || yard.Limits[0].Max != 7 || yard.Dark.As != Partial || yard.Dark.Says != base.Dark.Says || len(yard.Behaviours) != len(base.Behaviours)-1 {
+	if yard.Title != "Yard" || len(yard.Limits) != 2 || yard.Limits[0].Max != 7 || yard.Dark.As != Partial ||
+		yard.Dark.Says != base.Dark.Says || len(yard.Behaviours) != len(base.Behaviours)-1 {
 		t.Errorf("%+v", yard)
 	}
 	if base.Limits[0].Max == 7 || len(Shipped()) != 13 {
 		t.Error("the shipped profiles were changed")
 	}
-	if _, err := Book(Shipped()).With(map[string][]byte{"a.yaml": []byte("id: a\nbased-on: b\n"), "b.yaml": []byte("id: b\nbased-on: a\n")}); err == nil || !strings.Contains(err.Error(), "a.yaml: line 2") || !strings.Contains(err.Error(), "b.yaml: line 2") {
+	if _, err := Book(Shipped()).With(map[string][]byte{"a.yaml": []byte("id: a\nbased-on: b\n"),
+		"b.yaml": []byte("id: b\nbased-on: a\n")}); err == nil || !strings.Contains(err.Error(), "a.yaml: line 2") ||
+		!strings.Contains(err.Error(), "b.yaml: line 2") {
 		t.Errorf("a ring of profiles: %v", err)
 	}
 }

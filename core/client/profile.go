@@ -363,7 +363,8 @@ func (b Book) Parse(data []byte) (*Profile, error) {
 	if based, is := members["based-on"].(string); ok && is {
 		base := b.Find(based)
 		if base == nil {
-			return nil, fmt.Errorf("line %d: there is no client profile %q to base this on; there are %s", lineOf(&node, []string{"based-on"}), based, strings.Join(IDs(b), ", "))
+			return nil, fmt.Errorf("line %d: there is no client profile %q to base this on; there are %s",
+				lineOf(&node, []string{"based-on"}), based, strings.Join(IDs(b), ", "))
 		}
 		var err error
 		if form, err = overridden(base, members); err != nil {

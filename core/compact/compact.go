@@ -82,7 +82,8 @@ func tighten(doc *markup.Document, n *markup.Node) {
 	cut := func(to int) {
 		if to > from {
 			span := markup.Span{Start: n.Open.Start + from, End: n.Open.Start + to}
-			pieces = append(pieces, &markup.Node{Kind: markup.Text, Data: markup.Unescape(raw[from:to]), Open: span, Close: markup.Span{Start: span.End, End: span.End}})
+			pieces = append(pieces, &markup.Node{Kind: markup.Text, Data: markup.Unescape(raw[from:to]), Open: span,
+				Close: markup.Span{Start: span.End, End: span.End}})
 		}
 	}
 	for i := start; i < end; i++ {
@@ -214,7 +215,8 @@ func noLine(value string) bool {
 func several(n *markup.Node, family string) bool {
 	count := 0
 	for _, d := range n.Style {
-		if d.Property == family || strings.HasPrefix(d.Property, family+"-") && !strings.Contains(d.Property, "radius") && !strings.Contains(d.Property, "spacing") && !strings.Contains(d.Property, "collapse") {
+		if d.Property == family || strings.HasPrefix(d.Property, family+"-") && !strings.Contains(d.Property, "radius") &&
+			!strings.Contains(d.Property, "spacing") && !strings.Contains(d.Property, "collapse") {
 			count++
 		}
 	}
@@ -243,7 +245,8 @@ func aligned(n *markup.Node) bool {
 }
 
 // inheritable are properties that text takes from the element around it.
-var inheritable = []string{"color", "font-family", "font-size", "font-style", "font-weight", "line-height", "letter-spacing", "text-align", "white-space", "text-transform"}
+var inheritable = []string{"color", "font-family", "font-size", "font-style", "font-weight", "line-height", "letter-spacing",
+	"text-align", "white-space", "text-transform"}
 
 // inherited takes declarations off inline elements and blocks that the nearest element around has given already. It
 // never reaches across a cell: some engines hand nothing on there. Links and what stands in them keep theirs, since
@@ -257,7 +260,8 @@ func inherited(doc *markup.Document) {
 				given = nil
 			case n.Is("span", "div", "p", "b", "strong", "i", "em") && !within(n, "a"):
 				without(n, func(d markup.Declaration) bool {
-					if own(n, d.Property) || d.Important || !slices.Contains(inheritable, d.Property) || relative(d.Value) || strings.Contains(d.Value, "{{") {
+					if own(n, d.Property) || d.Important || !slices.Contains(inheritable, d.Property) || relative(d.Value) ||
+						strings.Contains(d.Value, "{{") {
 						return false
 					}
 					value, ok := given[d.Property]
@@ -284,7 +288,8 @@ func own(n *markup.Node, property string) bool {
 
 // relative tells values that are taken of what is around: the same again is not the same.
 func relative(value string) bool {
-	return style.HasUnit(value, []string{"em", "ex", "%", "rem"}) || strings.Contains(value, "%") || value == "bolder" || value == "lighter" || value == "larger" || value == "smaller"
+	return style.HasUnit(value, []string{"em", "ex", "%", "rem"}) || strings.Contains(value, "%") || value == "bolder" ||
+		value == "lighter" || value == "larger" || value == "smaller"
 }
 
 // extended is what is given inside an element.

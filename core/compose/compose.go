@@ -279,7 +279,8 @@ func Compile(s Source, forms ...Form) (*Signature, error) {
 	if s.Beside == nil {
 		s.Beside = Beside
 	}
-	c := &compiler{Source: s, out: &Signature{forms: map[formKey]appender{}}, prepared: map[template.Delivery]*Prepared{}, pages: map[Form]*Prepared{}}
+	c := &compiler{Source: s, out: &Signature{forms: map[formKey]appender{}}, prepared: map[template.Delivery]*Prepared{},
+		pages: map[Form]*Prepared{}}
 	first, err := c.deliver(Fragment)
 	if err != nil {
 		return nil, err

@@ -63,17 +63,23 @@ func TestTextForm(t *testing.T) {
 		{"values are text", "<b>{{ cn }}</b>, {{ title }}", "Maren Lind, Cook & Deckhand\n"},
 		{"references", "<p>a &amp; b&nbsp;&middot; c &lt;d&gt;</p>", "a & b · c <d>\n"},
 		{"link with another label", `<a href="https://brackwater.example/x">Timetable</a>`, "Timetable <https://brackwater.example/x>\n"},
-		{"link that says its address", `<a href="https://www.brackwater.example/">www.brackwater.example</a> <a href="mailto:{{ mail }}">{{ mail }}</a>`, "www.brackwater.example m@brackwater.example\n"},
+		{"link that says its address",
+			`<a href="https://www.brackwater.example/">www.brackwater.example</a> <a href="mailto:{{ mail }}">{{ mail }}</a>`,
+			"www.brackwater.example m@brackwater.example\n"},
 		{"telephone link", `<a href="tel:{{ mobile | dial }}">{{ mobile | phone }}</a>`, "+44 7700 900142\n"},
-		{"address with a field", `<a href="https://brackwater.example/staff/{{ cn }}">Page</a>`, "Page <https://brackwater.example/staff/Maren%20Lind>\n"},
-		{"pictures", `<img src="a" alt="Logo"><img src="b" alt=""><a href="https://brackwater.example/"><img src="c" alt="Winter"></a>`, "Logo Winter <https://brackwater.example/>\n"},
+		{"address with a field", `<a href="https://brackwater.example/staff/{{ cn }}">Page</a>`,
+			"Page <https://brackwater.example/staff/Maren%20Lind>\n"},
+		{"pictures", `<img src="a" alt="Logo"><img src="b" alt=""><a href="https://brackwater.example/"><img src="c" alt="Winter"></a>`,
+			"Logo Winter <https://brackwater.example/>\n"},
 		{"row of label and value", `<table><tr><td>Desk</td><td>12</td></tr><tr><td>Room</td><td>3</td></tr></table>`, "Desk 12\nRoom 3\n"},
 		{"columns under each other", `<table><tr><td><p style="margin:0">a</p></td><td>b<br>c</td></tr></table>`, "a\nb\nc\n"},
 		{"list", "<ul><li>a<li>b</ul>", "- a\n- b\n"},
 		{"left out", "<style>p{}</style><script>x</script><!-- c --><p>a</p>", "a\n"},
 		{"join", `<p data-join=" &amp; "><b>{{ cn }}</b><b>{{ mobile }}</b></p>`, "Maren Lind & 07700 900142\n"},
-		{"72 columns", "<p>" + strings.Repeat("ferry ", 24) + "</p>", strings.TrimSpace(strings.Repeat("ferry ", 12)) + "\n" + strings.TrimSpace(strings.Repeat("ferry ", 12)) + "\n"},
-		{"wide letters count two", "<p>" + strings.Repeat("港湾 ", 20) + "</p>", strings.TrimSpace(strings.Repeat("港湾 ", 14)) + "\n" + strings.TrimSpace(strings.Repeat("港湾 ", 6)) + "\n"},
+		{"72 columns", "<p>" + strings.Repeat("ferry ", 24) + "</p>", strings.TrimSpace(strings.Repeat("ferry ", 12)) +
+			"\n" + strings.TrimSpace(strings.Repeat("ferry ", 12)) + "\n"},
+		{"wide letters count two", "<p>" + strings.Repeat("港湾 ", 20) + "</p>", strings.TrimSpace(strings.Repeat("港湾 ", 14)) +
+			"\n" + strings.TrimSpace(strings.Repeat("港湾 ", 6)) + "\n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := compile(t, fromSource(t, c.source, "country: GB"), schema, "new")
@@ -89,11 +95,15 @@ func TestPageAndFragment(t *testing.T) {
 	p := &person.Person{Values: []string{"m@brackwater.example", "Maren"}}
 	for _, c := range []struct{ name, source, page, fragment string }{
 		{"fragment becomes a page", `<p class="x">{{ cn }}</p>`,
-			"<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>T</title></head><body><p class=\"x\">Maren</p></body></html>", `<p class="x">Maren</p>`},
-		{"page stays a page", "<!doctype html>\n<html lang=de><head><title>S</title><meta charset=utf-8></head><body bgcolor=white><p>{{ cn }}</p></body></html>",
-			"<!doctype html>\n<html lang=de><head><title>S</title><meta charset=utf-8></head><body bgcolor=white><p>Maren</p></body></html>", `<p>Maren</p>`},
+			"<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>T</title></head><body><p class=\"x\">Maren</p></body></html>",
+			`<p class="x">Maren</p>`},
+		{"page stays a page", "<!doctype html>\n<html lang=de><head><title>S</title><meta charset=utf-8></head>" +
+			"<body bgcolor=white><p>{{ cn }}</p></body></html>",
+			"<!doctype html>\n<html lang=de><head><title>S</title><meta charset=utf-8></head><body bgcolor=white><p>Maren</p></body></html>",
+			`<p>Maren</p>`},
 		{"styles are inlined; what cannot be stays in the page", "<style>p { margin: 0 } p:hover { color: red }</style><p>{{ cn }}</p>",
-			"<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>T</title></head><body><style>\np:hover { color: red }</style><p style=\"margin: 0\">Maren</p></body></html>",
+			"<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>T</title></head><body>" +
+				"<style>\np:hover { color: red }</style><p style=\"margin: 0\">Maren</p></body></html>",
 			"<style>\np:hover { color: red }</style><p style=\"margin: 0\">Maren</p>"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -112,32 +122,38 @@ func TestPicturesAndSlots(t *testing.T) {
 	tmpl, d := demoParts(t, "harbour")
 	maren := d.Find("maren.lind@brackwater.example")
 	s := compile(t, tmpl, d.Schema, "new")
-	if got := string(s.Fill("new", Fragment, maren)); !strings.Contains(got, `width="480" height="84" border="0" style="display: block" src="https://pictures.brackwater.example/harbour/banner.png" alt="Winter timetable: every crossing, every day"`) {
+	if got := string(s.Fill("new", Fragment, maren)); !strings.Contains(got,
+		`width="480" height="84" border="0" style="display: block" `+
+			`src="https://pictures.brackwater.example/harbour/banner.png" alt="Winter timetable: every crossing, every day"`) {
 		t.Errorf("the fragment's banner: %s", got)
 	}
 	if got := string(s.Fill("new", HTML, maren)); !strings.Contains(got, `src="pictures/logo.png"`) {
 		t.Errorf("the page's logo: %s", got)
 	}
-	summer, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: time.Date(2027, 7, 1, 0, 0, 0, 0, time.UTC), Variants: []string{"new"}})
+	summer, err := Compile(Source{Template: tmpl, Schema: d.Schema, Day: time.Date(2027, 7, 1, 0, 0, 0, 0, time.UTC),
+		Variants: []string{"new"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if got := string(summer.Fill("new", Fragment, maren)); strings.Contains(got, "banner") {
 		t.Error("the banner shows outside its dates")
 	}
-	if got := string(compile(t, tmpl, d.Schema, "reply").Fill("reply", Fragment, maren)); strings.Contains(got, "<img") || !strings.Contains(got, "Brackwater Ferries</span>") {
+	if got := string(compile(t, tmpl, d.Schema, "reply").Fill("reply", Fragment, maren)); strings.Contains(got, "<img") ||
+		!strings.Contains(got, "Brackwater Ferries</span>") {
 		t.Errorf("the reply: %s", got)
 	}
 }
 
 func TestMistakesAreToldTogether(t *testing.T) {
-	_, err := Compile(Source{Template: fromSource(t, `<p data-slot="baner">{{ nmae }}</p><img data-picture="logo">`, "slots: {banner: {}}"), Schema: person.NewSchema("mail"), Day: day, Variants: []string{"new"}})
+	_, err := Compile(Source{Template: fromSource(t, `<p data-slot="baner">{{ nmae }}</p><img data-picture="logo">`,
+		"slots: {banner: {}}"), Schema: person.NewSchema("mail"), Day: day, Variants: []string{"new"}})
 	for _, want := range []string{`There is no slot "baner"`, "Did you mean banner?", `no field "nmae"`, `no picture "logo"`} {
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is missing in: %v", want, err)
 		}
 	}
-	if _, err := Compile(Source{Template: fromSource(t, "x", ""), Schema: person.NewSchema("mail"), Day: day, Variants: []string{"evening"}}); err == nil || !strings.Contains(err.Error(), "new, reply") {
+	if _, err := Compile(Source{Template: fromSource(t, "x", ""), Schema: person.NewSchema("mail"), Day: day,
+		Variants: []string{"evening"}}); err == nil || !strings.Contains(err.Error(), "new, reply") {
 		t.Errorf("an unknown variant: %v", err)
 	}
 }
@@ -212,7 +228,8 @@ func TestHostileValuesChangeNoStructure(t *testing.T) {
 						values[column] = value
 						filled := string(s.Fill(variant, form, &person.Person{Values: values}))
 						if got := shape(t, filled); got != want {
-							t.Fatalf("%s, %s, %s: the value %q (%s) of %s changes the structure:\n%s\n%s", tmpl.Name, variant, form, value, kind, name, want, got)
+							t.Fatalf("%s, %s, %s: the value %q (%s) of %s changes the structure:\n%s\n%s", tmpl.Name,
+								variant, form, value, kind, name, want, got)
 						}
 						if strings.Contains(strings.ToLower(filled), `href="javascript:`) {
 							t.Fatalf("%s: %s became an address", tmpl.Name, value)
@@ -228,7 +245,8 @@ func TestHostileValuesChangeNoStructure(t *testing.T) {
 				for i := range values {
 					values[i] = value
 				}
-				if text := string(s.Fill(variant, Text, &person.Person{Values: values})); !strings.HasPrefix(text, SeparatorLine+"\n") || strings.ContainsAny(text, "\x00\x1b\r\u202e") {
+				if text := string(s.Fill(variant, Text, &person.Person{Values: values})); !strings.HasPrefix(text,
+					SeparatorLine+"\n") || strings.ContainsAny(text, "\x00\x1b\r\u202e") {
 					t.Errorf("%s: the text form with %s: %q", tmpl.Name, kind, text)
 				}
 			}
@@ -251,7 +269,8 @@ func TestNothingIsLeftForAnybody(t *testing.T) {
 				if form == RTF && (strings.Contains(out, "undefined") || strings.Contains(out, "{{ ")) {
 					t.Errorf("%s: a field is left", who)
 				}
-				for _, bad := range []string{"{{", "}}", "data-needs", "data-join", "data-slot", "data-picture", "data-in", `href=""`, `href="tel:"`, "<span></span>", "<td></td>", "<tr></tr>"} {
+				for _, bad := range []string{"{{", "}}", "data-needs", "data-join", "data-slot", "data-picture", "data-in",
+					`href=""`, `href="tel:"`, "<span></span>", "<td></td>", "<tr></tr>"} {
 					if form != RTF && strings.Contains(out, bad) {
 						t.Errorf("%s: %q is left", who, bad)
 					}
@@ -261,7 +280,8 @@ func TestNothingIsLeftForAnybody(t *testing.T) {
 				}
 				if form == Text {
 					for _, line := range strings.Split(out, "\n")[1:] {
-						if strings.HasSuffix(line, "|") || strings.HasSuffix(line, ",") || strings.HasPrefix(line, "|") || strings.HasPrefix(line, ",") || strings.HasSuffix(line, "Desk") {
+						if strings.HasSuffix(line, "|") || strings.HasSuffix(line, ",") || strings.HasPrefix(line, "|") ||
+							strings.HasPrefix(line, ",") || strings.HasSuffix(line, "Desk") {
 							t.Errorf("%s: the line %q dangles", who, line)
 						}
 					}
@@ -278,7 +298,8 @@ func TestPictureAddressesAreEncoded(t *testing.T) {
 	}
 	tmpl, err := template.New("x", template.Parts{
 		Source:   `<p>Crew</p><img data-picture="dot" alt=""><img src="https://p.brackwater.example/a%20%23b.png" alt="">`,
-		Settings: "pictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: 'a #b.png'}\n", Pictures: map[string][]byte{"a #b.png": b.Bytes()},
+		Settings: "pictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: 'a #b.png'}\n",
+		Pictures: map[string][]byte{"a #b.png": b.Bytes()},
 	})
 	if err != nil {
 		t.Fatal(err)

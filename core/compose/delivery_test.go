@@ -12,7 +12,8 @@ import (
 // the pictures.
 func TestPicturesGoTheWayThatIsChosen(t *testing.T) {
 	begins := map[template.Delivery]string{
-		template.Hosted: `src="https://pictures.brackwater.example/harbour/logo.png"`, template.Carried: `src="cid:`, template.Beside: `src="pictures/logo.png"`, template.Data: `src="data:image/png;base64,iVBOR`,
+		template.Hosted: `src="https://pictures.brackwater.example/harbour/logo.png"`, template.Carried: `src="cid:`,
+		template.Beside: `src="pictures/logo.png"`, template.Data: `src="data:image/png;base64,iVBOR`,
 	}
 	for _, form := range []Form{HTML, Fragment, MIME, Message} {
 		for _, way := range template.Deliveries(string(form)) {

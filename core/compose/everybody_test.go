@@ -145,7 +145,8 @@ func unevenness(t markup.Table) string {
 }
 
 // labels stand before a value in the demo template.
-var labels = []string{"Desk", "Växel", "Bureau", "Durchwahl", "Mobile", "Mobil", "Portable", "With us since", "Hos oss sedan", "Chez nous depuis le", "Bei uns seit", "Mail", "Tel"}
+var labels = []string{"Desk", "Växel", "Bureau", "Durchwahl", "Mobile", "Mobil", "Portable", "With us since",
+	"Hos oss sedan", "Chez nous depuis le", "Bei uns seit", "Mail", "Tel"}
 
 // danglingIn finds what must not be left in a text.
 func danglingIn(text string) string {

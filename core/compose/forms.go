@@ -34,10 +34,13 @@ func FormInfos() []FormInfo { return formInfos }
 var formInfos = []FormInfo{
 	{HTML, ".html", "text/html", "a whole page with doctype, language and character set; pictures lie beside it"},
 	{Fragment, ".fragment.html", "text/html", "what is pasted: without html, head and body; pictures are hosted"},
-	{Text, ".txt", "text/plain", "below a line of two hyphens and a space (RFC 3676, 4.3), at most 72 columns; links as label <address>, pictures by their alternative text"},
+	{Text, ".txt", "text/plain",
+		"below a line of two hyphens and a space (RFC 3676, 4.3), at most 72 columns; links as label <address>, " +
+			"pictures by their alternative text"},
 	{RTF, ".rtf", "text/rtf", "rich text: paragraphs, tables, fonts, colours, links; the template's pictures embedded"},
 	{MIME, ".mime", "application/octet-stream", "a MIME part (RFC 2045): header lines and the page as body, with hosted pictures"},
-	{Message, ".eml", "message/rfc822", "a message draft: text and page as alternatives (RFC 2046, 5.1.4), the pictures carried in it (RFC 2387, RFC 2392)"},
+	{Message, ".eml", "message/rfc822",
+		"a message draft: text and page as alternatives (RFC 2046, 5.1.4), the pictures carried in it (RFC 2387, RFC 2392)"},
 	{CopyPage, ".copy-page.html", "text/html", "a page for the person, with a button that copies the signature"},
 }
 

@@ -20,7 +20,8 @@ func TestTextByHand(t *testing.T) {
 	tmpl, err := template.New("x", template.Parts{
 		Source: "<p>{{ cn }}</p>",
 		Texts: map[string]string{
-			"template.txt":       "-- \n{{ cn | upper }}   \nMobile   {{ mobile | phone }}\n\n\n{{ title }}{{ ou }}\n{{ ou | or 'Crew' }}\nBrackwater <Ferries> & Harbours\n",
+			"template.txt": "-- \n{{ cn | upper }}   \nMobile   {{ mobile | phone }}\n\n\n{{ title }}{{ ou " +
+				"}}\n{{ ou | or 'Crew' }}\nBrackwater <Ferries> & Harbours\n",
 			"template.reply.txt": "{{ cn }}",
 		},
 		Settings: "country: GB",
@@ -49,7 +50,8 @@ func TestTextByHand(t *testing.T) {
 		}
 	}
 	tmpl.Texts["template.txt"] = "a\n {{ mobil }}"
-	if _, err := Compile(Source{Template: tmpl, Schema: schema, Day: day, Variants: []string{"new"}}); err == nil || !strings.Contains(err.Error(), `template.txt, line 2, column 5: There is no field "mobil"`) {
+	if _, err := Compile(Source{Template: tmpl, Schema: schema, Day: day, Variants: []string{"new"}}); err == nil ||
+		!strings.Contains(err.Error(), `template.txt, line 2, column 5: There is no field "mobil"`) {
 		t.Errorf("a mistake in the text: %v", err)
 	}
 }
@@ -66,7 +68,8 @@ func TestPart(t *testing.T) {
 		t.Errorf("header %v", m.Header)
 	}
 	page, err := io.ReadAll(quotedprintable.NewReader(m.Body))
-	if err != nil || !bytes.Contains(page, []byte("Ελένη Θαλασσινού")) || !bytes.Contains(page, []byte(`src="https://pictures.brackwater.example/harbour/logo.png"`)) {
+	if err != nil || !bytes.Contains(page, []byte("Ελένη Θαλασσινού")) ||
+		!bytes.Contains(page, []byte(`src="https://pictures.brackwater.example/harbour/logo.png"`)) {
 		t.Errorf("%v\n%s", err, page)
 	}
 	for _, line := range bytes.Split(part, []byte("\r\n")) {
@@ -79,9 +82,13 @@ func TestPart(t *testing.T) {
 func TestReplaceBodyKeepsTheHeader(t *testing.T) {
 	page := []byte("<p>Grüße, Ελένη\n=</p>\n")
 	for _, c := range []struct{ name, header, body string }{
-		{"quoted-printable", "Content-Type: text/html;\r\n charset=\"utf-8\"\r\nX-Own: kept as it is\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n", "<p>Gr=C3=BC=C3=9Fe, =CE=95=CE=BB=CE=AD=CE=BD=CE=B7\r\n=3D</p>\r\n"},
-		{"base64 and bare line ends", "content-transfer-encoding: BASE64\ncontent-type: text/html; charset=UTF-8\n\n", base64.StdEncoding.EncodeToString(page) + "\n"},
-		{"another character set", "Content-Type: text/html; charset=iso-8859-1\nContent-Transfer-Encoding: 8bit\n\n", "<p>Gr&#252;&#223;e, &#917;&#955;&#941;&#957;&#951;\n=</p>\n"},
+		{"quoted-printable", "Content-Type: text/html;\r\n charset=\"utf-8\"\r\nX-Own: kept as it " +
+			"is\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n",
+			"<p>Gr=C3=BC=C3=9Fe, =CE=95=CE=BB=CE=AD=CE=BD=CE=B7\r\n=3D</p>\r\n"},
+		{"base64 and bare line ends", "content-transfer-encoding: BASE64\ncontent-type: text/html; charset=UTF-8\n\n",
+			base64.StdEncoding.EncodeToString(page) + "\n"},
+		{"another character set", "Content-Type: text/html; charset=iso-8859-1\nContent-Transfer-Encoding: 8bit\n\n",
+			"<p>Gr&#252;&#223;e, &#917;&#955;&#941;&#957;&#951;\n=</p>\n"},
 		{"no encoding is 7bit", "Content-Type: text/html; charset=utf-8\n\n", "<p>Gr&#252;&#223;e, &#917;&#955;&#941;&#957;&#951;\n=</p>\n"},
 		{"8bit", "Content-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n", "<p>Grüße, Ελένη\r\n=</p>\r\n"},
 	} {
@@ -93,8 +100,10 @@ func TestReplaceBodyKeepsTheHeader(t *testing.T) {
 		})
 	}
 	for name, file := range map[string]string{
-		"no header": "<html>\n<p>", "markup first": "<p>a: b</p>\n\nx", "plain text": "Content-Type: text/plain\n\nx", "nothing said": "X: y\n\nx",
-		"unknown encoding": "Content-Type: text/html\nContent-Transfer-Encoding: uuencode\n\nx", "UTF-16": "Content-Type: text/html; charset=utf-16\n\nx",
+		"no header": "<html>\n<p>", "markup first": "<p>a: b</p>\n\nx", "plain text": "Content-Type: text/plain\n\nx",
+		"nothing said":     "X: y\n\nx",
+		"unknown encoding": "Content-Type: text/html\nContent-Transfer-Encoding: uuencode\n\nx",
+		"UTF-16":           "Content-Type: text/html; charset=utf-16\n\nx",
 	} {
 		if got, err := ReplaceBody([]byte(file), page); !errors.Is(err, errPart) {
 			t.Errorf("%s: %q, %v", name, got, err)
@@ -148,7 +157,8 @@ func TestMessageDraft(t *testing.T) {
 		return m.Header, alternatives, parts(t, alternatives[1].Header.Get("Content-Type"), bytes.NewReader(bodies[alternatives[1]]))
 	}
 	header, alternatives, related := draft("new")
-	if from, err := header.AddressList("From"); err != nil || from[0].Name != "Ελένη Θαλασσινού" || from[0].Address != "eleni.thalassinou@brackwater.example" {
+	if from, err := header.AddressList("From"); err != nil || from[0].Name != "Ελένη Θαλασσινού" ||
+		from[0].Address != "eleni.thalassinou@brackwater.example" {
 		t.Errorf("From: %v, %v", from, err)
 	}
 	if date, err := header.Date(); err != nil || date.Format("2006-01-02") != "2026-11-23" {
@@ -201,7 +211,8 @@ func TestCopyPage(t *testing.T) {
 	s := compile(t, tmpl, d.Schema, "new")
 	p := d.Find("siobhan.nifhloinn@brackwater.example")
 	page, fragment := string(s.Fill("new", CopyPage, p)), string(s.Fill("new", Fragment, p))
-	if !strings.Contains(page, `<div id="signature">`+fragment+`</div>`) || strings.Contains(page, "!title!") || strings.Contains(page, "!signature!") {
+	if !strings.Contains(page, `<div id="signature">`+fragment+`</div>`) || strings.Contains(page, "!title!") ||
+		strings.Contains(page, "!signature!") {
 		t.Error("the page does not hold the fragment")
 	}
 }
@@ -211,14 +222,23 @@ func TestRTF(t *testing.T) {
 	p := &person.Person{Values: []string{"m@brackwater.example", `Søren {Ω} \par 𝕬`, "", "", "https://a.example/ Tides; https://b.example/"}}
 	for _, c := range []struct{ name, source, want string }{
 		{"letters by their code", "<p>{{ cn }}</p>", `S\u248\'3fren \{\u937\'3f\} \\par \u-10187\'3f\u-8852\'3f`},
-		{"blank paragraphs leave nothing", `<div>a</div><div data-needs="title">{{ title }}</div><div><b>{{ title }}</b></div><div>b</div>`, "a}\\par\n"},
-		{"link", `<a href="https://a.example/{{ cn }}">x</a>`, `{\field{\*\fldinst{HYPERLINK "https://a.example/S%C3%B8ren%20%7B%CE%A9%7D%20%5Cpar%20%F0%9D%95%AC"}}{\fldrslt{`},
-		{"list", `<p data-join=" | "><a data-each="labeledURI" href="{{ entry.address }}">{{ entry.label }}</a></p>`, `HYPERLINK "https://b.example/"`},
-		{"shaded cell", `<table width="200"><tr><td bgcolor="#eeeeee" width="150" style="border-bottom: 1px solid red">a</td><td>b</td></tr></table>`, `\clbrdrb\brdrs\brdrw15\brdrcf2\clcbpat3\cellx2250`},
-		{"cell that goes leaves its room", `<table><tr><td width="100" data-needs="title">{{ title }}</td><td width="100">b</td></tr></table>`, "\\trautofit0\\clvertalc\\cellx3000\n"},
+		{"blank paragraphs leave nothing",
+			`<div>a</div><div data-needs="title">{{ title }}</div><div><b>{{ title }}</b></div><div>b</div>`, "a}\\par\n"},
+		{"link", `<a href="https://a.example/{{ cn }}">x</a>`,
+			`{\field{\*\fldinst{HYPERLINK "https://a.example/S%C3%B8ren%20%7B%CE%A9%7D%20%5Cpar%20%F0%9D%95%AC"}}{\fldrslt{`},
+		{"list", `<p data-join=" | "><a data-each="labeledURI" href="{{ entry.address }}">{{ entry.label }}</a></p>`,
+			`HYPERLINK "https://b.example/"`},
+		{"shaded cell", `<table width="200"><tr><td bgcolor="#eeeeee" width="150" style="border-bottom: 1px solid ` +
+			`red">a</td><td>b</td></tr></table>`,
+			`\clbrdrb\brdrs\brdrw15\brdrcf2\clcbpat3\cellx2250`},
+		{"cell that goes leaves its room",
+			`<table><tr><td width="100" data-needs="title">{{ title }}</td><td width="100">b</td></tr></table>`,
+			"\\trautofit0\\clvertalc\\cellx3000\n"},
 		{"row that goes", `<table><tr><td data-needs="title">{{ title }}</td></tr></table>x`, "\n\\pard\\plain {"},
-		{"number in a line from right to left", `<p dir="rtl"><span dir="ltr">+44 7700</span></p>`, "\\rtlpar\\qr\\sa240 {\\rtlch\\af0\\afs24\\ltrch\\f0\\fs24\\cf1 \\u8234\\'3f+44 7700\\u8236\\'3f}"},
-		{"cell over rows", `<table><tr><td rowspan="2" width="50">p</td><td width="50">a</td></tr><tr><td>b</td></tr></table>`, `\clvmrg\clvertalc\cellx750`},
+		{"number in a line from right to left", `<p dir="rtl"><span dir="ltr">+44 7700</span></p>`,
+			"\\rtlpar\\qr\\sa240 {\\rtlch\\af0\\afs24\\ltrch\\f0\\fs24\\cf1 \\u8234\\'3f+44 7700\\u8236\\'3f}"},
+		{"cell over rows", `<table><tr><td rowspan="2" width="50">p</td><td width="50">a</td></tr><tr><td>b</td></tr></table>`,
+			`\clvmrg\clvertalc\cellx750`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got := string(compile(t, fromSource(t, c.source, ""), schema, "new").Fill("new", RTF, p))

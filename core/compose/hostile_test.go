@@ -13,7 +13,8 @@ import (
 
 // hostileText are values that would be something else than text if they were not escaped.
 var hostileText = []string{
-	`{\rtf1 x}`, `\par\cell\row`, `}}}`, `{{{`, `\'41\u65?`, `"}}{\fldrslt x`, "a\r\nBcc: b@c.example", "--=_alternative--", "--=_related", ".\r\n.", "=3D=0A",
+	`{\rtf1 x}`, `\par\cell\row`, `}}}`, `{{{`, `\'41\u65?`, `"}}{\fldrslt x`, "a\r\nBcc: b@c.example", "--=_alternative--",
+	"--=_related", ".\r\n.", "=3D=0A",
 	"<script>x</script>", `"><img src=x onerror=y>`, "\x00\x01\ufeff\u202e", "javascript:alert(1)", `C:\new\table`, strings.Repeat("x", 3000),
 }
 

@@ -57,7 +57,8 @@ type carriedPicture struct {
 	part    []byte
 }
 
-func newMessageForm(t *template.Template, pictures []*template.Picture, table *field.Table, p *Prepared, day time.Time) (*messageForm, error) {
+func newMessageForm(t *template.Template, pictures []*template.Picture, table *field.Table, p *Prepared,
+	day time.Time) (*messageForm, error) {
 	m := &messageForm{title: "Signature " + t.Title(), date: time.Date(day.Year(), day.Month(), day.Day(), 12, 0, 0, 0, time.UTC)}
 	var err error
 	if m.name, err = table.Add("cn or displayName", p.Schema); err != nil {

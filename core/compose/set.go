@@ -12,7 +12,8 @@ import (
 // SetFiles are the files of the three formats that some clients read side by side, for one person, by their name: one
 // base name with the formats' endings, and the pictures that the page shows in a folder beside them. An empty base is
 // the template's name and the variant. The pictures' folder and the page fit each other, whatever the base is.
-func SetFiles(t *template.Template, schema *person.Schema, day time.Time, variant, base string, who *person.Person) (map[string][]byte, error) {
+func SetFiles(t *template.Template, schema *person.Schema, day time.Time, variant, base string,
+	who *person.Person) (map[string][]byte, error) {
 	if base == "" {
 		base = t.Name + "-" + variant
 	}

@@ -34,7 +34,8 @@ func Addresses(t *template.Template, schema *person.Schema, day time.Time) ([]Ad
 		}
 		seen[src] = true
 		place := prepared.Doc.Place(img.Open.Start)
-		list = append(list, Addressed{Address: src, Display: picture.Display{Width: img.Pixels("width"), Height: img.Pixels("height")}, Line: place.Line})
+		list = append(list, Addressed{Address: src,
+			Display: picture.Display{Width: img.Pixels("width"), Height: img.Pixels("height")}, Line: place.Line})
 	}
 	return list, nil
 }

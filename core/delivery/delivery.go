@@ -138,7 +138,8 @@ func arrival(p *client.Pictures, way template.Delivery) client.Arrival {
 
 // words say how pictures are met.
 var words = map[string]string{
-	client.Shown: "shown at once in", client.Blocked: "hidden until allowed in", client.Attached: "shown as attachments in", client.Lost: "lost in",
+	client.Shown: "shown at once in", client.Blocked: "hidden until allowed in", client.Attached: "shown as attachments in",
+	client.Lost: "lost in",
 }
 
 func (c *Consequence) sentence(in Input, pictures int) string {
@@ -150,7 +151,8 @@ func (c *Consequence) sentence(in Input, pictures int) string {
 	case c.Message == 0:
 		parts = append(parts, "0 kB in each message")
 	case in.Volume > 0:
-		parts = append(parts, fmt.Sprintf("%s kB in each of about %d messages a day, %s MB a day", tenths(c.Message, 1024), in.Volume, tenths(int(c.Day/1024), 1024)))
+		parts = append(parts, fmt.Sprintf("%s kB in each of about %d messages a day, %s MB a day", tenths(c.Message, 1024),
+			in.Volume, tenths(int(c.Day/1024), 1024)))
 	default:
 		parts = append(parts, fmt.Sprintf("%s kB in each message", tenths(c.Message, 1024)))
 	}

@@ -36,7 +36,8 @@ func TestWeigh(t *testing.T) {
 	for _, c := range list {
 		found[c.Form+" "+string(c.Way)] = c
 	}
-	if c := found["fragment hosted"]; !c.Chosen || c.Message != 0 || c.Day != 0 || c.Characters == 0 || !strings.Contains(c.Says, "hidden until allowed in append-rule, gecko-desktop") {
+	if c := found["fragment hosted"]; !c.Chosen || c.Message != 0 || c.Day != 0 || c.Characters == 0 ||
+		!strings.Contains(c.Says, "hidden until allowed in append-rule, gecko-desktop") {
 		t.Errorf("%+v", c)
 	}
 	if c := found["message carried"]; !c.Chosen || c.Message < bytes*4/3 || c.Message > bytes*3/2 || c.Day != int64(c.Message)*9000 {
@@ -82,7 +83,9 @@ func TestMultiples(t *testing.T) {
 }
 
 func TestAddresses(t *testing.T) {
-	tmpl, err := template.New("x", template.Parts{Source: `<img src="https://a.example/x.png" width="10" height="5"><img src="https://a.example/x.png"><img src="{{ photoAddress }}"><img src="cid:1"><img src="data:,">`})
+	tmpl, err := template.New("x",
+		template.Parts{Source: `<img src="https://a.example/x.png" width="10" height="5"><img ` +
+			`src="https://a.example/x.png"><img src="{{ photoAddress }}"><img src="cid:1"><img src="data:,">`})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +94,8 @@ func TestAddresses(t *testing.T) {
 		t.Errorf("%+v, %v", list, err)
 	}
 	list, err = Addresses(harbour(t), person.NewSchema("callSign"), day)
-	if err != nil || len(list) != 2 || list[0].Address != "https://pictures.brackwater.example/harbour/logo.png" || list[0].Display.Width != 88 {
+	if err != nil || len(list) != 2 || list[0].Address != "https://pictures.brackwater.example/harbour/logo.png" ||
+		list[0].Display.Width != 88 {
 		t.Errorf("%+v, %v", list, err)
 	}
 }

@@ -39,20 +39,29 @@ func TestEditor(t *testing.T) {
 		edit               func(h *Editor, n *markup.Node)
 	}{
 		{"a new attribute", `<b>x</b>`, `<b lang="sv">x</b>`, func(h *Editor, n *markup.Node) { h.SetAttribute(n, "lang", "sv") }},
-		{"another value, escaped", `<b title=a>x</b>`, `<b title="&lt;&quot;">x</b>`, func(h *Editor, n *markup.Node) { h.SetAttribute(n, "title", `<"`) }},
-		{"before the end of a closed tag", `<img src=a />`, `<img src=a alt="" />`, func(h *Editor, n *markup.Node) { h.SetAttribute(n, "alt", "") }},
-		{"an attribute goes with its space", `<b  class=x  id=y>x</b>`, `<b  id=y>x</b>`, func(h *Editor, n *markup.Node) { h.RemoveAttribute(n, "class") }},
-		{"a declaration more", `<b style="color: red; ">x</b>`, `<b style="color: red; margin: 0">x</b>`, func(h *Editor, n *markup.Node) { h.Declare(n, "margin: 0") }},
+		{"another value, escaped", `<b title=a>x</b>`, `<b title="&lt;&quot;">x</b>`,
+			func(h *Editor, n *markup.Node) { h.SetAttribute(n, "title", `<"`) }},
+		{"before the end of a closed tag", `<img src=a />`, `<img src=a alt="" />`,
+			func(h *Editor, n *markup.Node) { h.SetAttribute(n, "alt", "") }},
+		{"an attribute goes with its space", `<b  class=x  id=y>x</b>`, `<b  id=y>x</b>`,
+			func(h *Editor, n *markup.Node) { h.RemoveAttribute(n, "class") }},
+		{"a declaration more", `<b style="color: red; ">x</b>`, `<b style="color: red; margin: 0">x</b>`,
+			func(h *Editor, n *markup.Node) { h.Declare(n, "margin: 0") }},
 		{"no room between the quotes", `<b style=color:red>x</b>`, "", func(h *Editor, n *markup.Node) { h.Declare(n, "margin: 0") }},
-		{"one declaration of three goes", `<b style="a: 1; b: 2; c: 3">x</b>`, `<b style="a: 1; c: 3">x</b>`, func(h *Editor, n *markup.Node) { h.Drop(Declarations(n)[1].Span) }},
+		{"one declaration of three goes", `<b style="a: 1; b: 2; c: 3">x</b>`, `<b style="a: 1; c: 3">x</b>`,
+			func(h *Editor, n *markup.Node) { h.Drop(Declarations(n)[1].Span) }},
 		{"the last two go", `<b style="a: 1; b: 2; c: 3">x</b>`, `<b style="a: 1">x</b>`, func(h *Editor, n *markup.Node) {
 			h.Drop(Declarations(n)[1].Span)
 			h.Drop(Declarations(n)[2].Span)
 		}},
-		{"the only one goes with its attribute", `<b style="a: 1">x</b>`, `<b>x</b>`, func(h *Editor, n *markup.Node) { h.Drop(Declarations(n)[0].Span) }},
-		{"a value with its importance", `<b style="a: 1 !important">x</b>`, `<b style="a: 2 !important">x</b>`, func(h *Editor, n *markup.Node) { h.SetValue(Declarations(n)[0].Span, "2") }},
-		{"a value with the attribute's quotes", `<b style="a: 1">x</b>`, "", func(h *Editor, n *markup.Node) { h.SetValue(Declarations(n)[0].Span, `"x"`) }},
-		{"a declaration beside another", `<b style="a: 1">x</b>`, `<b style="a: 1; c: 3">x</b>`, func(h *Editor, n *markup.Node) { h.Beside(Declarations(n)[0].Span, "c: 3") }},
+		{"the only one goes with its attribute", `<b style="a: 1">x</b>`, `<b>x</b>`,
+			func(h *Editor, n *markup.Node) { h.Drop(Declarations(n)[0].Span) }},
+		{"a value with its importance", `<b style="a: 1 !important">x</b>`, `<b style="a: 2 !important">x</b>`,
+			func(h *Editor, n *markup.Node) { h.SetValue(Declarations(n)[0].Span, "2") }},
+		{"a value with the attribute's quotes", `<b style="a: 1">x</b>`, "",
+			func(h *Editor, n *markup.Node) { h.SetValue(Declarations(n)[0].Span, `"x"`) }},
+		{"a declaration beside another", `<b style="a: 1">x</b>`, `<b style="a: 1; c: 3">x</b>`,
+			func(h *Editor, n *markup.Node) { h.Beside(Declarations(n)[0].Span, "c: 3") }},
 		{"unwrapped", `<b>x</b>`, `x`, func(h *Editor, n *markup.Node) { h.Unwrap(n) }},
 		{"wrapped, within and around", `<b>x</b>`, `<i><b><u>x</u></b></i>`, func(h *Editor, n *markup.Node) {
 			h.Wrap(n, "<i>", "</i>")

@@ -72,7 +72,8 @@ func calendar(language string) locales.Translator {
 // ParseDay reads a day written as RFC 3339 has it (2027-03-14, with or without a time) or as a directory
 // has it (generalizedTime, RFC 4517, 3.3.13: 20270314093000Z; 20270314 will do).
 func ParseDay(value string) (time.Time, bool) {
-	for _, layout := range []string{time.DateOnly, time.RFC3339, "20060102150405Z", "20060102150405Z0700", "20060102150405.0Z", "200601021504Z", "2006010215Z", "20060102"} {
+	for _, layout := range []string{time.DateOnly, time.RFC3339, "20060102150405Z", "20060102150405Z0700",
+		"20060102150405.0Z", "200601021504Z", "2006010215Z", "20060102"} {
 		if t, err := time.Parse(layout, value); err == nil {
 			return t, true
 		}
@@ -153,7 +154,8 @@ func acceptDatePattern(argument string) error {
 	for _, run := range letterRuns(argument) {
 		letter := run[0] >= 'a' && run[0] <= 'z' || run[0] >= 'A' && run[0] <= 'Z'
 		if letter && datePart(calendars["en"], day, run) == run {
-			return fmt.Errorf("%q is no part of a date; there are y, yy, M, MM, MMM, MMMM, d, dd, EEE and EEEE, or the words short, medium, long and full", run)
+			return fmt.Errorf("%q is no part of a date; there are y, yy, M, MM, MMM, MMMM, d, dd, EEE and EEEE, or "+
+				"the words short, medium, long and full", run)
 		}
 		known = known || letter
 	}

@@ -355,9 +355,11 @@ func misplaced(before []Modifier, m Modifier, offset int) *slip {
 	case m.kind.Takes == typeField && !slices.ContainsFunc(before, func(b Modifier) bool { return b.kind.Gives != typeSame }):
 		return nil
 	case m.kind.Takes == typeNumber:
-		return &slip{offset, fmt.Sprintf("The modifier %s stands behind one that shows a telephone number: phone or national.", m.Name), nil, false}
+		return &slip{offset, fmt.Sprintf("The modifier %s stands behind one that shows a telephone number: phone or national.",
+			m.Name), nil, false}
 	}
-	return &slip{offset, fmt.Sprintf("The modifier %s reads the field's own value: put it before %s.", m.Name, before[len(before)-1].Name), nil, false}
+	return &slip{offset, fmt.Sprintf("The modifier %s reads the field's own value: put it before %s.", m.Name,
+		before[len(before)-1].Name), nil, false}
 }
 
 func firstWord(s string) string {

@@ -9,8 +9,10 @@ import (
 	"missivum/core/person"
 )
 
-var schema = person.NewSchema("cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "c", "labeledURI", "preferredLanguage", "postalAddress", "hireDate").
-	WithConstants(map[string]string{"switchboard": "01632 960100", "motto": "Ferries & more", "links": "https://a.example/ Tides\nhttps://b.example/"},
+var schema = person.NewSchema("cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "c", "labeledURI",
+	"preferredLanguage", "postalAddress", "hireDate").
+	WithConstants(map[string]string{"switchboard": "01632 960100", "motto": "Ferries & more",
+		"links": "https://a.example/ Tides\nhttps://b.example/"},
 		map[string]person.Texts{"desk": {"en": "Desk", "sv": "Växel", "fr-CA": "Bureau"}, "gate": {"fi": "Portti"}}, "en", "fi")
 
 // somebody makes a person of name and value pairs.
@@ -45,7 +47,8 @@ func fill(t testing.TB, html, variant string, p *person.Person) string {
 }
 
 func TestFill(t *testing.T) {
-	maren := somebody("cn", "Maren Lind", "sn", "Lind", "mail", "maren.lind@brackwater.example", "mobile", "07700 900142", "c", "GB", "title", "Cook & Deckhand", "preferredLanguage", "en")
+	maren := somebody("cn", "Maren Lind", "sn", "Lind", "mail", "maren.lind@brackwater.example", "mobile", "07700 900142",
+		"c", "GB", "title", "Cook & Deckhand", "preferredLanguage", "en")
 	ipek := somebody("cn", "İpek Işıklı", "sn", "ışıklı", "preferredLanguage", "tr", "c", "DE", "telephoneNumber", "040 66969 012")
 	for _, c := range []struct {
 		name, html, want string
@@ -55,23 +58,29 @@ func TestFill(t *testing.T) {
 		{"alias and letter case", `{{ SURNAME }} {{ commonname }}`, `Lind Maren Lind`, maren},
 		{"escaped in text", `{{ title }}`, `Cook &amp; Deckhand`, maren},
 		{"stand-by", `{{ ou | or 'Crew' }} {{title | or "x"}}`, `Crew Cook &amp; Deckhand`, maren},
-		{"phone and dial", `<a href="tel:{{ mobile | dial }}">{{ mobile | phone }}</a>`, `<a href="tel:+447700900142">+44 7700 900142</a>`, maren},
+		{"phone and dial", `<a href="tel:{{ mobile | dial }}">{{ mobile | phone }}</a>`,
+			`<a href="tel:+447700900142">+44 7700 900142</a>`, maren},
 		{"phone of the person's country", `{{ telephoneNumber | phone }}`, `+49 40 66969012`, ipek},
 		{"not a number", `{{ telephoneNumber | phone }}`, `ask inside`, somebody("telephoneNumber", "ask inside")},
 		{"upper by language", `{{ sn | upper }}`, `IŞIKLI`, ipek},
 		{"initials", `{{ cn | initials }}`, `ML`, maren},
 		{"chained", `{{ ou | or 'deck crew' | upper }}`, `DECK CREW`, maren},
 		{"mail address", `<a href="mailto:{{ mail }}">x</a>`, `<a href="mailto:maren.lind@brackwater.example">x</a>`, maren},
-		{"part of an address", `<a href="https://brackwater.example/staff/{{ cn }}?x={{ title }}">x</a>`, `<a href="https://brackwater.example/staff/Maren%20Lind?x=Cook%20%26%20Deckhand">x</a>`, maren},
+		{"part of an address", `<a href="https://brackwater.example/staff/{{ cn }}?x={{ title }}">x</a>`,
+			`<a href="https://brackwater.example/staff/Maren%20Lind?x=Cook%20%26%20Deckhand">x</a>`, maren},
 		{"single quotes in the source", `<i title='a "{{ cn }}" b'>x</i>`, `<i title="a &quot;Maren Lind&quot; b">x</i>`, maren},
 		{"style", `<i style="color: {{ title }}">x</i>`, `<i style="color: Cook  Deckhand">x</i>`, maren},
-		{"first of several fields", `{{ ou or title or cn | upper }} {{ telephoneNumber or mobile | phone }}`, `COOK &amp; DECKHAND +44 7700 900142`, maren},
+		{"first of several fields", `{{ ou or title or cn | upper }} {{ telephoneNumber or mobile | phone }}`,
+			`COOK &amp; DECKHAND +44 7700 900142`, maren},
 		{"none of several fields", `{{ ou or telephoneNumber | or 'x' }}`, `x`, maren},
-		{"constant", `{{ org.motto }} <a href="tel:{{ org.switchboard | dial }}">{{ org.switchboard | phone }}</a>`, `Ferries &amp; more <a href="tel:+441632960100">+44 1632 960100</a>`, maren},
+		{"constant", `{{ org.motto }} <a href="tel:{{ org.switchboard | dial }}">{{ org.switchboard | phone }}</a>`,
+			`Ferries &amp; more <a href="tel:+441632960100">+44 1632 960100</a>`, maren},
 		{"text in the person's language", `{{ text.desk }}`, `Växel`, somebody("preferredLanguage", "sv-FI")},
 		{"text in the template's language", `{{ text.desk | upper }}`, `DESK`, ipek},
-		{"national and separators", `{{ telephoneNumber | national }} {{ telephoneNumber | phone | separated '.' }}`, `040 66969012 +49.40.66969012`, ipek},
-		{"address lines", `{{ postalAddress | lines ' | ' }}`, `1 Tide Quay | Brackwater | a$b`, somebody("postalAddress", "1 Tide  Quay$ $Brackwater\na\\24b")},
+		{"national and separators", `{{ telephoneNumber | national }} {{ telephoneNumber | phone | separated '.' }}`,
+			`040 66969012 +49.40.66969012`, ipek},
+		{"address lines", `{{ postalAddress | lines ' | ' }}`, `1 Tide Quay | Brackwater | a$b`,
+			somebody("postalAddress", "1 Tide  Quay$ $Brackwater\na\\24b")},
 		{"title case by language", `{{ sn | capital }}`, `Işıklı`, ipek},
 		{"literal braces", `{{ '{{' }} {{ "}}" }}`, `{{ }}`, maren},
 		{"stand-by with references in an attribute", `<i title="{{ ou | or &quot;a &amp; b&quot; }}">x</i>`, `<i title="a &amp; b">x</i>`, maren},
@@ -81,25 +90,35 @@ func TestFill(t *testing.T) {
 		{"unless", `<p data-unless="ou">x</p><p data-unless="ou mobile">y</p>`, `<p>x</p>`, maren},
 		{"both", `<p data-needs="mobile" data-unless="ou">x</p>`, `<p>x</p>`, maren},
 		{"nested", `<div data-needs="mobile"><p data-needs="ou">x</p>y</div>z`, `<div>y</div>z`, maren},
-		{"join", `<p data-join=" | "> <b data-needs="ou">{{ ou }}</b> <b data-needs="title">{{ title }}</b> <b>{{ mail }}</b> <b>{{ telephoneNumber }}</b> </p>`,
+		{"join", `<p data-join=" | "> <b data-needs="ou">{{ ou }}</b> <b data-needs="title">{{ title }}</b> <b>{{ ` +
+			`mail }}</b> <b>{{ telephoneNumber }}</b> </p>`,
 			`<p><b>Cook &amp; Deckhand</b> | <b>maren.lind@brackwater.example</b></p>`, maren},
 		{"join within join", `<p data-join=" / "><i data-join="-"><b>{{ cn }}</b><b>{{ title }}</b></i><i>{{ mail }}</i></p>`,
 			`<p><i><b>Maren Lind</b>-<b>Cook &amp; Deckhand</b></i> / <i>maren.lind@brackwater.example</i></p>`, maren},
 		{"plain comments go, conditions stay", `a<!-- note --><!--[if x]>{{ cn }}<![endif]-->`, `a<!--[if x]>Maren Lind<![endif]-->`, maren},
 		{"variant", `<p data-in="new">n</p><p data-in="reply, new">b</p><p data-in="reply">r</p>`, `<p>n</p><p>b</p>`, maren},
-		{"day in the person's language", `{{ hireDate | date 'long' }}, {{ hireDate | date 'dd.MM.yy' }}`, `14 mars 2027, 14.03.27`, somebody("hireDate", "20270314093000Z", "preferredLanguage", "sv-FI")},
+		{"day in the person's language", `{{ hireDate | date 'long' }}, {{ hireDate | date 'dd.MM.yy' }}`,
+			`14 mars 2027, 14.03.27`, somebody("hireDate", "20270314093000Z", "preferredLanguage", "sv-FI")},
 		{"day of somebody without a language", `{{ hireDate | date "EEEE d MMM y" }}`, `Sunday 14 Mar 2027`, somebody("hireDate", "2027-03-14")},
 		{"what is no day", `{{ hireDate | date 'long' }}`, `last spring`, somebody("hireDate", "last spring")},
 		{"text in the organisation's language", `{{ text.gate }}`, `Portti`, maren},
-		{"list field", `<p><a data-each="labeledURI" href="{{ entry.address }}">{{ entry.label | upper }}</a>.</p>`, `<p><a href="https://a.example/x;y">CREW &amp; KIT</a><a href="https://b.example/">HTTPS://B.EXAMPLE/</a>.</p>`, somebody("labeledURI", "https://a.example/x;y Crew & kit;  https://b.example/\n ;")},
-		{"list without entries", `<p>a<a data-each="labeledURI" href="{{ entry.address }}">{{ entry }}</a>b</p>`, `<p>ab</p>`, somebody("labeledURI", " ; ")},
-		{"list of constants, joined", `<p data-join=" | "><b>{{ cn }}</b><i data-each="org.links">{{ entry.label }}</i><b>{{ ou }}</b></p>`, `<p><b>Maren Lind</b> | <i>Tides</i> | <i>https://b.example/</i></p>`, maren},
-		{"list in a list", `<p data-each="ou">{{ entry }}<i data-each="title">{{ entry }}</i>{{ entry }}</p>`, `<p>a<i>x</i><i>y</i>a</p><p>b<i>x</i><i>y</i>b</p>`, somebody("ou", "a\nb", "title", "x; y")},
-		{"list of unsafe addresses", `<a data-each="labeledURI" href="{{ entry.address }}">x</a>`, `<a href="">x</a>`, somebody("labeledURI", "javascript:alert(1)")},
+		{"list field", `<p><a data-each="labeledURI" href="{{ entry.address }}">{{ entry.label | upper }}</a>.</p>`,
+			`<p><a href="https://a.example/x;y">CREW &amp; KIT</a><a href="https://b.example/">HTTPS://B.EXAMPLE/</a>.</p>`,
+			somebody("labeledURI", "https://a.example/x;y Crew & kit;  https://b.example/\n ;")},
+		{"list without entries", `<p>a<a data-each="labeledURI" href="{{ entry.address }}">{{ entry }}</a>b</p>`,
+			`<p>ab</p>`, somebody("labeledURI", " ; ")},
+		{"list of constants, joined",
+			`<p data-join=" | "><b>{{ cn }}</b><i data-each="org.links">{{ entry.label }}</i><b>{{ ou }}</b></p>`,
+			`<p><b>Maren Lind</b> | <i>Tides</i> | <i>https://b.example/</i></p>`, maren},
+		{"list in a list", `<p data-each="ou">{{ entry }}<i data-each="title">{{ entry }}</i>{{ entry }}</p>`,
+			`<p>a<i>x</i><i>y</i>a</p><p>b<i>x</i><i>y</i>b</p>`, somebody("ou", "a\nb", "title", "x; y")},
+		{"list of unsafe addresses", `<a data-each="labeledURI" href="{{ entry.address }}">x</a>`, `<a href="">x</a>`,
+			somebody("labeledURI", "javascript:alert(1)")},
 		{"number of the organisation", `{{ org.switchboard | phone }}, {{ '01632 960100' | dial }}`, `+44 1632 960100, +441632960100`, ipek},
 		{"initials by the rules of the language", `{{ sn | initials }}`, `I`, ipek},
 		{"initials of a word with a combining mark", `{{ cn | initials }}`, "A\u030aO", somebody("cn", "a\u030ake olle")},
-		{"percent in an address and in a text", `<a href="https://a.example/?q={{ cn | percent }}">{{ cn | percent }}</a>`, `<a href="https://a.example/?q=Maren%20Lind">Maren%20Lind</a>`, maren},
+		{"percent in an address and in a text", `<a href="https://a.example/?q={{ cn | percent }}">{{ cn | percent }}</a>`,
+			`<a href="https://a.example/?q=Maren%20Lind">Maren%20Lind</a>`, maren},
 		{"white space is a blank", `<p data-needs="ou">x</p>y`, `y`, somebody("ou", " \t\u200b ")},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -121,7 +140,10 @@ func TestModifierExamplesOfTheReference(t *testing.T) {
 }
 
 func TestMistakesAreAllFoundWithTheirPlaces(t *testing.T) {
-	html := "<p>{{ mobil }}\n<i data-needs=\"titel\" data-in=\"replay\">{{ cn | phon }}</i>\n<b data-need=\"cn\" onclick=\"{{ cn }}\">{{ cn uper }}</b>{{ }}\n<style>p { color: {{ cn }} }</style><u {{ cn }}>\n{{ sn | or }}{{ mail | upper 'x' }}{{ 'x }}\n{{ entry }}<i data-each=\"titel\">{{ mobile | upper | initials | dial }}{{ sn | separated '.' }}{{ sn | date 'YYYY' }}</i>"
+	html := "<p>{{ mobil }}\n<i data-needs=\"titel\" data-in=\"replay\">{{ cn | phon }}</i>\n<b data-need=\"cn\" " +
+		"onclick=\"{{ cn }}\">{{ cn uper }}</b>{{ }}\n<style>p { color: {{ cn }} }</style><u {{ cn }}>\n{{ sn | or " +
+		"}}{{ mail | upper 'x' }}{{ 'x }}\n{{ entry }}<i data-each=\"titel\">{{ mobile | upper | initials | dial " +
+		"}}{{ sn | separated '.' }}{{ sn | date 'YYYY' }}</i>"
 	want := []struct {
 		line, column int
 		text, near   string
@@ -147,7 +169,8 @@ func TestMistakesAreAllFoundWithTheirPlaces(t *testing.T) {
 	}
 	var got []Error
 	for _, e := range source(t, html).Validate() {
-		if !strings.Contains(e.Message, "cannot stand among the attributes") || len(got) == 0 || got[len(got)-1].Line != e.Line || !strings.Contains(got[len(got)-1].Message, "among") {
+		if !strings.Contains(e.Message, "cannot stand among the attributes") || len(got) == 0 ||
+			got[len(got)-1].Line != e.Line || !strings.Contains(got[len(got)-1].Message, "among") {
 			got = append(got, e)
 		}
 	}
@@ -156,7 +179,8 @@ func TestMistakesAreAllFoundWithTheirPlaces(t *testing.T) {
 	}
 	for i, w := range want {
 		e := got[i]
-		if e.Line != w.line || e.Column != w.column || !strings.Contains(e.Message, w.text) || w.near != "" && (len(e.Nearest) == 0 || e.Nearest[0] != w.near) {
+		if e.Line != w.line || e.Column != w.column || !strings.Contains(e.Message, w.text) || w.near != "" &&
+			(len(e.Nearest) == 0 || e.Nearest[0] != w.near) {
 			t.Errorf("mistake %d: %v (nearest %v)\nwant %d:%d %s (%s)", i, e, e.Nearest, w.line, w.column, w.text, w.near)
 		}
 	}

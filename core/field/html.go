@@ -48,7 +48,8 @@ type Attribute struct {
 func Attributes() []Attribute { return attributes }
 
 var attributes = []Attribute{
-	{AttrNeeds, "The element stays only when the fields named have a value: all of them, or with \"or\" between them at least one.", "mobile or telephoneNumber"},
+	{AttrNeeds, "The element stays only when the fields named have a value: all of them, or with \"or\" between them at least one.",
+		"mobile or telephoneNumber"},
 	{attrUnless, "The element stays only when none of the fields named has a value.", "mobile"},
 	{attrIn, "The element is in these variants only.", "new internal"},
 	{AttrJoin, "Its text stands between those children that are there.", " | "},
@@ -99,7 +100,8 @@ func (s *Source) Validate() Errors {
 			if n.Parent.Is("style", "script") {
 				for _, seg := range scan(n.Data) {
 					if seg.field {
-						errs = append(errs, s.problem(n.Open.Start+seg.offset, len(seg.text), "A field cannot stand in a <"+n.Parent.Name+"> element; put it into a style attribute or the text."))
+						errs = append(errs, s.problem(n.Open.Start+seg.offset, len(seg.text), "A field cannot stand in a <"+
+							n.Parent.Name+"> element; put it into a style attribute or the text."))
 					}
 				}
 				break
@@ -123,9 +125,11 @@ func (s *Source) validateElement(n *markup.Node) Errors {
 	for _, a := range n.Attrs {
 		switch {
 		case HasField(a.Name):
-			errs = append(errs, s.problem(a.Span.Start, a.Span.Len(), "A field cannot stand among the attributes; put it between the quotes of a value."))
+			errs = append(errs, s.problem(a.Span.Start, a.Span.Len(),
+				"A field cannot stand among the attributes; put it between the quotes of a value."))
 		case HasField(a.Value) && forbidden(a.Name):
-			errs = append(errs, s.problem(a.Span.Start, a.Span.Len(), "A field cannot stand in "+a.Name+": a directory value would run as a program."))
+			errs = append(errs, s.problem(a.Span.Start, a.Span.Len(), "A field cannot stand in "+a.Name+
+				": a directory value would run as a program."))
 		case Own(a.Name):
 			// read below
 		case strings.HasPrefix(a.Name, "data-"):
@@ -160,7 +164,8 @@ func (s *Source) strayEntries(n *markup.Node, pieces []Piece) Errors {
 			inside = up.Attribute(attrEach) != nil
 		}
 		if !inside {
-			errs = append(errs, s.problem(p.Expr.Span.Start, p.Expr.Span.Len(), fmt.Sprintf("%q is an entry of a list: it stands only in an element with data-each.", p.Expr.Text)))
+			errs = append(errs, s.problem(p.Expr.Span.Start, p.Expr.Span.Len(),
+				fmt.Sprintf("%q is an entry of a list: it stands only in an element with data-each.", p.Expr.Text)))
 		}
 	}
 	return errs
@@ -181,7 +186,9 @@ func (s *Source) validateEach(n *markup.Node) Errors {
 	}
 	if n.Is("td", "th") {
 		if table := n.Inside("table"); table != nil && len(markup.TableOf(table).Rows) > 1 {
-			return Errors{s.problem(a.Span.Start, a.Span.Len(), "data-each on a cell works in a table of one row only: the other rows would not add up. Put it on the row, or on a table inside the cell.")}
+			return Errors{s.problem(a.Span.Start, a.Span.Len(),
+				"data-each on a cell works in a table of one row only: the other rows would not add up. Put it on "+
+					"the row, or on a table inside the cell.")}
 		}
 	}
 	return nil
@@ -292,7 +299,8 @@ func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 			}
 			column, canonical, known := s.Schema.Column(word)
 			if !known {
-				e := s.problem(a.Inner.Start+max(strings.Index(a.Value, word), 0), len(word), fmt.Sprintf("There is no field %q in the directory.", word))
+				e := s.problem(a.Inner.Start+max(strings.Index(a.Value, word), 0), len(word),
+					fmt.Sprintf("There is no field %q in the directory.", word))
 				e.Nearest = s.Schema.Nearest(word)
 				errs = append(errs, e)
 			}
@@ -303,7 +311,8 @@ func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 			errs = append(errs, s.problem(a.Span.Start, a.Span.Len(), name+" names no field."))
 		}
 		if c.Any && hasAnd {
-			errs = append(errs, s.problem(a.Span.Start, a.Span.Len(), name+" mixes \"and\" with \"or\"; put one of them on an element around this one."))
+			errs = append(errs, s.problem(a.Span.Start, a.Span.Len(), name+
+				" mixes \"and\" with \"or\"; put one of them on an element around this one."))
 		}
 		list = append(list, c)
 	}
@@ -321,7 +330,8 @@ func (s *Source) variantsOf(n *markup.Node) ([]string, *Error) {
 	words := strings.FieldsFunc(a.Value, func(r rune) bool { return r == ' ' || r == ',' })
 	for _, w := range words {
 		if !slices.Contains(s.Variants, w) {
-			e := s.problem(a.Inner.Start+max(strings.Index(a.Value, w), 0), len(w), fmt.Sprintf("There is no variant %q; the template has %s.", w, strings.Join(s.Variants, ", ")))
+			e := s.problem(a.Inner.Start+max(strings.Index(a.Value, w), 0), len(w),
+				fmt.Sprintf("There is no variant %q; the template has %s.", w, strings.Join(s.Variants, ", ")))
 			e.Nearest = person.Nearest(w, s.Variants)
 			return nil, &e
 		}
@@ -594,7 +604,8 @@ func attrEscape(name string, pieces []Piece) func(int) Escape {
 // AddressAttribute reports whether an attribute holds an address.
 func AddressAttribute(name string) bool {
 	switch name {
-	case "href", "src", "action", "background", "cite", "longdesc", "poster", "data", "formaction", "srcset", "usemap", "profile", "xlink:href":
+	case "href", "src", "action", "background", "cite", "longdesc", "poster", "data", "formaction", "srcset", "usemap",
+		"profile", "xlink:href":
 		return true
 	}
 	return false

@@ -52,7 +52,8 @@ func FuzzEntries(f *testing.F) {
 func TestDays(t *testing.T) {
 	day := time.Date(2027, 3, 4, 0, 0, 0, 0, time.UTC)
 	for value, ok := range map[string]bool{
-		"2027-03-04": true, "2027-03-04T09:30:00Z": true, "2027-03-04T09:30:00+02:00": true, "20270304": true, "20270304093000Z": true, "20270304093000.0Z": true, "202703040930Z": true,
+		"2027-03-04": true, "2027-03-04T09:30:00Z": true, "2027-03-04T09:30:00+02:00": true, "20270304": true,
+		"20270304093000Z": true, "20270304093000.0Z": true, "202703040930Z": true,
 		"20270304093000+0200": true, "4 March 2027": false, "2027-13-04": false, "": false, "04/03/2027": false,
 	} {
 		got, read := ParseDay(value)
@@ -64,15 +65,18 @@ func TestDays(t *testing.T) {
 
 func TestDatesByLanguage(t *testing.T) {
 	for _, c := range []struct{ language, style, want string }{
-		{"en", "long", "4 March 2027"}, {"en-US", "long", "March 4, 2027"}, {"en-AU", "long", "4 March 2027"}, {"sv", "long", "4 mars 2027"}, {"de-CH", "long", "4. März 2027"},
-		{"fr", "full", "jeudi 4 mars 2027"}, {"ja", "long", "2027年3月4日"}, {"uk", "long", "4 березня 2027 р."}, {"xx", "long", "4 March 2027"}, {"", "short", "04/03/2027"},
+		{"en", "long", "4 March 2027"}, {"en-US", "long", "March 4, 2027"}, {"en-AU", "long", "4 March 2027"},
+		{"sv", "long", "4 mars 2027"}, {"de-CH", "long", "4. März 2027"},
+		{"fr", "full", "jeudi 4 mars 2027"}, {"ja", "long", "2027年3月4日"}, {"uk", "long", "4 березня 2027 р."},
+		{"xx", "long", "4 March 2027"}, {"", "short", "04/03/2027"},
 		{"nb-NO", "EEEE d. MMMM y", "torsdag 4. mars 2027"}, {"el", "dd/MM/yy", "04/03/27"},
 	} {
 		if got := formatDate(&env{Language: c.language}, "2027-03-04", c.style); got != c.want {
 			t.Errorf("%s %s: %q, want %q", c.language, c.style, got, c.want)
 		}
 	}
-	for pattern, ok := range map[string]bool{"long": true, "d.M.y": true, "y": true, "dd/MM/yyyy": true, "YYYY": false, "hh:mm": false, "D": false, "...": false, "": false, "MMMMM": false} {
+	for pattern, ok := range map[string]bool{"long": true, "d.M.y": true, "y": true, "dd/MM/yyyy": true, "YYYY": false,
+		"hh:mm": false, "D": false, "...": false, "": false, "MMMMM": false} {
 		if err := acceptDatePattern(pattern); (err == nil) != ok {
 			t.Errorf("the pattern %q: %v", pattern, err)
 		}
@@ -81,7 +85,10 @@ func TestDatesByLanguage(t *testing.T) {
 
 func TestAnybodyHasEverything(t *testing.T) {
 	table := NewTable(schema, "GB")
-	program, err := CompileHTML(source(t, `<p data-needs="mobile">a</p><p data-unless="mobile">b</p><p data-each="labeledURI">{{ entry }}</p><i data-each="org.links">{{ entry.label }}</i>`), table, "new")
+	program, err := CompileHTML(source(t,
+		`<p data-needs="mobile">a</p><p data-unless="mobile">b</p><p data-each="labeledURI">{{ entry }}</p><i `+
+			`data-each="org.links">{{ entry.label }}</i>`),
+		table, "new")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -94,7 +101,9 @@ func TestAnybodyHasEverything(t *testing.T) {
 
 // TestPlansAgreeWithTheSteps: filling by a plan gives what the steps give, for every pattern of blanks.
 func TestPlansAgreeWithTheSteps(t *testing.T) {
-	html := `<table><tr><td data-needs="cn">{{ cn }}</td><td>{{ sn | upper }}</td></tr><tr data-unless="ou"><td colspan="2" data-join=" | "><b>{{ ou }}</b><i>{{ title }}</i></td></tr></table><a href="tel:{{ mobile | dial }}" data-needs="mobile or cn">{{ mobile | phone | or 'x' }}</a>`
+	html := `<table><tr><td data-needs="cn">{{ cn }}</td><td>{{ sn | upper }}</td></tr><tr data-unless="ou"><td ` +
+		`colspan="2" data-join=" | "><b>{{ ou }}</b><i>{{ title }}</i></td></tr></table><a href="tel:{{ mobile | ` +
+		`dial }}" data-needs="mobile or cn">{{ mobile | phone | or 'x' }}</a>`
 	table := NewTable(schema, "GB")
 	program, err := CompileHTML(source(t, html), table, "new")
 	if err != nil {
@@ -143,7 +152,8 @@ func TestNumbersAreReadOnce(t *testing.T) {
 	for _, c := range []struct {
 		value, country string
 		want           bool
-	}{{"", "", true}, {"  ", "GB", true}, {"+44 1632 960100", "", true}, {"01632 960100", "gb", true}, {"01632 960100", "nowhere", true}, {"ask", "GB", false}} {
+	}{{"", "", true}, {"  ", "GB", true}, {"+44 1632 960100", "", true}, {"01632 960100", "gb", true},
+		{"01632 960100", "nowhere", true}, {"ask", "GB", false}} {
 		if got := n.Dialable(c.value, c.country, "GB"); got != c.want {
 			t.Errorf("%q in %q: %v", c.value, c.country, got)
 		}

@@ -147,17 +147,22 @@ func modifierKind(name string) *ModifierKind {
 
 var modifierKinds = []ModifierKind{
 	{
-		Name: "phone", Takes: typeField, Gives: typeNumber, Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country code is taken to be of the person's country (field c). What is not a number stays as it is.",
+		Name: "phone", Takes: typeField, Gives: typeNumber,
+		Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country " +
+			"code is taken to be of the person's country (field c). What is not a number stays as it is.",
 		Example: "{{ mobile | phone }}", Input: "07700900142", Output: "+44 7700 900142",
 		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.INTERNATIONAL, value) },
 	},
 	{
-		Name: "dial", Takes: typeField, Gives: typeText, Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its digits and a leading plus sign only.",
+		Name: "dial", Takes: typeField, Gives: typeText,
+		Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its " +
+			"digits and a leading plus sign only.",
 		Example: "{{ mobile | dial }}", Input: "07700 900142", Output: "+447700900142",
 		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.E164, digits(value)) },
 	},
 	{
-		Name: "national", Takes: typeField, Gives: typeNumber, Doc: "The number as people of its own country read it. What is not a number stays as it is.",
+		Name: "national", Takes: typeField, Gives: typeNumber,
+		Doc:     "The number as people of its own country read it. What is not a number stays as it is.",
 		Example: "{{ mobile | national }}", Input: "+44 7700 900142", Output: "07700 900142",
 		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.NATIONAL, value) },
 	},
@@ -184,12 +189,14 @@ var modifierKinds = []ModifierKind{
 		apply: func(env *env, value, _ string) string { return env.cased("lower", value) },
 	},
 	{
-		Name: "capital", Takes: typeText, Gives: typeSame, Doc: "A capital letter at the beginning of each word and small ones behind it, by the rules of the person's language.",
+		Name: "capital", Takes: typeText, Gives: typeSame,
+		Doc:     "A capital letter at the beginning of each word and small ones behind it, by the rules of the person's language.",
 		Example: "{{ title | capital }}", Input: "HEAD OF TIMETABLES", Output: "Head Of Timetables",
 		apply: func(env *env, value, _ string) string { return env.cased("capital", value) },
 	},
 	{
-		Name: "initials", Takes: typeText, Gives: typeText, Doc: "The first letter of each word, as capitals by the rules of the person's language.",
+		Name: "initials", Takes: typeText, Gives: typeText,
+		Doc:     "The first letter of each word, as capitals by the rules of the person's language.",
 		Example: "{{ cn | initials }}", Input: "Maren Øvergaard Lind", Output: "MØL",
 		apply: func(env *env, value, _ string) string {
 			var b strings.Builder
@@ -202,7 +209,8 @@ var modifierKinds = []ModifierKind{
 	},
 	{
 		Name: "lines", Takes: typeField, Gives: typeText, Argument: "what stands between the lines",
-		Doc:     "A postal address on one line: its lines are parted by dollar signs (RFC 4517, 3.3.28) or line ends, and blank ones are left out.",
+		Doc: "A postal address on one line: its lines are parted by dollar signs (RFC 4517, 3.3.28) or line " +
+			"ends, and blank ones are left out.",
 		Example: "{{ postalAddress | lines ', ' }}", Input: "1 Tide Quay$$Brackwater$BW1 4TQ", Output: "1 Tide Quay, Brackwater, BW1 4TQ",
 		raw: true,
 		apply: func(_ *env, value, separator string) string {
@@ -218,12 +226,15 @@ var modifierKinds = []ModifierKind{
 	},
 	{
 		Name: "date", Takes: typeField, Gives: typeText, Argument: "short, medium, long, full or a pattern of Unicode TR 35",
-		Doc:     "A day in the person's language. It is read from 2027-03-14 (RFC 3339) or 20270314093000Z (RFC 4517, 3.3.13); what is no day stays as it is. A pattern has y, yy, M, MM, MMM, MMMM, d, dd, EEE and EEEE; other signs stand for themselves.",
+		Doc: "A day in the person's language. It is read from 2027-03-14 (RFC 3339) or 20270314093000Z (RFC " +
+			"4517, 3.3.13); what is no day stays as it is. A pattern has y, yy, M, MM, MMM, MMMM, d, dd, EEE and " +
+			"EEEE; other signs stand for themselves.",
 		Example: "{{ hireDate | date 'long' }}", Input: "2027-03-14", Output: "14 March 2027",
 		accepts: acceptDatePattern, apply: formatDate,
 	},
 	{
-		Name: "percent", Takes: typeText, Gives: typeText, Doc: "Percent-encoding (RFC 3986, 2.1) of all but unreserved letters and signs, for a text that shows an address.",
+		Name: "percent", Takes: typeText, Gives: typeText,
+		Doc:     "Percent-encoding (RFC 3986, 2.1) of all but unreserved letters and signs, for a text that shows an address.",
 		Example: "{{ cn | percent }}", Input: "Maren Lind", Output: "Maren%20Lind",
 		apply: func(_ *env, value, _ string) string { return string(appendPercent(nil, value, partSafe)) },
 	},

@@ -153,7 +153,8 @@ func TestOneOrSeveral(t *testing.T) {
 	if r, err = Run(context.Background(), in, Options{At: -1}); err != nil || !strings.Contains(r.Source, "box-shadow") {
 		t.Errorf("a costly fix was made unasked: %+v, %v", r, err)
 	}
-	if r, err := Run(context.Background(), in, Options{At: -1, Except: []string{"line-height-rule"}}); err != nil || strings.Contains(r.Source, "exactly") || len(r.Done) > 0 {
+	if r, err := Run(context.Background(), in, Options{At: -1, Except: []string{"line-height-rule"}}); err != nil ||
+		strings.Contains(r.Source, "exactly") || len(r.Done) > 0 {
 		t.Errorf("%+v, %v", r, err)
 	}
 	if tmpl.Source == r.Source {
@@ -168,7 +169,8 @@ func TestAFixThatBringsAFindingIsNotMade(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	after, err := check.Findings(check.Input{Template: withSource(tmpl, r.Source), People: input(t, tmpl).People, Profiles: client.Shipped(), Day: day})
+	after, err := check.Findings(check.Input{Template: withSource(tmpl, r.Source), People: input(t, tmpl).People,
+		Profiles: client.Shipped(), Day: day})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -225,7 +227,8 @@ func TestOneBadFixKeepsNoOtherFromBeingMade(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if strings.Contains(r.Source, "<u>") || len(r.Done)+len(r.Refused) != 40 || strings.Count(r.Source, "<b>") != len(r.Done) || strings.Count(r.Source, "<i>") != len(r.Refused) || len(r.Done) < 34 {
+	if strings.Contains(r.Source, "<u>") || len(r.Done)+len(r.Refused) != 40 ||
+		strings.Count(r.Source, "<b>") != len(r.Done) || strings.Count(r.Source, "<i>") != len(r.Refused) || len(r.Done) < 34 {
 		t.Errorf("%d done, %d refused, %d left\n%s", len(r.Done), len(r.Refused), len(r.Findings), r.Source)
 	}
 	for _, refused := range r.Refused {

@@ -79,60 +79,89 @@ func TestPicturesAreMade(t *testing.T) {
 		made                string // the file; empty: none
 		see                 func(t *testing.T, source, settings string, made *picture.Picture)
 	}{
-		"fitted": {check: "picture-pixels", source: `<img data-picture="a" width="60" height="30">`, file: "a.png", picture: asPNG(t, drawing(300, 150, sand)), made: "a.png",
+		"fitted": {check: "picture-pixels", source: `<img data-picture="a" width="60" height="30">`, file: "a.png",
+			picture: asPNG(t, drawing(300, 150, sand)), made: "a.png",
 			see: func(t *testing.T, _, _ string, made *picture.Picture) {
 				if made.Width != 120 || made.Height != 60 {
 					t.Errorf("%d x %d", made.Width, made.Height)
 				}
 			}},
-		"small": {check: "picture-pixels", source: `<img data-picture="a" width="200" height="100">`, file: "a.jpg", picture: asJPEG(t, drawing(300, 150, sand)), made: "a.jpg",
+		"small": {check: "picture-pixels", source: `<img data-picture="a" width="200" height="100">`, file: "a.jpg",
+			picture: asJPEG(t, drawing(300, 150, sand)), made: "a.jpg",
 			see: func(t *testing.T, _, _ string, made *picture.Picture) {
 				if made.Width != 200 || made.Format != picture.JPEG {
 					t.Errorf("%d px, %s", made.Width, made.Format)
 				}
 			}},
-		"stretched":      {check: "picture-pixels", source: `<img data-picture="a" width="60" height="60">`, file: "a.png", picture: asPNG(t, drawing(300, 150, sand))},
-		"at two sizes":   {check: "picture-pixels", source: `<img data-picture="a" width="60" height="30"><img data-picture="a" width="70" height="35">`, file: "a.png", picture: asPNG(t, drawing(300, 150, sand))},
-		"from the store": {check: "picture-pixels", source: `<img data-picture="a" width="60" height="30">`, file: "a.png", settings: "from: ferry, version: 1, ", picture: asPNG(t, drawing(300, 150, sand))},
-		"a drawing": {check: "picture-format", source: `<img data-picture="a" width="48" height="16">`, file: "a.svg", picture: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 12 4"><path d="M0 0 12 2 0 4z" fill="#c8553d"/></svg>`), made: "a.png",
+		"stretched": {check: "picture-pixels", source: `<img data-picture="a" width="60" height="60">`, file: "a.png",
+			picture: asPNG(t, drawing(300, 150, sand))},
+		"at two sizes": {check: "picture-pixels",
+			source: `<img data-picture="a" width="60" height="30"><img data-picture="a" width="70" height="35">`,
+			file:   "a.png", picture: asPNG(t, drawing(300, 150, sand))},
+		"from the store": {check: "picture-pixels", source: `<img data-picture="a" width="60" height="30">`, file: "a.png",
+			settings: "from: ferry, version: 1, ", picture: asPNG(t, drawing(300, 150, sand))},
+		"a drawing": {check: "picture-format", source: `<img data-picture="a" width="48" height="16">`, file: "a.svg",
+			picture: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 12 4"><path d="M0 0 12 2 0 4z" fill="#c8553d"/></svg>`),
+			made:    "a.png",
 			see: func(t *testing.T, source, settings string, made *picture.Picture) {
-				if made.Width != 96 || made.Format != picture.PNG || !strings.Contains(settings, "a: {file: a.png, alt: Ferry}") || !strings.Contains(settings, "# ours") {
+				if made.Width != 96 || made.Format != picture.PNG ||
+					!strings.Contains(settings, "a: {file: a.png, alt: Ferry}") || !strings.Contains(settings, "# ours") {
 					t.Errorf("%d px, %s\n%s", made.Width, made.Format, settings)
 				}
 			}},
-		"a drawing by its address": {check: "picture-format", source: `<img src="https://pictures.brackwater.example/fix/a.svg" alt="" width="48" height="16">`, file: "a.svg", picture: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 12 4"><path d="M0 0 12 2 0 4z"/></svg>`)},
-		"dark": {check: "picture-dark", source: `<img data-picture="a" width="60" height="30">`, file: "a.png", picture: asPNG(t, drawing(120, 60, clear)), made: "a.png",
+		"a drawing by its address": {check: "picture-format",
+			source: `<img src="https://pictures.brackwater.example/fix/a.svg" alt="" width="48" height="16">`, file: "a.svg",
+			picture: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 12 4"><path d="M0 0 12 2 0 4z"/></svg>`)},
+		"dark": {check: "picture-dark", source: `<img data-picture="a" width="60" height="30">`, file: "a.png",
+			picture: asPNG(t, drawing(120, 60, clear)), made: "a.png",
 			see: func(t *testing.T, _, _ string, made *picture.Picture) {
 				if made.Width != 120 || len(picture.Vanishes(picture.Sights(made.Image()))) > 0 {
 					t.Errorf("%d px, vanishes on %v", made.Width, picture.Vanishes(picture.Sights(made.Image())))
 				}
 			}},
-		"a dark GIF, whose edges would be hard": {check: "picture-dark", source: `<img data-picture="a" width="60" height="30">`, file: "a.gif", picture: asGIF(t, drawing(120, 60, clear))},
-		"round": {check: "rounded-corners", source: `<style>.p { border-radius: 50%; }</style><img class="p" data-picture="a" width="60" height="60"><img class="p" data-picture="a" width="60" height="60">`, file: "a.png", picture: asPNG(t, drawing(120, 120, sand)), made: "a.png",
+		"a dark GIF, whose edges would be hard": {check: "picture-dark",
+			source: `<img data-picture="a" width="60" height="30">`, file: "a.gif", picture: asGIF(t, drawing(120, 60, clear))},
+		"round": {check: "rounded-corners",
+			source: `<style>.p { border-radius: 50%; }</style><img class="p" data-picture="a" width="60" ` +
+				`height="60"><img class="p" data-picture="a" width="60" height="60">`,
+			file: "a.png", picture: asPNG(t, drawing(120, 120, sand)), made: "a.png",
 			see: func(t *testing.T, source, _ string, made *picture.Picture) {
-				if _, _, _, corner := made.Image().At(1, 1).RGBA(); corner != 0 || strings.Contains(source, "border-radius") || made.Image().NRGBAAt(60, 20).A != 255 {
+				if _, _, _, corner := made.Image().At(1, 1).RGBA(); corner != 0 ||
+					strings.Contains(source, "border-radius") || made.Image().NRGBAAt(60, 20).A != 255 {
 					t.Errorf("the corner has %d\n%s", corner, source)
 				}
 			}},
-		"corners": {check: "rounded-corners", source: `<img data-picture="a" width="60" height="30" style="border-radius: 6px; color: #123456">`, file: "a.png", picture: asPNG(t, drawing(120, 60, sand)), made: "a.png",
+		"corners": {check: "rounded-corners",
+			source: `<img data-picture="a" width="60" height="30" style="border-radius: 6px; color: #123456">`,
+			file:   "a.png", picture: asPNG(t, drawing(120, 60, sand)), made: "a.png",
 			see: func(t *testing.T, source, _ string, made *picture.Picture) {
 				if made.Image().NRGBAAt(0, 0).A != 0 || made.Image().NRGBAAt(20, 0).A != 255 || !strings.Contains(source, `style="color: #123456"`) {
 					t.Errorf("%v\n%s", made.Image().NRGBAAt(20, 0), source)
 				}
 			}},
-		"several corners": {check: "rounded-corners", source: `<img data-picture="a" width="60" height="30" style="border-radius: 6px 0">`, file: "a.png", picture: asPNG(t, drawing(120, 60, sand))},
-		"a round cell":    {check: "rounded-corners", source: `<table role="presentation"><tr><td style="border-radius: 6px">x</td></tr></table>`, file: "a.png", picture: asPNG(t, drawing(120, 60, sand))},
-		"written in": {check: "picture-data", source: `<img src="data:image/png;base64,` + dot + `" alt="A &quot;line&quot;" width="2" height="2"><img src="data:image/png;base64,` + dot + `" alt="" width="3" height="3">`, file: "a.png", picture: asPNG(t, drawing(10, 10, sand)), made: "picture-2.png",
+		"several corners": {check: "rounded-corners",
+			source: `<img data-picture="a" width="60" height="30" style="border-radius: 6px 0">`, file: "a.png",
+			picture: asPNG(t, drawing(120, 60, sand))},
+		"a round cell": {check: "rounded-corners",
+			source: `<table role="presentation"><tr><td style="border-radius: 6px">x</td></tr></table>`, file: "a.png",
+			picture: asPNG(t, drawing(120, 60, sand))},
+		"written in": {check: "picture-data", source: `<img src="data:image/png;base64,` + dot +
+			`" alt="A &quot;line&quot;" width="2" height="2"><img src="data:image/png;base64,` + dot +
+			`" alt="" width="3" height="3">`, file: "a.png", picture: asPNG(t, drawing(10, 10, sand)), made: "picture-2.png",
 			see: func(t *testing.T, source, settings string, made *picture.Picture) {
-				if strings.Contains(source, "base64") || !strings.Contains(source, `data-picture="picture-1"`) || !strings.Contains(source, `data-picture="picture-2"`) || !strings.Contains(settings, `A "line"`) {
+				if strings.Contains(source, "base64") || !strings.Contains(source, `data-picture="picture-1"`) ||
+					!strings.Contains(source, `data-picture="picture-2"`) || !strings.Contains(settings, `A "line"`) {
 					t.Errorf("%s\n%s", source, settings)
 				}
 			}},
-		"written in and broken": {check: "picture-data", source: `<img src="data:image/png;base64,AAAA" alt="" width="2" height="2">`, file: "a.png", picture: asPNG(t, drawing(10, 10, sand))},
+		"written in and broken": {check: "picture-data",
+			source: `<img src="data:image/png;base64,AAAA" alt="" width="2" height="2">`, file: "a.png", picture: asPNG(t, drawing(10, 10, sand))},
 	} {
 		t.Run(name, func(t *testing.T) {
 			settings := head + "    a: {" + c.settings + "file: " + c.file + ", alt: Ferry}\n"
-			tmpl, err := template.New("x", template.Parts{Source: "<p lang=\"en\" style=\"margin: 0\">Brackwater Ferries, {{ cn }}</p>" + c.source, Settings: settings, Pictures: map[string][]byte{c.file: c.picture}})
+			tmpl, err := template.New("x",
+				template.Parts{Source: "<p lang=\"en\" style=\"margin: 0\">Brackwater Ferries, {{ cn }}</p>" + c.source,
+					Settings: settings, Pictures: map[string][]byte{c.file: c.picture}})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -175,8 +204,10 @@ func checksOf(r *check.Report) string {
 
 // TestAPictureThatDoesNotHelpIsRefused: a fix whose picture leaves the finding is refused and not made over and over.
 func TestAPictureThatDoesNotHelpIsRefused(t *testing.T) {
-	tmpl, err := template.New("x", template.Parts{Source: `<p lang="en">Brackwater Ferries</p><img data-picture="a" width="60" height="30">`, Settings: head + "    a: {file: a.png, alt: Ferry}\n",
-		Pictures: map[string][]byte{"a.png": asPNG(t, drawing(120, 60, clear))}})
+	tmpl, err := template.New("x",
+		template.Parts{Source: `<p lang="en">Brackwater Ferries</p><img data-picture="a" width="60" height="30">`,
+			Settings: head + "    a: {file: a.png, alt: Ferry}\n",
+			Pictures: map[string][]byte{"a.png": asPNG(t, drawing(120, 60, clear))}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -192,7 +223,8 @@ func TestAPictureThatDoesNotHelpIsRefused(t *testing.T) {
 			batch[i].Fix.Pictures[0].Recipe.Dark = nil // it changes nothing
 		}
 	}
-	if why := w.try(batch); !strings.Contains(why, "does not put it right") || w.report != report || w.in.Template != tmpl || len(w.result.Done) > 0 {
+	if why := w.try(batch); !strings.Contains(why, "does not put it right") || w.report != report || w.in.Template != tmpl ||
+		len(w.result.Done) > 0 {
 		t.Errorf("%q", why)
 	}
 }

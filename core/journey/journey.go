@@ -164,7 +164,8 @@ func (s *simulation) add(b *client.Behaviour, n *markup.Node) bool {
 		} else if _, has := n.Declared(b.Adds.Property); has {
 			return false
 		}
-		n.SetStyle(append(rest, markup.Declaration{Property: b.Adds.Property, Value: b.Adds.Value, Span: markup.Span{Start: n.Open.Start, End: n.Open.Start}}))
+		n.SetStyle(append(rest, markup.Declaration{Property: b.Adds.Property, Value: b.Adds.Value,
+			Span: markup.Span{Start: n.Open.Start, End: n.Open.Start}}))
 	default:
 		if _, has := n.Attr(b.Adds.Attribute); has && b.Does != client.Rewritten {
 			return false
@@ -413,7 +414,8 @@ func (r sheetRule) is(m *client.Match) bool {
 
 // generated reports whether a selector is of content that the sheet makes, or of a part of a text.
 func generated(selector string) bool {
-	return strings.Contains(selector, ":before") || strings.Contains(selector, ":after") || strings.Contains(selector, "::") || strings.Contains(selector, ":first-l")
+	return strings.Contains(selector, ":before") || strings.Contains(selector, ":after") ||
+		strings.Contains(selector, "::") || strings.Contains(selector, ":first-l")
 }
 
 // texts rewrites runs of signs in the text.

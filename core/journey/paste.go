@@ -24,7 +24,8 @@ func Paste(doc *markup.Document) {
 		}
 		pasteStyle(n)
 		for _, a := range slices.Clone(n.Attrs) {
-			if strings.HasPrefix(a.Name, "on") || a.Name == "contenteditable" || slices.Contains(addressed, a.Name) && markup.SchemeOf(strings.TrimSpace(a.Value)) == "javascript" {
+			if strings.HasPrefix(a.Name, "on") || a.Name == "contenteditable" || slices.Contains(addressed, a.Name) &&
+				markup.SchemeOf(strings.TrimSpace(a.Value)) == "javascript" {
 				n.RemoveAttr(a.Name)
 			}
 		}
@@ -67,7 +68,8 @@ var addressed = []string{"href", "src", "action", "background"}
 
 // notCopied tells what a browser leaves behind when it copies: what is not shown, and what cannot be selected.
 func notCopied(n *markup.Node) bool {
-	if n.Is("audio") && n.Attribute("controls") == nil || n.Is("dialog") && n.Attribute("open") == nil || n.Is("datalist", "embed", "template") || n.Attribute("hidden") != nil {
+	if n.Is("audio") && n.Attribute("controls") == nil || n.Is("dialog") && n.Attribute("open") == nil ||
+		n.Is("datalist", "embed", "template") || n.Attribute("hidden") != nil {
 		return true
 	}
 	if draggable, _ := n.Attr("draggable"); draggable == "true" && !n.Is("a", "img") {
@@ -120,7 +122,8 @@ func thinned(n *markup.Node, given map[string]string) {
 }
 
 // handedOn are properties that text takes from the element around it.
-var handedOn = []string{"color", "font-family", "font-size", "font-style", "font-weight", "line-height", "letter-spacing", "text-align", "white-space", "text-transform", "word-spacing", "direction"}
+var handedOn = []string{"color", "font-family", "font-size", "font-style", "font-weight", "line-height", "letter-spacing",
+	"text-align", "white-space", "text-transform", "word-spacing", "direction"}
 
 func givenIn(n *markup.Node, given map[string]string) map[string]string {
 	next := map[string]string{}
@@ -207,7 +210,8 @@ func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
 	switch {
 	case strings.HasPrefix(d.Property, "--"):
 		return true
-	case !style.KnownProperty(d.Property) && d.Property != "text-size-adjust", d.Property == "behavior", strings.HasPrefix(d.Property, "mso-"), strings.HasPrefix(d.Property, "-ms-"), strings.HasPrefix(d.Property, "-moz-"):
+	case !style.KnownProperty(d.Property) && d.Property != "text-size-adjust", d.Property == "behavior",
+		strings.HasPrefix(d.Property, "mso-"), strings.HasPrefix(d.Property, "-ms-"), strings.HasPrefix(d.Property, "-moz-"):
 		return false
 	case strings.Contains(low, "var("), strings.Contains(low, "expression("):
 		return false
@@ -247,7 +251,8 @@ func spelled(d markup.Declaration) string {
 	for i, w := range words {
 		words[i] = spelledWord(d.Property, w)
 	}
-	if d.Property == "padding" || d.Property == "margin" || d.Property == "border-width" || d.Property == "border-style" || d.Property == "border-color" {
+	if d.Property == "padding" || d.Property == "margin" || d.Property == "border-width" || d.Property == "border-style" ||
+		d.Property == "border-color" {
 		words = style.FoldSides(words)
 	}
 	return strings.Join(words, " ")
@@ -266,7 +271,8 @@ func families(value string) string {
 }
 
 // unitless are properties whose 0 is a number and not a length.
-var unitless = []string{"line-height", "opacity", "z-index", "order", "flex", "flex-grow", "flex-shrink", "font-weight", "orphans", "widows", "zoom", "tab-size"}
+var unitless = []string{"line-height", "opacity", "z-index", "order", "flex", "flex-grow", "flex-shrink", "font-weight",
+	"orphans", "widows", "zoom", "tab-size"}
 
 func spelledWord(property, word string) string {
 	low := strings.ToLower(word)

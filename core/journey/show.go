@@ -94,7 +94,8 @@ func recolour(doc *markup.Document, as string) {
 func recoloured(as string, d markup.Declaration) (string, bool) {
 	turn := recolouredText
 	switch {
-	case d.Property == "color" || strings.HasPrefix(d.Property, "border") || strings.HasPrefix(d.Property, "text-decoration") || strings.HasPrefix(d.Property, "outline"):
+	case d.Property == "color" || strings.HasPrefix(d.Property, "border") ||
+		strings.HasPrefix(d.Property, "text-decoration") || strings.HasPrefix(d.Property, "outline"):
 	case d.Property == "background-color" || d.Property == "background":
 		turn = recolouredBackground
 	default:

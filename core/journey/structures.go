@@ -79,8 +79,9 @@ func init() {
 			words: func(s Subject) string { return fmt.Sprintf("a table inside %.0f others", s.Size) },
 		},
 		{
-			name:  "unknown-font",
-			doc:   "Font lists whose first font is not in Match.Fonts; a list that the engine is told another font for, by a style sheet for it alone or by mso-font-alt, is right.",
+			name: "unknown-font",
+			doc: "Font lists whose first font is not in Match.Fonts; a list that the engine is told another font " +
+				"for, by a style sheet for it alone or by mso-font-alt, is right.",
 			find:  unknownFonts,
 			words: func(s Subject) string { return "the font " + s.Value },
 		},
@@ -608,7 +609,8 @@ func allColoured(n *markup.Node) bool {
 }
 
 var (
-	numberText  = regexp.MustCompile(`\+?\(?\d[\d\-/.()\x{a0} ]{6,}\d|\{\{[^}]*\|\s*phone[^}]*\}\}|\{\{\s*(telephoneNumber|mobile|facsimileTelephoneNumber|homePhone)\b[^}]*\}\}`)
+	numberText = regexp.MustCompile(`\+?\(?\d[\d\-/.()\x{a0} ` +
+		`]{6,}\d|\{\{[^}]*\|\s*phone[^}]*\}\}|\{\{\s*(telephoneNumber|mobile|facsimileTelephoneNumber|homePhone)\b[^}]*\}\}`)
 	addressText = regexp.MustCompile(`[\w.+-]+@[\w-]+\.[\w.-]+\w|\bhttps?://\S+|\bwww\.[\w-]+\.\w[^\s<]*|\{\{\s*(mail|labeledURI)\b[^}]*\}\}`)
 )
 
@@ -680,7 +682,8 @@ func smallTexts(doc *markup.Document, m client.Match) []spot {
 			}
 		}
 		for _, c := range n.Children {
-			if c.Kind == markup.Text && strings.TrimSpace(c.Data) != "" && text.Size > 1 && text.Size < float64(m.Below) && by.node != nil && !reported[by.span.Start] {
+			if c.Kind == markup.Text && strings.TrimSpace(c.Data) != "" && text.Size > 1 && text.Size < float64(m.Below) &&
+				by.node != nil && !reported[by.span.Start] {
 				reported[by.span.Start] = true
 				by.about.Size = text.Size
 				found = append(found, by)

@@ -57,7 +57,9 @@ func TestParseShapes(t *testing.T) {
 		{"an end tag does not leave its cell", `<div><table><tr><td>a</div>b</table></div>`, "(div(table(tr(td('a' /div 'b')))))"},
 		{"style is text", `<style>a > b { color: red }</style>`, "(style('a > b { color: red }'))"},
 		{"hidden condition", `<!--[if mso]><p>a</p><![endif]-->b`, "(if[mso](p('a')) 'b')"},
-		{"hidden condition with half a table", `<!--[if mso]><table><tr><td><![endif]-->b<!--[if mso]></td></tr></table><![endif]-->`, "(if[mso](table(tr(td()))) 'b' if[mso](/td /tr /table))"},
+		{"hidden condition with half a table",
+			`<!--[if mso]><table><tr><td><![endif]-->b<!--[if mso]></td></tr></table><![endif]-->`,
+			"(if[mso](table(tr(td()))) 'b' if[mso](/td /tr /table))"},
 		{"revealed condition", `<!--[if !mso]><!-->a<!--<![endif]-->`, "(comment 'a' comment)"},
 		{"doctype and comment", `<!DOCTYPE html><!-- x --><p>a`, "(doctype comment p('a'))"},
 		{"an unfinished tag is text", `a<b`, "('a' '<b')"},
@@ -72,7 +74,8 @@ func TestParseShapes(t *testing.T) {
 }
 
 func TestRenderLeavesUnchangedBytesAlone(t *testing.T) {
-	source := "<!doctype HTML>\r\n<DIV Class='a'  id = x data-x>A &amp; b&nbsp;<br/>\n<!-- c --><P>unclosed <I>x</DIV>\n<a href=\"x\"title=y>z</a"
+	source := "<!doctype HTML>\r\n<DIV Class='a'  id = x data-x>A &amp; b&nbsp;<br/>\n<!-- c --><P>unclosed " +
+		"<I>x</DIV>\n<a href=\"x\"title=y>z</a"
 	d := mustParse(t, source)
 	if got := d.Render(); got != source {
 		t.Fatalf("got %q\nwant %q", got, source)
@@ -158,7 +161,8 @@ func TestLimits(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{`<p>a<p>b`, `<!--[if mso]><table><tr><td><![endif]-->`, `<a href="{{ x | or 'y' }}">`, "<svg><![CDATA[x]]></svg>", "<b", "</", "<!", "<td a='", "\x00<p\x00>"} {
+	for _, s := range []string{`<p>a<p>b`, `<!--[if mso]><table><tr><td><![endif]-->`, `<a href="{{ x | or 'y' }}">`,
+		"<svg><![CDATA[x]]></svg>", "<b", "</", "<!", "<td a='", "\x00<p\x00>"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, source string) {

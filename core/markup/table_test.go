@@ -10,9 +10,11 @@ func TestTableOf(t *testing.T) {
 	for _, c := range []struct{ name, html, cells, covered string }{
 		{"plain", "<table><tr><td>a<td>b<tr><td>c<td>d</table>", "0,0+1x1 0,1+1x1 1,0+1x1 1,1+1x1", "[0 1] [2 3]"},
 		{"spans", "<table><tr><td colspan=2>a<td rowspan=2>b<tr><td>c<td>d</table>", "0,0+2x1 0,2+1x2 1,0+1x1 1,1+1x1", "[0 1] [2 3 1]"},
-		{"cell from above first", "<table><tr><td rowspan=3>a<td>b<tr><td>c<tr><td>d</table>", "0,0+1x3 0,1+1x1 1,1+1x1 2,1+1x1", "[0 1] [0 2] [0 3]"},
+		{"cell from above first", "<table><tr><td rowspan=3>a<td>b<tr><td>c<tr><td>d</table>",
+			"0,0+1x3 0,1+1x1 1,1+1x1 2,1+1x1", "[0 1] [0 2] [0 3]"},
 		{"beyond the end", "<table><tr><td rowspan=9>a</table>", "0,0+1x1", "[0]"},
-		{"parts of a table", "<table><thead><tr><th>a</thead><tbody><tr><td>b</tbody><tfoot><tr><td>c</tfoot></table>", "0,0+1x1 1,0+1x1 2,0+1x1", "[0] [1] [2]"},
+		{"parts of a table", "<table><thead><tr><th>a</thead><tbody><tr><td>b</tbody><tfoot><tr><td>c</tfoot></table>",
+			"0,0+1x1 1,0+1x1 2,0+1x1", "[0] [1] [2]"},
 		{"tables inside do not count", "<table><tr><td><table><tr><td>x<td>y</table><td>b</table>", "0,0+1x1 0,1+1x1", "[0 1]"},
 		{"too large a span", "<table><tr><td colspan=99999>a</table>", "0,0+1000x1", "[0]"},
 		{"no rows", "<table></table>", "", ""},

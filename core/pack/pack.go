@@ -149,7 +149,8 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 	p := &packer{in: in, version: in.Template.Version(), names: map[string]bool{}}
 	p.mail, _, _ = in.Schema.Column("mail")
 	var err error
-	if p.signature, err = compose.Compile(compose.Source{Template: in.Template, Schema: in.Schema, Day: in.Day, Variants: in.Variants}, in.Forms...); err != nil {
+	if p.signature, err = compose.Compile(compose.Source{Template: in.Template, Schema: in.Schema, Day: in.Day,
+		Variants: in.Variants}, in.Forms...); err != nil {
 		return nil, err
 	}
 	if slices.Contains(in.Forms, compose.HTML) {

@@ -87,7 +87,8 @@ func open(t testing.TB, data []byte) (map[string][]byte, manifest) {
 func TestPackage(t *testing.T) {
 	in, d := input(t)
 	files, m := open(t, written(t, in))
-	if m.People != 80 || m.Format != format || m.Template.Name != "harbour" || m.Template.Version != in.Template.Version() || m.Day != "2026-11-23" {
+	if m.People != 80 || m.Format != format || m.Template.Name != "harbour" || m.Template.Version != in.Template.Version() ||
+		m.Day != "2026-11-23" {
 		t.Errorf("manifest: %+v", m.Template)
 	}
 	if want := 80 * (2*7 + 2); len(m.Files) != want || len(files) != want+1 {
@@ -113,7 +114,8 @@ func TestPackage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, want := files["bo@brackwater.example/harbour-new.fragment.html"], s.Fill("new", compose.Fragment, d.Find("bo@brackwater.example")); !bytes.Equal(got, want) {
+	if got, want := files["bo@brackwater.example/harbour-new.fragment.html"],
+		s.Fill("new", compose.Fragment, d.Find("bo@brackwater.example")); !bytes.Equal(got, want) {
 		t.Errorf("a packed fragment\n%s\nis not the filled one\n%s", got, want)
 	}
 }
@@ -136,7 +138,8 @@ func TestFoldersAreSafeAndDifferent(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := &person.Directory{Schema: person.NewSchema("mail", "cn")}
-	for _, mail := range []string{"../../etc@x.example", `a\b:c*?"<>|@x.example`, "a_b_c______@x.example", "..", "A@x.example", "a@x.example.", "\x00\x1f"} {
+	for _, mail := range []string{"../../etc@x.example", `a\b:c*?"<>|@x.example`, "a_b_c______@x.example", "..",
+		"A@x.example", "a@x.example.", "\x00\x1f"} {
 		d.People = append(d.People, person.Person{Values: []string{mail, "x"}})
 	}
 	files, m := open(t, written(t, Input{Template: tmpl, Schema: d.Schema, People: Everybody(d), Day: day, Spool: spool}))
@@ -312,7 +315,8 @@ func TestFolderNames(t *testing.T) {
 	p := &packer{names: map[string]bool{}}
 	long := strings.Repeat("ä", 80) + "@brackwater.example"
 	for _, c := range []struct{ mail, want string }{
-		{"Bo@Brackwater.example", "bo@brackwater.example"}, {"bo@brackwater.example", "bo@brackwater.example_2"}, {"a/b:c@x.example", "a_b_c@x.example"},
+		{"Bo@Brackwater.example", "bo@brackwater.example"}, {"bo@brackwater.example", "bo@brackwater.example_2"},
+		{"a/b:c@x.example", "a_b_c@x.example"},
 		{"", "_"}, {"...", "__2"}, {"con.fused@x.example", "_con.fused@x.example"}, {"LPT1", "_lpt1"}, {"lpt@x.example", "lpt@x.example"},
 		{long, strings.Repeat("ä", 50)}, {long + "2", strings.Repeat("ä", 50) + "_2"}, {"trailing. ", "trailing"},
 	} {

@@ -96,7 +96,8 @@ func Read(data []byte, beside fs.FS) (Imported, error) {
 // UTF-8 where it is that, or else windows-1252 (HTML Living Standard, 13.2.3).
 func Decode(data []byte) (text, label string, err error) {
 	encoding, label, _ := charset.DetermineEncoding(data, "")
-	if utf8.Valid(data) && !bytes.HasPrefix(data, []byte("\xfe\xff")) && !bytes.HasPrefix(data, []byte("\xff\xfe")) && !strings.HasPrefix(label, "utf-16") && label != "iso-2022-jp" {
+	if utf8.Valid(data) && !bytes.HasPrefix(data, []byte("\xfe\xff")) && !bytes.HasPrefix(data, []byte("\xff\xfe")) &&
+		!strings.HasPrefix(label, "utf-16") && label != "iso-2022-jp" {
 		return strings.TrimPrefix(string(data), "\ufeff"), "utf-8", nil
 	}
 	if label == "utf-8" { // said, and not true
@@ -146,7 +147,8 @@ func readParts(r *multipart.Reader, depth int, visit func(*multipart.Part, []byt
 		if err != nil {
 			return // what cannot be read is left out
 		}
-		if media, params, err := mime.ParseMediaType(p.Header.Get("Content-Type")); err == nil && strings.HasPrefix(media, "multipart/") && params["boundary"] != "" && depth < 4 {
+		if media, params, err := mime.ParseMediaType(p.Header.Get("Content-Type")); err == nil &&
+			strings.HasPrefix(media, "multipart/") && params["boundary"] != "" && depth < 4 {
 			readParts(multipart.NewReader(p, params["boundary"]), depth+1, visit)
 			continue
 		}

@@ -44,14 +44,20 @@ func TestCharacterSets(t *testing.T) {
 
 func TestPicturesComeAlong(t *testing.T) {
 	data := "data:image/png;base64," + base64.StdEncoding.EncodeToString(dot(t))
-	a, err := Read([]byte(`<html><head><style>p{color:red}</style><script>x</script></head><body><p>Crew</p><img alt="Our Mark!" src="`+data+`"><img src="`+data+`"><img src="https://p.brackwater.example/x.png"><img src="data:text/html,x"><img src="./side%20on.png"><img src="../up.png"></body></html>`), fstest.MapFS{"side on.png": {Data: dot(t)}})
+	a, err := Read([]byte(`<html><head><style>p{color:red}</style><script>x</script></head><body><p>Crew</p><img alt="Our Mark!" src="`+
+		data+`"><img src="`+data+
+		`"><img src="https://p.brackwater.example/x.png"><img src="data:text/html,x"><img src="./side%20on.png">`+
+		`<img src="../up.png"></body></html>`),
+		fstest.MapFS{"side on.png": {Data: dot(t)}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if strings.Count(a.Parts.Source, `data-picture="our-mark-png"`) != 2 || strings.Contains(a.Parts.Source, "script") || !strings.Contains(a.Parts.Source, "p{color:red}") {
+	if strings.Count(a.Parts.Source, `data-picture="our-mark-png"`) != 2 || strings.Contains(a.Parts.Source, "script") ||
+		!strings.Contains(a.Parts.Source, "p{color:red}") {
 		t.Errorf("%s", a.Parts.Source)
 	}
-	if len(a.Pictures) != 2 || a.Parts.Pictures["side-on.png"] == nil || !bytes.Equal(a.Parts.Pictures["our-mark.png"], dot(t)) || len(a.Missing) != 3 || a.Missing[0] != "https://p.brackwater.example/x.png" {
+	if len(a.Pictures) != 2 || a.Parts.Pictures["side-on.png"] == nil ||
+		!bytes.Equal(a.Parts.Pictures["our-mark.png"], dot(t)) || len(a.Missing) != 3 || a.Missing[0] != "https://p.brackwater.example/x.png" {
 		t.Errorf("%v %v", a.Pictures, a.Missing)
 	}
 	made, err := template.New("x", a.Parts)
@@ -63,11 +69,15 @@ func TestPicturesComeAlong(t *testing.T) {
 func TestPageSavedInOneFile(t *testing.T) {
 	encoded := base64.StdEncoding.EncodeToString(dot(t))
 	saved := "From: <Saved>\r\nMIME-Version: 1.0\r\nContent-Type: multipart/related; type=\"text/html\"; boundary=\"b\"\r\n\r\n" +
-		"--b\r\nContent-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n<p>Gr=C3=BC=C3=9Fe</p><img src=3D\"https://p.brackwater.example/a/logo.png\"><img src=3D\"cid:two@x\">\r\n" +
-		"--b\r\nContent-Type: image/png\r\nContent-Transfer-Encoding: base64\r\nContent-Location: https://p.brackwater.example/a/logo.png\r\n\r\n" + encoded + "\r\n" +
+		"--b\r\nContent-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: " +
+		"quoted-printable\r\n\r\n<p>Gr=C3=BC=C3=9Fe</p><img src=3D\"https://p.brackwater.example/a/logo.png\"><img src=3D\"cid:two@x\">\r\n" +
+		"--b\r\nContent-Type: image/png\r\nContent-Transfer-Encoding: base64\r\nContent-Location: " +
+		"https://p.brackwater.example/a/logo.png\r\n\r\n" +
+		encoded + "\r\n" +
 		"--b\r\nContent-Type: image/png\r\nContent-Transfer-Encoding: base64\r\nContent-ID: <two@x>\r\n\r\n" + encoded + "\r\n--b--\r\n"
 	a, err := Read([]byte(saved), nil)
-	if err != nil || !strings.Contains(a.Parts.Source, `<p>Grüße</p><img data-picture="logo-png"><img data-picture="picture-png">`) || len(a.Pictures) != 2 || len(a.Missing) != 0 {
+	if err != nil || !strings.Contains(a.Parts.Source,
+		`<p>Grüße</p><img data-picture="logo-png"><img data-picture="picture-png">`) || len(a.Pictures) != 2 || len(a.Missing) != 0 {
 		t.Errorf("%+v %v", a, err)
 	}
 }

@@ -80,7 +80,8 @@ func NewReader(r io.Reader, mapping map[string]string) (*Reader, error) {
 	}
 	column, _, _ := reader.schema.Column("mail")
 	if column < 0 {
-		return nil, fmt.Errorf("no column holds the mail address; name one \"mail\" or map it. Columns found: %s", strings.Join(headingsOf(reader.columns), ", "))
+		return nil, fmt.Errorf("no column holds the mail address; name one \"mail\" or map it. Columns found: %s",
+			strings.Join(headingsOf(reader.columns), ", "))
 	}
 	reader.mail = column
 	return reader, nil

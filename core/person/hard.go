@@ -19,7 +19,8 @@ type HardCase struct {
 
 // measured are the fields of which the longest value strains a layout, with what to call them.
 var measured = []struct{ field, title string }{
-	{"cn", "name"}, {"title", "job title"}, {"ou", "department"}, {"mail", "mail address"}, {"street", "street"}, {"telephoneNumber", "telephone number"},
+	{"cn", "name"}, {"title", "job title"}, {"ou", "department"}, {"mail", "mail address"}, {"street", "street"},
+	{"telephoneNumber", "telephone number"},
 }
 
 // Measure is a figure that makes a person a hard case: the one with the largest.
@@ -55,7 +56,8 @@ func HardCases(d *Directory, country string, further ...Measure) []HardCase {
 	}
 	fields := d.Schema.Len()
 	h.most(func(p *Person) int { return blanks(p) }, func(n int) string { return fmt.Sprintf("most blanks, %d of %d fields", n, fields) })
-	h.most(func(p *Person) int { return fields - blanks(p) }, func(n int) string { return fmt.Sprintf("fewest blanks, %d of %d fields", fields-n, fields) })
+	h.most(func(p *Person) int { return fields - blanks(p) },
+		func(n int) string { return fmt.Sprintf("fewest blanks, %d of %d fields", fields-n, fields) })
 	h.names()
 	h.numbers(country)
 	h.photo()
@@ -181,7 +183,8 @@ func scripts(s string) []string {
 }
 
 var scriptNames = []string{
-	"Greek", "Cyrillic", "Armenian", "Georgian", "Hebrew", "Arabic", "Syriac", "Thaana", "Devanagari", "Bengali", "Gurmukhi", "Gujarati", "Oriya",
+	"Greek", "Cyrillic", "Armenian", "Georgian", "Hebrew", "Arabic", "Syriac", "Thaana", "Devanagari", "Bengali", "Gurmukhi",
+	"Gujarati", "Oriya",
 	"Tamil", "Telugu", "Kannada", "Malayalam", "Sinhala", "Thai", "Lao", "Khmer", "Myanmar", "Tibetan", "Mongolian", "Ethiopic", "Cherokee",
 	"Hangul", "Hiragana", "Katakana", "Han",
 }

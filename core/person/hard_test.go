@@ -21,15 +21,18 @@ func TestHardCases(t *testing.T) {
 		d.People = append(d.People, Person{Values: values})
 	}
 	want := map[string][]string{
-		"h@b.example":                     {"longest name, 28 columns", "longest telephone number, 15 columns", "widest name when drawn, about 176 px at 13 px"},
-		"e@b.example":                     {"longest job title, 40 columns", "widest job title when drawn, about 260 px at 13 px", "Han letters", "Hiragana letters"},
+		"h@b.example": {"longest name, 28 columns", "longest telephone number, 15 columns",
+			"widest name when drawn, about 176 px at 13 px"},
+		"e@b.example": {"longest job title, 40 columns",
+			"widest job title when drawn, about 260 px at 13 px", "Han letters", "Hiragana letters"},
 		"a.rather.long.address@b.example": {"longest mail address, 31 columns", "Greek letters"},
 		"b@b.example":                     {"largest by another measure, 7", "most blanks, 3 of 6 fields", "no photo"},
 		"a@b.example":                     {"fewest blanks, 0 of 6 fields"},
 		"d@b.example":                     {"Arabic letters, from right to left"},
 		"f@b.example":                     {"signs of markup", "telephoneNumber that is no number"},
 	}
-	another := Measure{func(p *Person) int { return 9 - len(p.At(1)) }, func(n int) string { return fmt.Sprintf("largest by another measure, %d", n) }}
+	another := Measure{func(p *Person) int { return 9 - len(p.At(1)) },
+		func(n int) string { return fmt.Sprintf("largest by another measure, %d", n) }}
 	got := HardCases(d, "GB", another)
 	if len(got) != len(want) {
 		t.Errorf("%d hard cases, want %d", len(got), len(want))

@@ -16,18 +16,30 @@ func TestReadCSV(t *testing.T) {
 		bad        []string
 	}{
 		{"plain", "cn,mail\nMaren,m@brackwater.example\n", nil, []string{"cn", "mail"}, [][]string{{"Maren", "m@brackwater.example"}}, nil},
-		{"byte order mark, semicolons, line ends", "\xef\xbb\xbfcn;mail\r\nGrün;g@brackwater.example\r\n", nil, []string{"cn", "mail"}, [][]string{{"Grün", "g@brackwater.example"}}, nil},
-		{"tabs and long names", "commonName\tMAIL\tSurname\na\ta@b.example\tc\n", nil, []string{"cn", "mail", "sn"}, [][]string{{"a", "a@b.example", "c"}}, nil},
-		{"spreadsheet titles", "E-Mail;First name;Job title;Radio call sign\na@b.example;A;Cook;x 1\n", nil, []string{"mail", "givenName", "title", "radioCallSign"}, [][]string{{"a@b.example", "A", "Cook", "x 1"}}, nil},
-		{"mapping", "Adresse,Nom,Secret\na@b.example,A,s\n", map[string]string{"Adresse": "mail", "Nom": "sn", "Secret": ""}, []string{"mail", "sn"}, [][]string{{"a@b.example", "A"}}, nil},
-		{"quotes and commas", "mail,title\na@b.example,\"Cook, \"\"chief\"\"\"\n", nil, []string{"mail", "title"}, [][]string{{"a@b.example", `Cook, "chief"`}}, nil},
-		{"bad rows are left out and named", "cn,mail\nA,a@b.example\nB\nC,not an address\nD,\nE,A@B.example\nF,f@b.example\n", nil, []string{"cn", "mail"},
+		{"byte order mark, semicolons, line ends", "\xef\xbb\xbfcn;mail\r\nGrün;g@brackwater.example\r\n", nil,
+			[]string{"cn", "mail"}, [][]string{{"Grün", "g@brackwater.example"}}, nil},
+		{"tabs and long names", "commonName\tMAIL\tSurname\na\ta@b.example\tc\n", nil, []string{"cn", "mail", "sn"},
+			[][]string{{"a", "a@b.example", "c"}}, nil},
+		{"spreadsheet titles", "E-Mail;First name;Job title;Radio call sign\na@b.example;A;Cook;x 1\n", nil,
+			[]string{"mail", "givenName", "title", "radioCallSign"}, [][]string{{"a@b.example", "A", "Cook", "x 1"}}, nil},
+		{"mapping", "Adresse,Nom,Secret\na@b.example,A,s\n", map[string]string{"Adresse": "mail", "Nom": "sn", "Secret": ""},
+			[]string{"mail", "sn"}, [][]string{{"a@b.example", "A"}}, nil},
+		{"quotes and commas", "mail,title\na@b.example,\"Cook, \"\"chief\"\"\"\n", nil, []string{"mail", "title"},
+			[][]string{{"a@b.example", `Cook, "chief"`}}, nil},
+		{"bad rows are left out and named",
+			"cn,mail\nA,a@b.example\nB\nC,not an address\nD,\nE,A@B.example\nF,f@b.example\n", nil, []string{"cn", "mail"},
 			[][]string{{"A", "a@b.example"}, {"F", "f@b.example"}},
-			[]string{"row 3: 1 of the 2 values", "row 4: \"not an address\"", "row 5: the mail address is blank", "row 6: A@B.example stands already in row 2"}},
-		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
-		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"B", "b@b.example"}}, []string{"row 2: the quotes do not match"}},
-		{"quotes that never close", "cn,mail\nA,a@b.example\n\"B,b@b.example\nC,c@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"A", "a@b.example"}}, []string{"row 3: the quotes do not match: extraneous or missing \" in quoted-field; all from line 3 to line"}},
-		{"a value too long", "cn,mail\n" + strings.Repeat("x", maxValue+1) + ",a@b.example\n", nil, []string{"cn", "mail"}, nil, []string{"row 2: cn is 16385 bytes long"}},
+			[]string{"row 3: 1 of the 2 values", "row 4: \"not an address\"", "row 5: the mail address is blank",
+				"row 6: A@B.example stands already in row 2"}},
+		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"},
+			[][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
+		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"},
+			[][]string{{"B", "b@b.example"}}, []string{"row 2: the quotes do not match"}},
+		{"quotes that never close", "cn,mail\nA,a@b.example\n\"B,b@b.example\nC,c@b.example\n", nil, []string{"cn", "mail"},
+			[][]string{{"A", "a@b.example"}},
+			[]string{"row 3: the quotes do not match: extraneous or missing \" in quoted-field; all from line 3 to line"}},
+		{"a value too long", "cn,mail\n" + strings.Repeat("x", maxValue+1) + ",a@b.example\n", nil, []string{"cn", "mail"},
+			nil, []string{"row 2: cn is 16385 bytes long"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d, bad, err := ReadCSV(strings.NewReader(c.file), c.mapping)
@@ -133,7 +145,8 @@ func TestSchema(t *testing.T) {
 }
 
 func TestBlankCounts(t *testing.T) {
-	d := &Directory{Schema: NewSchema("mail", "mobile"), People: []Person{{[]string{"a@b.example", ""}}, {[]string{"c@b.example", "1"}}, {[]string{"d@b.example", " "}}}}
+	d := &Directory{Schema: NewSchema("mail", "mobile"),
+		People: []Person{{[]string{"a@b.example", ""}}, {[]string{"c@b.example", "1"}}, {[]string{"d@b.example", " "}}}}
 	n, who := d.Blank(1, 1)
 	if n != 2 || !slices.Equal(who, []string{"a@b.example"}) {
 		t.Errorf("%d blank, %q", n, who)

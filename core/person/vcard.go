@@ -57,7 +57,8 @@ func VCard(s *Schema, p *Person, organisation string) (_ string, err error) {
 	set(vcard.FieldEmail, get("mail"), "work")
 	set(vcard.FieldTelephone, get("telephoneNumber"), "work", "voice")
 	set(vcard.FieldTelephone, get("mobile"), "cell")
-	if a := (vcard.Address{StreetAddress: get("street"), Locality: get("l"), Region: get("st"), PostalCode: get("postalCode"), Country: get("co")}); a.StreetAddress != "" || a.Locality != "" {
+	if a := (vcard.Address{StreetAddress: get("street"), Locality: get("l"), Region: get("st"),
+		PostalCode: get("postalCode"), Country: get("co")}); a.StreetAddress != "" || a.Locality != "" {
 		card.AddAddress(&a)
 	}
 	for _, uri := range strings.Split(get("labeledURI"), ";") { // an address and its label (RFC 2079)

@@ -9,7 +9,9 @@ import (
 
 func TestVCard(t *testing.T) {
 	s := NewSchema("mail", "cn", "givenName", "sn", "title", "ou", "telephoneNumber", "mobile", "street", "l", "postalCode", "co")
-	text, err := VCard(s, &Person{Values: []string{"siobhan@brackwater.example", "Siobhán Ní Fhloinn, MBA", "Siobhán", "Ní Fhloinn", "Head; of ports", "Fleet", "01632 960100", "", "1 Tide Quay", "Brackwater", "BW1 4TQ", "United Kingdom"}}, "Brackwater; Ferries")
+	text, err := VCard(s, &Person{Values: []string{"siobhan@brackwater.example", "Siobhán Ní Fhloinn, MBA", "Siobhán",
+		"Ní Fhloinn", "Head; of ports", "Fleet", "01632 960100", "", "1 Tide Quay", "Brackwater", "BW1 4TQ",
+		"United Kingdom"}}, "Brackwater; Ferries")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -18,7 +20,9 @@ func TestVCard(t *testing.T) {
 		t.Fatal(err)
 	}
 	for field, want := range map[string]string{
-		vcard.FieldVersion: "4.0", vcard.FieldFormattedName: "Siobhán Ní Fhloinn, MBA", vcard.FieldTitle: "Head; of ports", vcard.FieldTelephone: "01632 960100", vcard.FieldEmail: "siobhan@brackwater.example", vcard.FieldOrganization: "Brackwater, Ferries;Fleet",
+		vcard.FieldVersion: "4.0", vcard.FieldFormattedName: "Siobhán Ní Fhloinn, MBA", vcard.FieldTitle: "Head; of ports",
+		vcard.FieldTelephone: "01632 960100", vcard.FieldEmail: "siobhan@brackwater.example",
+		vcard.FieldOrganization: "Brackwater, Ferries;Fleet",
 	} {
 		if got := card.Value(field); got != want {
 			t.Errorf("%s: %q, want %q\n%s", field, got, want, text)

@@ -116,7 +116,8 @@ func (j *judge) scheme() {
 	case err != nil || u.Host == "":
 		j.add("scheme", true, "Write the full address with https://.", "This is no full address.")
 	case u.Scheme == "http":
-		j.add("scheme", false, "Serve the picture by https and write the address so.", "The address is http: some clients do not load it, and anybody on the way can change it.")
+		j.add("scheme", false, "Serve the picture by https and write the address so.",
+			"The address is http: some clients do not load it, and anybody on the way can change it.")
 	case u.Scheme != "https":
 		j.add("scheme", true, "Write the full address with https://.", "The scheme %s: is none that a client loads pictures by.", u.Scheme)
 	}
@@ -151,9 +152,12 @@ func (j *judge) expiresInAddress() {
 				when = "ended on " + until.Format("2006-01-02")
 			}
 		}
-		j.add("expires", true, "Use the picture's lasting address; one that is shared for a time ends in every message sent.", "The address %s (%s=%.40s).", when, name, value)
+		j.add("expires", true,
+			"Use the picture's lasting address; one that is shared for a time ends in every message sent.",
+			"The address %s (%s=%.40s).", when, name, value)
 	} else if name, ok := named(signing); ok {
-		j.add("expires", false, "Use the picture's lasting address, without a key in it.", "The address carries a key (%s): such addresses are usually good for a time only, and everybody who gets a message has the key.", name)
+		j.add("expires", false, "Use the picture's lasting address, without a key in it.",
+			"The address carries a key (%s): such addresses are usually good for a time only, and everybody who gets a message has the key.", name)
 	}
 }
 
@@ -175,7 +179,8 @@ func (j *judge) failure() {
 	case Certificate:
 		j.add("certificate", true, "Renew the host's certificate, or host the picture elsewhere.", "The certificate is not valid: %s.", j.Detail)
 	case Private:
-		j.add("private", true, "Host the picture where readers outside can reach it.", "The address lies inside a private network (%s): readers outside cannot reach it, and it was not asked.", j.Detail)
+		j.add("private", true, "Host the picture where readers outside can reach it.",
+			"The address lies inside a private network (%s): readers outside cannot reach it, and it was not asked.", j.Detail)
 	case TooSlow:
 		j.add("time", true, "Host the picture on a server that answers in well under a second.", "No whole answer came in time: %s.", j.Detail)
 	case Circular:
@@ -199,18 +204,21 @@ func (j *judge) way() {
 		case err == nil && from != nil && from.Scheme == "https" && end.Scheme == "http":
 			j.add("redirects", true, "Write the https address at which the picture really is.", "The address leads on to http (%.100s).", to)
 		default:
-			j.add("redirects", false, "Write the address at which the picture really is.", "The address leads on %s, to %.100s; each costs time, and some clients do not follow.", times(n), to)
+			j.add("redirects", false, "Write the address at which the picture really is.",
+				"The address leads on %s, to %.100s; each costs time, and some clients do not follow.", times(n), to)
 		}
 	}
 	switch status := j.last().Status; {
 	case status == 401 || status == 403 || status == 407:
 		j.add("sign-in", true, "Host the picture where nobody has to sign in.", "The host asks for a sign-in (status %d).", status)
 	case status == 404 || status == 410:
-		j.add("missing", true, "Restore the picture at its address; messages already sent show it again then.", "There is nothing at the address any more (status %d).", status)
+		j.add("missing", true, "Restore the picture at its address; messages already sent show it again then.",
+			"There is nothing at the address any more (status %d).", status)
 	case status >= 500:
 		j.add("status", true, "Fix the host, or host the picture elsewhere.", "The host fails (status %d).", status)
 	case status != 200:
-		j.add("status", true, "Let the address answer with the picture itself.", "The host answers with status %d in place of the picture.", status)
+		j.add("status", true, "Let the address answer with the picture itself.",
+			"The host answers with status %d in place of the picture.", status)
 	}
 }
 
@@ -228,12 +236,14 @@ func signIn(address string) bool {
 		return false
 	}
 	path := strings.ToLower(u.Host + u.Path)
-	return slices.ContainsFunc([]string{"login", "signin", "sign-in", "logon", "sso", "oauth", "/auth"}, func(s string) bool { return strings.Contains(path, s) })
+	return slices.ContainsFunc([]string{"login", "signin", "sign-in", "logon", "sso", "oauth", "/auth"},
+		func(s string) bool { return strings.Contains(path, s) })
 }
 
 func (j *judge) certificate() {
 	if left := j.Until.Sub(j.now); !j.Until.IsZero() && left < certificates {
-		j.add("certificate", false, "Renew the host's certificate in time.", "The certificate ends on %s, in %d days.", j.Until.Format("2006-01-02"), int(left.Hours()/24))
+		j.add("certificate", false, "Renew the host's certificate in time.", "The certificate ends on %s, in %d days.",
+			j.Until.Format("2006-01-02"), int(left.Hours()/24))
 	}
 }
 
@@ -248,11 +258,13 @@ func (j *judge) content() (Facts, bool) {
 	}
 	facts, err := Probe(j.Body)
 	if err != nil {
-		if page := bytes.ToLower(j.Body[:min(len(j.Body), 64<<10)]); bytes.Contains(page, []byte("<html")) || bytes.Contains(page, []byte("<!doctype html")) {
+		if page := bytes.ToLower(j.Body[:min(len(j.Body), 64<<10)]); bytes.Contains(page, []byte("<html")) ||
+			bytes.Contains(page, []byte("<!doctype html")) {
 			if bytes.Contains(page, []byte(`type="password"`)) || bytes.Contains(page, []byte("type=password")) {
 				j.add("sign-in", true, "Host the picture where nobody has to sign in.", "The address shows a sign-in page in place of the picture.")
 			} else {
-				j.add("page", true, "Use the address of the file itself, not that of the page that shows it.", "The address shows a web page in place of the picture.")
+				j.add("page", true, "Use the address of the file itself, not that of the page that shows it.",
+					"The address shows a web page in place of the picture.")
 			}
 			return facts, false
 		}
@@ -260,7 +272,8 @@ func (j *judge) content() (Facts, bool) {
 		return facts, false
 	}
 	if !slices.Contains(Mailable, facts.Format) {
-		j.add("format", true, "Fit the picture: it becomes PNG or JPEG.", "The picture is %s, which several clients do not draw.", strings.ToUpper(facts.Format))
+		j.add("format", true, "Fit the picture: it becomes PNG or JPEG.",
+			"The picture is %s, which several clients do not draw.", strings.ToUpper(facts.Format))
 	}
 	media, _, _ := strings.Cut(strings.ToLower(j.Header["content-type"]), ";")
 	if media = strings.TrimSpace(media); media != Media(facts.Format) {
@@ -268,17 +281,20 @@ func (j *judge) content() (Facts, bool) {
 		if media == "" {
 			media = "nothing"
 		}
-		j.add("type", breaks, "Let the host send Content-Type: "+Media(facts.Format)+".", "The host calls it %s, but it is %s.", media, strings.ToUpper(facts.Format))
+		j.add("type", breaks, "Let the host send Content-Type: "+Media(facts.Format)+".",
+			"The host calls it %s, but it is %s.", media, strings.ToUpper(facts.Format))
 	}
 	return facts, true
 }
 
 func (j *judge) size(f Facts, d Display) {
 	if d.Width > 0 && d.Height > 0 && !Fits(f.Width, f.Height, d.Width, d.Height) {
-		j.add("size", false, fmt.Sprintf("Fit the picture to %d x %d px.", d.Width, d.Height), "The picture has %d x %d px but is shown at %d x %d px.", f.Width, f.Height, d.Width, d.Height)
+		j.add("size", false, fmt.Sprintf("Fit the picture to %d x %d px.", d.Width, d.Height),
+			"The picture has %d x %d px but is shown at %d x %d px.", f.Width, f.Height, d.Width, d.Height)
 	}
 	if f.Bytes > heavyPicture {
-		j.add("weight", false, "Make the picture lighter: some 10 kB do.", "The picture weighs %d kB; above %d kB readers on the way wait for it.", f.Bytes>>10, heavyPicture>>10)
+		j.add("weight", false, "Make the picture lighter: some 10 kB do.",
+			"The picture weighs %d kB; above %d kB readers on the way wait for it.", f.Bytes>>10, heavyPicture>>10)
 	}
 	if j.Took > slowAnswer {
 		j.add("time", false, "Host the picture on a server that answers in well under a second.", "The answer took %.1f s.", j.Took.Seconds())
@@ -301,15 +317,19 @@ func (j *judge) headers() {
 	control := strings.ToLower(j.Header["cache-control"])
 	switch age, ok := maxAge(control); {
 	case strings.Contains(control, "no-store"), strings.Contains(control, "private"):
-		j.add("cache", false, "Let the host send Cache-Control: public, max-age=31536000, immutable.", "The host forbids keeping the picture (Cache-Control: %s): it is loaded anew with every message.", control)
+		j.add("cache", false, "Let the host send Cache-Control: public, max-age=31536000, immutable.",
+			"The host forbids keeping the picture (Cache-Control: %s): it is loaded anew with every message.", control)
 	case ok && age < shortCache:
-		j.add("cache", false, "Let the host send Cache-Control: public, max-age=31536000, immutable.", "The picture may be kept for %d s only and is loaded anew again and again.", int(age.Seconds()))
+		j.add("cache", false, "Let the host send Cache-Control: public, max-age=31536000, immutable.",
+			"The picture may be kept for %d s only and is loaded anew again and again.", int(age.Seconds()))
 	}
 	if until, err := http1Date(j.Header["expires"]); err == nil && control == "" && until.Before(j.now.Add(shortCache)) {
-		j.add("cache", false, "Let the host send Cache-Control: public, max-age=31536000, immutable.", "The host says that the picture ends on %s (Expires): it is loaded anew again and again.", until.Format("2006-01-02 15:04"))
+		j.add("cache", false, "Let the host send Cache-Control: public, max-age=31536000, immutable.",
+			"The host says that the picture ends on %s (Expires): it is loaded anew again and again.", until.Format("2006-01-02 15:04"))
 	}
 	if _, ok := j.Header["set-cookie"]; ok {
-		j.add("cookie", false, "Serve pictures from a host that sets no cookies.", "The host sets a cookie: filters take the picture for a tracker.")
+		j.add("cookie", false, "Serve pictures from a host that sets no cookies.",
+			"The host sets a cookie: filters take the picture for a tracker.")
 	}
 }
 

@@ -16,7 +16,8 @@ var asked = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 func good(t testing.TB) Answer {
 	address := "https://pictures.brackwater.example/logo.png"
 	return Answer{
-		Address: address, Steps: []Step{{address, 200}}, Body: written(t, PNG, halves(240, 80)), Took: 40 * time.Millisecond, Until: asked.AddDate(1, 0, 0),
+		Address: address, Steps: []Step{{address, 200}}, Body: written(t, PNG, halves(240, 80)), Took: 40 * time.Millisecond,
+		Until:  asked.AddDate(1, 0, 0),
 		Header: map[string]string{"content-type": "image/png", "cache-control": "public, max-age=31536000"},
 	}
 }
@@ -43,13 +44,18 @@ func TestJudge(t *testing.T) {
 		want   []string
 		says   string
 	}{
-		"nothing":                    {func(*Answer) {}, false, nil, ""},
-		"http":                       {at("http://pictures.brackwater.example/logo.png"), false, []string{"scheme"}, "anybody on the way can change it"},
-		"no scheme":                  {func(a *Answer) { at("pictures/logo.png")(a); fails(Unreachable)(a) }, true, []string{"scheme", "unreachable"}, "no full address"},
-		"ends in seconds":            {at("https://p.brackwater.example/a.png?Expires=1796000000"), true, []string{"expires"}, "ends on 2026-11-30 (Expires=1796000000)"},
-		"ended":                      {at("https://p.brackwater.example/a.png?exp=1600000000"), true, []string{"expires"}, "ended on 2020-09-13"},
-		"ends, with a prefix":        {at("https://p.brackwater.example/a.png?x-host-expires=3600&x-host-signature=ab"), true, []string{"expires"}, "ends at a time"},
-		"ends on a date":             {at("https://p.brackwater.example/a.png?valid-until=2027-01-31"), true, []string{"expires"}, "ends on 2027-01-31"},
+		"nothing": {func(*Answer) {}, false, nil, ""},
+		"http": {at("http://pictures.brackwater.example/logo.png"), false, []string{"scheme"},
+			"anybody on the way can change it"},
+		"no scheme": {func(a *Answer) { at("pictures/logo.png")(a); fails(Unreachable)(a) }, true,
+			[]string{"scheme", "unreachable"}, "no full address"},
+		"ends in seconds": {at("https://p.brackwater.example/a.png?Expires=1796000000"), true,
+			[]string{"expires"}, "ends on 2026-11-30 (Expires=1796000000)"},
+		"ended": {at("https://p.brackwater.example/a.png?exp=1600000000"), true, []string{"expires"}, "ended on 2020-09-13"},
+		"ends, with a prefix": {at("https://p.brackwater.example/a.png?x-host-expires=3600&x-host-signature=ab"),
+			true, []string{"expires"}, "ends at a time"},
+		"ends on a date": {at("https://p.brackwater.example/a.png?valid-until=2027-01-31"), true,
+			[]string{"expires"}, "ends on 2027-01-31"},
 		"a key":                      {at("https://p.brackwater.example/a.png?sig=abc"), false, []string{"expires"}, "carries a key (sig)"},
 		"a query that means nothing": {at("https://p.brackwater.example/a.png?v=3&width=120"), false, nil, ""},
 		"certificate":                {fails(Certificate), true, []string{"certificate"}, "not valid: in these words"},
@@ -73,12 +79,14 @@ func TestJudge(t *testing.T) {
 			a.Body = []byte(`<svg viewBox="0 0 240 80"/>`)
 			a.Header["content-type"] = "image/svg+xml"
 		}, true, []string{"format"}, "SVG"},
-		"called text":            {header("content-type", "text/plain; charset=utf-8"), true, []string{"type"}, "calls it text/plain, but it is PNG"},
+		"called text": {header("content-type", "text/plain; charset=utf-8"), true, []string{"type"},
+			"calls it text/plain, but it is PNG"},
 		"called another picture": {header("content-type", "IMAGE/JPEG"), false, []string{"type"}, "image/jpeg"},
 		"called nothing":         {func(a *Answer) { delete(a.Header, "content-type") }, true, []string{"type"}, "calls it nothing"},
 		"more than is read":      {func(a *Answer) { a.Cut = true }, true, []string{"weight"}, "larger than"},
 		"slow":                   {func(a *Answer) { a.Took = 3 * time.Second }, false, []string{"time"}, "took 3.0 s"},
-		"other pixels":           {func(a *Answer) { a.Body = written(t, PNG, halves(200, 80)) }, false, []string{"size"}, "200 x 80 px but is shown at 120 x 40"},
+		"other pixels": {func(a *Answer) { a.Body = written(t, PNG, halves(200, 80)) }, false, []string{"size"},
+			"200 x 80 px but is shown at 120 x 40"},
 		"three times the pixels": {func(a *Answer) { a.Body = written(t, PNG, halves(360, 120)) }, false, nil, ""},
 		"not to be kept":         {header("cache-control", "no-store"), false, []string{"cache"}, "forbids keeping"},
 		"kept for a minute":      {header("cache-control", "max-age=60"), false, []string{"cache"}, "60 s only"},
@@ -90,9 +98,10 @@ func TestJudge(t *testing.T) {
 			delete(a.Header, "cache-control")
 			a.Header["expires"] = "Tue, 23 Nov 2027 12:10:00 GMT"
 		}, false, nil, ""},
-		"a header that is no date":    {func(a *Answer) { delete(a.Header, "cache-control"); a.Header["expires"] = "0" }, false, nil, ""},
-		"a cookie":                    {header("set-cookie", "a=b"), false, []string{"cookie"}, "tracker"},
-		"two things, the worse first": {func(a *Answer) { a.Header["set-cookie"] = "a=b"; a.Header["content-type"] = "text/html" }, true, []string{"type", "cookie"}, ""},
+		"a header that is no date": {func(a *Answer) { delete(a.Header, "cache-control"); a.Header["expires"] = "0" }, false, nil, ""},
+		"a cookie":                 {header("set-cookie", "a=b"), false, []string{"cookie"}, "tracker"},
+		"two things, the worse first": {func(a *Answer) { a.Header["set-cookie"] = "a=b"; a.Header["content-type"] = "text/html" },
+			true, []string{"type", "cookie"}, ""},
 	} {
 		a := good(t)
 		c.change(&a)
@@ -117,7 +126,8 @@ func TestFits(t *testing.T) {
 		width, height, displayWidth, displayHeight int
 		want                                       bool
 	}{
-		{120, 40, 120, 40, true}, {240, 80, 120, 40, true}, {360, 120, 120, 40, true}, {480, 160, 120, 40, false}, {241, 80, 120, 40, true}, {242, 80, 120, 40, false},
+		{120, 40, 120, 40, true}, {240, 80, 120, 40, true}, {360, 120, 120, 40, true}, {480, 160, 120, 40, false},
+		{241, 80, 120, 40, true}, {242, 80, 120, 40, false},
 		{60, 20, 120, 40, false}, {120, 60, 120, 40, false}, {239, 79, 120, 40, true},
 	} {
 		if got := Fits(c.width, c.height, c.displayWidth, c.displayHeight); got != c.want {
@@ -130,7 +140,8 @@ func FuzzJudge(f *testing.F) {
 	f.Add("https://a.example/x.png?expires=1", "image/png", "max-age=x", "Mon, 23 Nov 2026 12:10:00 GMT", 200, []byte("\x89PNG"))
 	f.Add("::", "", "", "", 0, []byte("<html>"))
 	f.Fuzz(func(t *testing.T, address, media, control, expires string, status int, body []byte) {
-		a := Answer{Address: address, Steps: []Step{{address, status}}, Body: body, Header: map[string]string{"content-type": media, "cache-control": control, "expires": expires}}
+		a := Answer{Address: address, Steps: []Step{{address, status}}, Body: body,
+			Header: map[string]string{"content-type": media, "cache-control": control, "expires": expires}}
 		_, faults := Judge(a, Display{10, 10}, asked)
 		for i, fault := range faults {
 			if fault.Message == "" || fault.Remedy == "" || i > 0 && fault.Breaks && !faults[i-1].Breaks {

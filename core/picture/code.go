@@ -17,7 +17,8 @@ const quiet = 4
 
 // levels are the shares of a code that may be spoilt and still be read (ISO/IEC 18004, table 8).
 var levels = map[string]decoder.ErrorCorrectionLevel{
-	"7": decoder.ErrorCorrectionLevel_L, "15": decoder.ErrorCorrectionLevel_M, "25": decoder.ErrorCorrectionLevel_Q, "30": decoder.ErrorCorrectionLevel_H,
+	"7": decoder.ErrorCorrectionLevel_L, "15": decoder.ErrorCorrectionLevel_M, "25": decoder.ErrorCorrectionLevel_Q,
+	"30": decoder.ErrorCorrectionLevel_H,
 }
 
 // encoding says of letters beyond ASCII that they are UTF-8 (ISO/IEC 18004, 7.4.3): readers that have to guess
@@ -86,7 +87,8 @@ func Code(text string, r CodeRecipe) (_ *CodePicture, err error) {
 	if module < 1 {
 		return nil, fmt.Errorf("the code has %d modules with its margin and needs at least %d px; %d are given", modules, modules, r.Width)
 	}
-	c := &CodePicture{Modules: modules, Module: module, Width: modules * module / r.Multiple, Next: modules * (module + r.Multiple) / r.Multiple}
+	c := &CodePicture{Modules: modules, Module: module, Width: modules * module / r.Multiple,
+		Next: modules * (module + r.Multiple) / r.Multiple}
 	img := image.NewNRGBA(image.Rect(0, 0, modules*module, modules*module))
 	for y := range modules * module {
 		for x := range modules * module {

@@ -110,7 +110,8 @@ func (p *Picture) written(w Weight, resolution int) (*Rendition, error) {
 			w.Threshold, bands = unseenInDrawing, unseenInDrawing
 		}
 	}
-	s := &search{bands: bands, colours: len(colours), picture: p, exact: p.Image(), reference: newReference(p.Image()), weight: w, resolution: resolution}
+	s := &search{bands: bands, colours: len(colours), picture: p, exact: p.Image(), reference: newReference(p.Image()),
+		weight: w, resolution: resolution}
 	if len(p.Frames) > 1 && (w.Format == "" || w.Format == GIF) {
 		s.animation()
 	} else {
@@ -124,7 +125,8 @@ func (p *Picture) written(w Weight, resolution int) (*Rendition, error) {
 	if err != nil {
 		return nil, fmt.Errorf("what was written cannot be read back: %w", err)
 	}
-	r := &Rendition{Data: best.data, Facts: facts, Difference: best.difference, Notes: slices.Clone(p.Notes), Exact: s.exact, Shown: best.shown, Trials: s.trials(best)}
+	r := &Rendition{Data: best.data, Facts: facts, Difference: best.difference, Notes: slices.Clone(p.Notes), Exact: s.exact,
+		Shown: best.shown, Trials: s.trials(best)}
 	if len(p.Frames) > 1 && facts.Frames == 1 {
 		r.Notes = append(r.Notes, fmt.Sprintf("only the first of %d frames is kept: %s does not move", len(p.Frames), facts.Format))
 	}
@@ -420,7 +422,8 @@ func (s *search) animation() {
 		}
 		var b bytes.Buffer
 		err := gif.EncodeAll(&b, &g)
-		c := s.add(candidate{way: fmt.Sprintf("gif, %d frames, %d colours", len(frames), len(p)), format: GIF, data: b.Bytes(), shown: shown, difference: s.reference.difference(shown)}, err)
+		c := s.add(candidate{way: fmt.Sprintf("gif, %d frames, %d colours", len(frames), len(p)), format: GIF,
+			data: b.Bytes(), shown: shown, difference: s.reference.difference(shown)}, err)
 		if s.err != nil || s.unseen(c) {
 			return
 		}

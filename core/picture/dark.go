@@ -215,6 +215,7 @@ func over(img *image.NRGBA, background color.NRGBA) *image.NRGBA {
 // Write writes pixels as light as asked for, with a resolution tag in pixels per inch; 0 for none.
 func Write(img *image.NRGBA, w Weight, resolution int) (_ *Rendition, err error) {
 	defer func() { err = problem.As(problem.Refused, err) }()
-	p := &Picture{Facts: Facts{Width: img.Rect.Dx(), Height: img.Rect.Dy(), Transparent: !img.Opaque(), Frames: 1}, Frames: []Frame{{Image: img}}}
+	p := &Picture{Facts: Facts{Width: img.Rect.Dx(), Height: img.Rect.Dy(), Transparent: !img.Opaque(), Frames: 1},
+		Frames: []Frame{{Image: img}}}
 	return p.written(w, resolution)
 }

@@ -8,7 +8,8 @@ import (
 // Measure is what the differences of this package are, in words.
 const Measure = "1 - SSIM (Wang, Bovik, Sheikh, Simoncelli, IEEE TIP 13, 2004: 11 x 11 Gaussian window, K1 = 0.01, K2 = 0.03), " +
 	"of luma, and of chroma at half the pixels each way, weighted 8:1:1 (Wang, Lu, Bovik, Signal Processing: Image Communication 19, 2004), " +
-	"pooled as the root of the mean square so that a small spoilt place counts; over white and over dark where it is transparent, the worse of both"
+	"pooled as the root of the mean square so that a small spoilt place counts; over white and over dark where it " +
+	"is transparent, the worse of both"
 
 // The largest differences by Measure that Compress takes for not visible at the picture's own pixels: our own figures,
 // found by looking. A photograph's grain may go; the edge of a drawing stands on flat background, where all can be seen;

@@ -71,7 +71,8 @@ func (r Recipe) Check() (err error) {
 		return errors.New("the zoom is from 1 to 20")
 	case r.Focus != nil && !within(r.Focus.X, r.Focus.Y):
 		return errors.New("the focus is from 0,0 (upper left) to 1,1 (lower right)")
-	case r.Crop != nil && (!within(r.Crop.X, r.Crop.Y) || r.Crop.Width <= 0 || r.Crop.Height <= 0 || !within(r.Crop.X+r.Crop.Width-1e-9, r.Crop.Y+r.Crop.Height-1e-9)):
+	case r.Crop != nil && (!within(r.Crop.X, r.Crop.Y) || r.Crop.Width <= 0 || r.Crop.Height <= 0 ||
+		!within(r.Crop.X+r.Crop.Width-1e-9, r.Crop.Y+r.Crop.Height-1e-9)):
 		return errors.New("the crop must lie within the picture, in shares from 0 to 1")
 	case r.Radius < 0 || r.Ring < 0 || r.Radius > MaxDisplay || r.Ring > MaxDisplay:
 		return fmt.Errorf("radius and ring are from 0 to %d px", MaxDisplay)
@@ -153,7 +154,8 @@ func (p *Picture) Fit(r Recipe) (_ *Rendition, err error) {
 	if r.Dark != nil { // what is put around it takes its room from the picture
 		around := 2 * int(math.Ceil(r.Dark.pixels(r.multiple())))
 		if width, height = width-around, height-around; width < 1 || height < 1 {
-			return nil, fmt.Errorf("at %d x %d px there is no room for a line or a plate of %d pixels around the picture", displayWidth, displayHeight, around/2)
+			return nil, fmt.Errorf("at %d x %d px there is no room for a line or a plate of %d pixels around the picture",
+				displayWidth, displayHeight, around/2)
 		}
 	}
 	for _, f := range p.Frames {
@@ -174,7 +176,8 @@ func (p *Picture) Fit(r Recipe) (_ *Rendition, err error) {
 func (p *Picture) frame(img *image.NRGBA, r Recipe, width, height int, notes *Picture) (*image.NRGBA, error) {
 	from := r.window(float64(p.Width), float64(p.Height), float64(width), float64(height))
 	if p.drawing != nil { // a drawing is drawn as large as it is needed
-		scale := min(max(float64(width)/from.width, 1), float64(maxSide)/float64(max(p.Width, p.Height)), math.Sqrt(maxArea/float64(p.Width*p.Height)))
+		scale := min(max(float64(width)/from.width, 1), float64(maxSide)/float64(max(p.Width, p.Height)),
+			math.Sqrt(maxArea/float64(p.Width*p.Height)))
 		var err error
 		if img, err = drawSVG(p.drawing, int(math.Ceil(float64(p.Width)*scale)), int(math.Ceil(float64(p.Height)*scale))); err != nil {
 			return nil, err
@@ -182,7 +185,8 @@ func (p *Picture) frame(img *image.NRGBA, r Recipe, width, height int, notes *Pi
 		sx, sy := float64(img.Rect.Dx())/float64(p.Width), float64(img.Rect.Dy())/float64(p.Height)
 		from = window{from.x * sx, from.y * sy, from.width * sx, from.height * sy}
 	} else if scale := float64(width) / from.width; scale > 1.005 && len(notes.Frames) == 0 {
-		notes.note("enlarged %.1f times: the original has %.0f px across for the %d needed, and looks soft; a larger one would be sharp", scale, from.width, width)
+		notes.note("enlarged %.1f times: the original has %.0f px across for the %d needed, and looks soft; a larger one would be sharp",
+			scale, from.width, width)
 	}
 	l := lightOf(img)
 	if r.Pad {

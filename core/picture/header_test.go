@@ -87,7 +87,8 @@ func TestResolutionTags(t *testing.T) {
 }
 
 func TestTIFFDirectories(t *testing.T) {
-	data := directoryOf(binary.LittleEndian, "II*\x00", map[uint16]uint16{tagWidth: 40, tagHeight: 30, tagBits: 8, tagPhotometric: 5, tagOrientation: 6, tagExtra: 1}, 300)
+	data := directoryOf(binary.LittleEndian, "II*\x00",
+		map[uint16]uint16{tagWidth: 40, tagHeight: 30, tagBits: 8, tagPhotometric: 5, tagOrientation: 6, tagExtra: 1}, 300)
 	f, err := Probe(data)
 	if err != nil || f.Width != 30 || f.Height != 40 || f.Colours != "cmyk" || f.Turned != 6 || !f.Transparent {
 		t.Errorf("%+v, %v", f, err)
@@ -125,7 +126,8 @@ func TestProfileNames(t *testing.T) {
 		return append(icc, tag...)
 	}
 	for want, icc := range map[string][]byte{
-		"Wide lab": wideProfile(), "Färgrymd P": with(described16("Färgrymd P")), "unnamed": with([]byte("desc\x00\x00\x00\x00\xff\xff\xff\xff\x00")),
+		"Wide lab": wideProfile(), "Färgrymd P": with(described16("Färgrymd P")),
+		"unnamed":               with([]byte("desc\x00\x00\x00\x00\xff\xff\xff\xff\x00")),
 		strings.Repeat("x", 80): with(described16(strings.Repeat("x", 200))), "a b": with(described16("a\x07 b\n")),
 	} {
 		if got := profileName(icc); got != want {
@@ -183,7 +185,8 @@ func TestCurves(t *testing.T) {
 			t.Errorf("%s: %v, want %v", name, got, c.want)
 		}
 	}
-	for name, tag := range map[string][]byte{"no tag": nil, "another": []byte("sf32\x00\x00\x00\x00\x00\x00\x00\x00"), "a table that is cut": table(1, 2, 3)[:14], "a kind that is not": para(9, 1), "too few values": para(3, 1)} {
+	for name, tag := range map[string][]byte{"no tag": nil, "another": []byte("sf32\x00\x00\x00\x00\x00\x00\x00\x00"),
+		"a table that is cut": table(1, 2, 3)[:14], "a kind that is not": para(9, 1), "too few values": para(3, 1)} {
 		var p profile
 		if p.curve(0, tag) {
 			t.Errorf("%s is read", name)
@@ -192,13 +195,15 @@ func TestCurves(t *testing.T) {
 }
 
 func TestSVGLengths(t *testing.T) {
-	for text, want := range map[string]float64{"10": 10, "10px": 10, " 12.5 ": 12.5, "72pt": 96, "1in": 96, "2.54cm": 96, "25.4mm": 96, "6pc": 96, "50%": 0, "x": 0, "-4": 0, "NaN": 0, "Inf": 0, "1em": 0} {
+	for text, want := range map[string]float64{"10": 10, "10px": 10, " 12.5 ": 12.5, "72pt": 96, "1in": 96, "2.54cm": 96,
+		"25.4mm": 96, "6pc": 96, "50%": 0, "x": 0, "-4": 0, "NaN": 0, "Inf": 0, "1em": 0} {
 		if got := svgLength(text); math.Abs(got-want) > 1e-9 {
 			t.Errorf("%q: %v, want %v", text, got, want)
 		}
 	}
 	for svg, want := range map[string][2]int{
-		`<svg width="20" height="10"/>`: {20, 10}, `<svg width="20" viewBox="0 0 40 80"/>`: {20, 40}, `<svg height="20" viewBox="0,0,40,80"/>`: {10, 20}, `<svg width="100%" viewBox="0 0 40 80"/>`: {40, 80},
+		`<svg width="20" height="10"/>`: {20, 10}, `<svg width="20" viewBox="0 0 40 80"/>`: {20, 40},
+		`<svg height="20" viewBox="0,0,40,80"/>`: {10, 20}, `<svg width="100%" viewBox="0 0 40 80"/>`: {40, 80},
 	} {
 		if f, err := Probe([]byte(svg)); err != nil || f.Width != want[0] || f.Height != want[1] {
 			t.Errorf("%s: %d x %d, %v", svg, f.Width, f.Height, err)

@@ -211,7 +211,8 @@ func transform(b *[64]float32) {
 	for u := range 8 {
 		for v := range 8 {
 			c := &cosines[v]
-			b[8*v+u] = c[0]*rows[u] + c[1]*rows[8+u] + c[2]*rows[16+u] + c[3]*rows[24+u] + c[4]*rows[32+u] + c[5]*rows[40+u] + c[6]*rows[48+u] + c[7]*rows[56+u]
+			b[8*v+u] = c[0]*rows[u] + c[1]*rows[8+u] + c[2]*rows[16+u] + c[3]*rows[24+u] + c[4]*rows[32+u] +
+				c[5]*rows[40+u] + c[6]*rows[48+u] + c[7]*rows[56+u]
 		}
 	}
 }

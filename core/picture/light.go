@@ -116,9 +116,11 @@ type window struct{ x, y, width, height float64 }
 func (l *light) resampled(from window, width, height int) *light {
 	if n := int(min(from.width/float64(width), from.height/float64(height)) / 3); n >= 2 {
 		// what would be averaged anyway is averaged cheaply first; three steps and more are left to the kernel
-		return l.shrunk(n).resampled(window{from.x / float64(n), from.y / float64(n), from.width / float64(n), from.height / float64(n)}, width, height)
+		return l.shrunk(n).resampled(window{from.x / float64(n), from.y / float64(n), from.width / float64(n),
+			from.height / float64(n)}, width, height)
 	}
-	first, last := int(max(math.Floor(from.y)-8*max(from.height/float64(height), 1), 0)), int(min(math.Ceil(from.y+from.height)+8*max(from.height/float64(height), 1), float64(l.height)))
+	first, last := int(max(math.Floor(from.y)-8*max(from.height/float64(height), 1), 0)),
+		int(min(math.Ceil(from.y+from.height)+8*max(from.height/float64(height), 1), float64(l.height)))
 	rows := newLight(width, last-first, l.channels)
 	across := weights(from.x, from.width, l.width, width)
 	for y := range rows.height {

@@ -123,7 +123,8 @@ func moving(t testing.TB) []byte {
 		second.Pix[i] = 1
 	}
 	var b bytes.Buffer
-	err := gif.EncodeAll(&b, &gif.GIF{Image: []*image.Paletted{first, second}, Delay: []int{50, 70}, Disposal: []byte{gif.DisposalNone, gif.DisposalNone}})
+	err := gif.EncodeAll(&b, &gif.GIF{Image: []*image.Paletted{first, second}, Delay: []int{50, 70},
+		Disposal: []byte{gif.DisposalNone, gif.DisposalNone}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,7 +146,8 @@ func wideProfile() []byte {
 	tags := []struct {
 		name string
 		data []byte
-	}{{"desc", name}, {"rXYZ", xyz(0.515, 0.241, -0.001)}, {"gXYZ", xyz(0.292, 0.692, 0.042)}, {"bXYZ", xyz(0.157, 0.067, 0.784)}, {"rTRC", curve}, {"gTRC", curve}, {"bTRC", curve}}
+	}{{"desc", name}, {"rXYZ", xyz(0.515, 0.241, -0.001)}, {"gXYZ", xyz(0.292, 0.692, 0.042)},
+		{"bXYZ", xyz(0.157, 0.067, 0.784)}, {"rTRC", curve}, {"gTRC", curve}, {"bTRC", curve}}
 	out := make([]byte, 128)
 	copy(out[16:], "RGB XYZ ")
 	out = big.AppendUint32(out, uint32(len(tags)))
@@ -169,7 +171,8 @@ func framed(data []byte, times int) []byte {
 // TestFaultyPictures: each of the pictures that signatures fail on gives the right rendition, with what was done,
 // or is refused with the reason.
 func TestFaultyPictures(t *testing.T) {
-	tagged := chunk(written(t, PNG, halves(120, 80)), "pHYs", append(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, 11811), 11811), 1))
+	tagged := chunk(written(t, PNG, halves(120, 80)), "pHYs",
+		append(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, 11811), 11811), 1))
 	deep := image.NewNRGBA64(image.Rect(0, 0, 60, 40))
 	for i := range deep.Pix {
 		deep.Pix[i] = 0xff
@@ -190,7 +193,8 @@ func TestFaultyPictures(t *testing.T) {
 		refuse string // why it is not read
 	}{
 		{"tiny", written(t, PNG, halves(1, 1)), func(f Facts) bool { return f.Width == 1 && f.Height == 1 }, "enlarged 60.0 times", ""},
-		{"huge", written(t, PNG, image.NewPaletted(image.Rect(0, 0, 6000, 4000), color.Palette{teal, coral})), func(f Facts) bool { return f.Width == 6000 }, "", ""},
+		{"huge", written(t, PNG, image.NewPaletted(image.Rect(0, 0, 6000, 4000), color.Palette{teal, coral})),
+			func(f Facts) bool { return f.Width == 6000 }, "", ""},
 		{"tagged 300 per inch", tagged, func(f Facts) bool { return f.Resolution == 300 }, "", ""},
 		{"printing colours", file(t, "cmyk.jpg"), func(f Facts) bool { return f.Colours == "cmyk" }, "CMYK", ""},
 		{"turned", inserted(photo, 0xe1, exifBlock(6)), func(f Facts) bool {
@@ -206,7 +210,8 @@ func TestFaultyPictures(t *testing.T) {
 		{"bmp", written(t, BMP, halves(60, 40)), func(f Facts) bool { return f.Format == BMP && f.Height == 40 }, "", ""},
 		{"tiff", written(t, TIFF, halves(60, 40)), func(f Facts) bool { return f.Format == TIFF && f.Width == 60 }, "", ""},
 		{"svg", svg(`<path d="M0 0h30v40H0z" fill="#c8553d"/>`), func(f Facts) bool { return f.Format == SVG && f.Width == 60 }, "", ""},
-		{"another profile", inserted(photo, 0xe2, append([]byte("ICC_PROFILE\x00\x01\x01"), wideProfile()...)), func(f Facts) bool { return f.Profile == "Wide lab" }, `colours converted from the profile "Wide lab"`, ""},
+		{"another profile", inserted(photo, 0xe2, append([]byte("ICC_PROFILE\x00\x01\x01"), wideProfile()...)),
+			func(f Facts) bool { return f.Profile == "Wide lab" }, `colours converted from the profile "Wide lab"`, ""},
 
 		{"empty", nil, nil, "", "the file is empty"},
 		{"a page", []byte("<!DOCTYPE html><p>Not here"), nil, "", "a web page, not a picture"},
@@ -218,15 +223,18 @@ func TestFaultyPictures(t *testing.T) {
 		{"cut in its pixels", photo[:len(photo)/2], nil, "", "broken"},
 		{"bomb by claim", claim(t, 19000, 19000), nil, "", "at most 40 million"},
 		{"one side too long", claim(t, 1<<30, 1), nil, "", "at most 20000"},
-		{"bomb by frames", framed(written(t, GIF, image.NewPaletted(image.Rect(0, 0, 9000, 4000), color.Palette{teal})), 5), nil, "", "its 5 frames claim 180 million pixels"},
+		{"bomb by frames", framed(written(t, GIF, image.NewPaletted(image.Rect(0, 0, 9000, 4000), color.Palette{teal})), 5),
+			nil, "", "its 5 frames claim 180 million pixels"},
 		{"too heavy", make([]byte, MaxBytes+1), nil, "", "at most 32768 kB"},
 		{"svg with script", svg(`<script>alert(1)</script>`), nil, "", "holds a script"},
 		{"svg with handler", svg(`<path onload="x()" d="M0 0h9"/>`), nil, "", "holds a script"},
 		{"svg that leads away", svg(`<use href="https://brackwater.example/a.svg#x"/>`), nil, "", "leads to another file"},
 		{"svg with letters", svg(`<text>Ferry</text>`), nil, "", "turn them into paths"},
 		{"svg that calls itself", svg(`<defs><g id="a"><use href="#a"/></g></defs><use href="#a"/>`), nil, "", "use one another"},
-		{"svg with entities", []byte(`<?xml version="1.0"?><!DOCTYPE svg [<!ENTITY a "b">]><svg viewBox="0 0 1 1">&a;</svg>`), nil, "", "entities"},
-		{"svg without size", []byte(`<svg xmlns="http://www.w3.org/2000/svg"><path d="M0 0h9"/></svg>`), nil, "", "neither width and height nor viewBox"},
+		{"svg with entities", []byte(`<?xml version="1.0"?><!DOCTYPE svg [<!ENTITY a "b">]><svg viewBox="0 0 1 1">&a;</svg>`),
+			nil, "", "entities"},
+		{"svg without size", []byte(`<svg xmlns="http://www.w3.org/2000/svg"><path d="M0 0h9"/></svg>`), nil, "",
+			"neither width and height nor viewBox"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if c.facts == nil {
@@ -243,7 +251,8 @@ func TestFaultyPictures(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if r.Facts.Width != 60 || r.Facts.Resolution != 192 && r.Facts.Format != GIF || !slices.Contains(Mailable, r.Facts.Format) || len(r.Facts.Holds) > 0 || r.Facts.Turned != 0 {
+			if r.Facts.Width != 60 || r.Facts.Resolution != 192 && r.Facts.Format != GIF ||
+				!slices.Contains(Mailable, r.Facts.Format) || len(r.Facts.Holds) > 0 || r.Facts.Turned != 0 {
 				t.Errorf("rendition %+v", r.Facts)
 			}
 			if c.note != "" && !slices.ContainsFunc(r.Notes, func(n string) bool { return strings.Contains(n, c.note) }) {
@@ -258,7 +267,8 @@ func TestFaultyPictures(t *testing.T) {
 
 func TestTurnedPicturesStandUpright(t *testing.T) {
 	for orientation, want := range map[uint16][2]color.NRGBA{ // upper left and lower right
-		1: {coral, teal}, 2: {teal, coral}, 3: {teal, coral}, 4: {coral, teal}, 5: {coral, teal}, 6: {coral, teal}, 7: {teal, coral}, 8: {teal, coral},
+		1: {coral, teal}, 2: {teal, coral}, 3: {teal, coral}, 4: {coral, teal}, 5: {coral, teal}, 6: {coral, teal},
+		7: {teal, coral}, 8: {teal, coral},
 	} {
 		p, err := Read(inserted(written(t, JPEG, halves(64, 32)), 0xe1, exifBlock(orientation)))
 		if err != nil {
@@ -402,7 +412,8 @@ func TestAnimationsStayAnimations(t *testing.T) {
 	if err != nil || len(p.Frames) != 2 {
 		t.Fatalf("%d frames, %v", len(p.Frames), err)
 	}
-	if p.Frames[1].Shown.Milliseconds() != 700 || !near(p.Frames[1].Image.NRGBAAt(28, 18), coral, 3) || !near(p.Frames[1].Image.NRGBAAt(2, 2), teal, 3) {
+	if p.Frames[1].Shown.Milliseconds() != 700 || !near(p.Frames[1].Image.NRGBAAt(28, 18), coral, 3) ||
+		!near(p.Frames[1].Image.NRGBAAt(2, 2), teal, 3) {
 		t.Errorf("the second frame: %v, %v", p.Frames[1].Shown, p.Frames[1].Image.NRGBAAt(28, 18))
 	}
 	still, err := Fit(moving(t), Recipe{Width: 30, Weight: Weight{Format: PNG}})
@@ -418,7 +429,8 @@ func FuzzRead(f *testing.F) {
 	f.Add(moving(f))
 	f.Add(inserted(written(f, JPEG, halves(8, 8)), 0xe1, exifBlock(5)))
 	f.Add(inserted(written(f, JPEG, halves(8, 8)), 0xe2, append([]byte("ICC_PROFILE\x00\x01\x01"), wideProfile()...)))
-	f.Add([]byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 6 4"><path d="M0 0h3v4H0z" fill="url(#a)"/><linearGradient id="a"><stop offset="0"/></linearGradient></svg>`))
+	f.Add([]byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 6 4"><path d="M0 0h3v4H0z" fill="url(#a)"/>` +
+		`<linearGradient id="a"><stop offset="0"/></linearGradient></svg>`))
 	for _, name := range []string{"cmyk.jpg", "interlaced.png", "progressive.jpg", "gradient.webp", "alpha.webp"} {
 		f.Add(file(f, name))
 	}
@@ -427,7 +439,8 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if facts.Width < 1 || facts.Height < 1 || facts.Width > maxSide || facts.Width*facts.Height*facts.Frames > maxArea || facts.Bytes != len(data) {
+		if facts.Width < 1 || facts.Height < 1 || facts.Width > maxSide || facts.Width*facts.Height*facts.Frames > maxArea ||
+			facts.Bytes != len(data) {
 			t.Fatalf("%+v", facts)
 		}
 		if facts.Width*facts.Height > 1<<18 { // larger ones take long, and nothing else is done to them

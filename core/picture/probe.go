@@ -181,7 +181,8 @@ func (h *header) limits() error {
 	case h.Frames > maxFrames:
 		return fmt.Errorf("it has more than %d frames", maxFrames)
 	case h.Width*h.Height*h.Frames > maxArea:
-		return fmt.Errorf("its %d frames claim %d million pixels together; at most %d are read", h.Frames, h.Width*h.Height*h.Frames/1_000_000, maxArea/1_000_000)
+		return fmt.Errorf("its %d frames claim %d million pixels together; at most %d are read", h.Frames,
+			h.Width*h.Height*h.Frames/1_000_000, maxArea/1_000_000)
 	}
 	return nil
 }
@@ -218,7 +219,8 @@ func decodable(data []byte, h *header) error {
 		width, height = height, width
 	}
 	if format != h.Format || c.Width != width || c.Height != height {
-		return fmt.Errorf("its parts contradict each other: %s of %d x %d px and %s of %d x %d px", h.Format, width, height, format, c.Width, c.Height)
+		return fmt.Errorf("its parts contradict each other: %s of %d x %d px and %s of %d x %d px", h.Format, width, height,
+			format, c.Width, c.Height)
 	}
 	return nil
 }

@@ -192,7 +192,8 @@ func (m SliceMap) cut(width, height int) ([]image.Rectangle, error) {
 						return false
 					}
 				}
-				return (i == 0 || taken[image.Pt(i-1, low)] || parted(true, xs[i], ys[low], ys[low+1])) && (right == len(xs)-1 || parted(true, xs[right], ys[low], ys[low+1]))
+				return (i == 0 || taken[image.Pt(i-1, low)] || parted(true, xs[i], ys[low], ys[low+1])) &&
+					(right == len(xs)-1 || parted(true, xs[right], ys[low], ys[low+1]))
 			}
 			for low < len(ys)-1 && joined() {
 				low++
@@ -278,7 +279,8 @@ func onlyColour(img *image.NRGBA) (color.NRGBA, bool) {
 	return first, true
 }
 
-var errPinwheel = errors.New("the pieces go around one another like a windmill and no table joins them safely; let one of the lines go through to an edge")
+var errPinwheel = errors.New("the pieces go around one another like a windmill and no table joins them safely; let " +
+	"one of the lines go through to an edge")
 
 // part is a region of the design: one piece, or regions beside or below one another.
 type part struct {
@@ -358,7 +360,9 @@ func writeTable(b *strings.Builder, p part, pieces map[image.Point]*Piece, inden
 	case p.parts != nil:
 		rows = [][]part{p.parts}
 	}
-	fmt.Fprintf(b, "%s<table role=\"presentation\" width=\"%d\" cellpadding=\"0\" cellspacing=\"0\" border=\"0\" style=\"border-collapse: collapse; width: %dpx\">\n", indent, p.at.Dx(), p.at.Dx())
+	fmt.Fprintf(b, "%s<table role=\"presentation\" width=\"%d\" cellpadding=\"0\" cellspacing=\"0\" border=\"0\" "+
+		"style=\"border-collapse: collapse; width: %dpx\">\n",
+		indent, p.at.Dx(), p.at.Dx())
 	for _, row := range rows {
 		b.WriteString(indent + "  <tr>\n")
 		for _, cell := range row {
@@ -402,7 +406,8 @@ func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent
 	if p.parts == nil && piece.Background != "" && piece.Plain != "transparent" {
 		background = fmt.Sprintf(" bgcolor=%q", piece.Background)
 	}
-	fmt.Fprintf(b, "%s<td width=\"%d\" height=\"%d\"%s style=\"padding: 0; font-size: 0; line-height: 0\">", indent, p.at.Dx(), p.at.Dy(), background)
+	fmt.Fprintf(b, "%s<td width=\"%d\" height=\"%d\"%s style=\"padding: 0; font-size: 0; line-height: 0\">", indent,
+		p.at.Dx(), p.at.Dy(), background)
 	switch {
 	case p.parts != nil:
 		b.WriteString("\n")
@@ -411,7 +416,8 @@ func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent
 	case piece.Plain != "":
 		b.WriteString("&nbsp;")
 	default:
-		img := fmt.Sprintf(`<img data-picture=%q width="%d" height="%d" alt="%s" style="display: block; border: 0; font-family: Arial, sans-serif; font-size: 12px; line-height: 16px; color: %s">`,
+		img := fmt.Sprintf(`<img data-picture=%q width="%d" height="%d" alt="%s" style="display: block; border: 0; `+
+			`font-family: Arial, sans-serif; font-size: 12px; line-height: 16px; color: %s">`,
 			piece.Name, piece.Width, piece.Height, html.EscapeString(piece.Alt), readableOn(piece.Background))
 		if piece.Link != "" {
 			img = fmt.Sprintf(`<a href="%s" style="text-decoration: none">%s</a>`, html.EscapeString(piece.Link), img)
@@ -428,7 +434,8 @@ func holdsLetters(img *image.NRGBA) bool {
 	around := Resized(Resized(img, max(w/48, 1), max(h/48, 1)), w, h) // the background, with all detail gone
 	light, dark := make([]bool, w*h), make([]bool, w*h)
 	for i := range light {
-		d := lightnessOf(color.NRGBA{img.Pix[4*i], img.Pix[4*i+1], img.Pix[4*i+2], 255}) - lightnessOf(color.NRGBA{around.Pix[4*i], around.Pix[4*i+1], around.Pix[4*i+2], 255})
+		d := lightnessOf(color.NRGBA{img.Pix[4*i], img.Pix[4*i+1], img.Pix[4*i+2],
+			255}) - lightnessOf(color.NRGBA{around.Pix[4*i], around.Pix[4*i+1], around.Pix[4*i+2], 255})
 		light[i], dark[i] = d > 14, d < -14
 	}
 	return lettersIn(light, w) || lettersIn(dark, w)

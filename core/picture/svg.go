@@ -28,7 +28,8 @@ func looksLikeSVG(data []byte) bool {
 		return false
 	}
 	head := bytes.TrimLeft(start, " \t\r\n\ufeff")
-	return bytes.HasPrefix(head, []byte("<svg")) || bytes.HasPrefix(head, []byte("<?xml")) || bytes.HasPrefix(head, []byte("<!--")) || bytes.HasPrefix(head, []byte("<!DOCTYPE svg"))
+	return bytes.HasPrefix(head, []byte("<svg")) || bytes.HasPrefix(head, []byte("<?xml")) ||
+		bytes.HasPrefix(head, []byte("<!--")) || bytes.HasPrefix(head, []byte("<!DOCTYPE svg"))
 }
 
 // svg reads the drawing's size and refuses what a picture does not need and what would not be drawn: scripts,

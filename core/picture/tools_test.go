@@ -215,7 +215,8 @@ func TestPicturesThatVanishAreFoundAndFixed(t *testing.T) {
 			t.Errorf("%s vanishes on %v, want %v", name, got, c.want)
 		}
 	}
-	for _, d := range []DarkSafe{{Way: Outline}, {Way: Outline, Width: 3, Colour: "#f2f6f5"}, {Way: plate}, {Way: plate, Colour: "#c8553d", Width: 12}} {
+	for _, d := range []DarkSafe{{Way: Outline}, {Way: Outline, Width: 3, Colour: "#f2f6f5"}, {Way: plate},
+		{Way: plate, Colour: "#c8553d", Width: 12}} {
 		made, err := MakeDarkSafe(bar(teal), d)
 		if err != nil {
 			t.Fatal(err)
@@ -235,7 +236,8 @@ func TestPicturesThatVanishAreFoundAndFixed(t *testing.T) {
 			}
 		}
 	}
-	if _, err := Fit(written(t, PNG, bar(teal)), Recipe{Width: 3, Height: 2, Multiple: 1, Dark: &DarkSafe{Way: plate}}); err == nil || !strings.Contains(err.Error(), "no room") {
+	if _, err := Fit(written(t, PNG, bar(teal)), Recipe{Width: 3, Height: 2, Multiple: 1,
+		Dark: &DarkSafe{Way: plate}}); err == nil || !strings.Contains(err.Error(), "no room") {
 		t.Errorf("a plate in 3 x 2 px: %v", err)
 	}
 	for _, d := range []DarkSafe{{Way: "glow"}, {Way: Outline, Colour: "white"}, {Way: plate, Width: 999}} {
@@ -290,11 +292,16 @@ func TestSlice(t *testing.T) {
 		want []image.Rectangle
 		err  string
 	}{
-		"whole":        {SliceMap{}, []image.Rectangle{image.Rect(0, 0, 200, 100)}, ""},
-		"grid":         {SliceMap{Columns: 2, Rows: 2}, []image.Rectangle{image.Rect(0, 0, 100, 50), image.Rect(100, 0, 200, 50), image.Rect(0, 50, 100, 100), image.Rect(100, 50, 200, 100)}, ""},
-		"within":       {SliceMap{Lines: []Line{{At: 40}, {At: 120, Down: true, From: 40}}}, []image.Rectangle{image.Rect(0, 0, 200, 40), image.Rect(0, 40, 120, 100), image.Rect(120, 40, 200, 100)}, ""},
-		"tall":         {SliceMap{Lines: []Line{{At: 50, Down: true}, {At: 30, From: 50}}}, []image.Rectangle{image.Rect(0, 0, 50, 100), image.Rect(50, 0, 200, 30), image.Rect(50, 30, 200, 100)}, ""},
-		"windmill":     {SliceMap{Lines: []Line{{At: 30, Until: 120}, {At: 120, Down: true, Until: 70}, {At: 70, From: 60}, {At: 60, Down: true, From: 30}}}, nil, "windmill"},
+		"whole": {SliceMap{}, []image.Rectangle{image.Rect(0, 0, 200, 100)}, ""},
+		"grid": {SliceMap{Columns: 2, Rows: 2},
+			[]image.Rectangle{image.Rect(0, 0, 100, 50), image.Rect(100, 0, 200, 50), image.Rect(0, 50, 100, 100),
+				image.Rect(100, 50, 200, 100)}, ""},
+		"within": {SliceMap{Lines: []Line{{At: 40}, {At: 120, Down: true, From: 40}}},
+			[]image.Rectangle{image.Rect(0, 0, 200, 40), image.Rect(0, 40, 120, 100), image.Rect(120, 40, 200, 100)}, ""},
+		"tall": {SliceMap{Lines: []Line{{At: 50, Down: true}, {At: 30, From: 50}}},
+			[]image.Rectangle{image.Rect(0, 0, 50, 100), image.Rect(50, 0, 200, 30), image.Rect(50, 30, 200, 100)}, ""},
+		"windmill": {SliceMap{Lines: []Line{{At: 30, Until: 120}, {At: 120, Down: true, Until: 70}, {At: 70, From: 60},
+			{At: 60, Down: true, From: 30}}}, nil, "windmill"},
 		"outside":      {SliceMap{Lines: []Line{{At: 100}}}, nil, "does not lie in the design of 200 x 100 px"},
 		"backwards":    {SliceMap{Lines: []Line{{At: 10, From: 50, Until: 40}}}, nil, "does not lie"},
 		"label beside": {SliceMap{Pieces: []Label{{X: 300, Y: 1, Alt: "x"}}}, nil, "no piece at 300,1"},
@@ -312,11 +319,13 @@ func TestSlice(t *testing.T) {
 			t.Errorf("%s: %v, %v", name, boxes(s), err)
 		}
 	}
-	s, err := Slice(data, SliceMap{Width: 200, Columns: 2, Pieces: []Label{{X: 150, Y: 50, Link: "https://www.brackwater.example/?a=1&b=2", Alt: `The "ferry"`}}}, "x")
+	s, err := Slice(data, SliceMap{Width: 200, Columns: 2,
+		Pieces: []Label{{X: 150, Y: 50, Link: "https://www.brackwater.example/?a=1&b=2", Alt: `The "ferry"`}}}, "x")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`bgcolor="#c8553d"`, `href="https://www.brackwater.example/?a=1&amp;b=2"`, `alt="The &#34;ferry&#34;"`, `data-picture="x-2"`, "&nbsp;"} {
+	for _, want := range []string{`bgcolor="#c8553d"`, `href="https://www.brackwater.example/?a=1&amp;b=2"`,
+		`alt="The &#34;ferry&#34;"`, `data-picture="x-2"`, "&nbsp;"} {
 		if !strings.Contains(s.Table, want) {
 			t.Errorf("the table lacks %s: %s", want, s.Table)
 		}
@@ -344,7 +353,8 @@ func FuzzSlice(f *testing.F) {
 	f.Add(20, 0, 0, 30, 5, 40, true)
 	f.Add(10, 2, 38, 20, 0, 0, false)
 	f.Fuzz(func(t *testing.T, at, from, until, at2, from2, until2 int, down bool) {
-		s, err := Slice(data, SliceMap{Width: 80, Multiple: 1, Lines: []Line{{At: at, From: from, Until: until, Down: down}, {At: at2, From: from2, Until: until2}}}, "x")
+		s, err := Slice(data, SliceMap{Width: 80, Multiple: 1,
+			Lines: []Line{{At: at, From: from, Until: until, Down: down}, {At: at2, From: from2, Until: until2}}}, "x")
 		if err != nil {
 			return
 		}

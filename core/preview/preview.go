@@ -53,7 +53,8 @@ func (p *Preview) Pasted(variant string, who *person.Person) (string, error) {
 
 // Paste gives what one person copies, the signature as a browser shows it, and what is predicted to stand where it was
 // pasted, before a client changes anything. Pictures are at the addresses that readers meet.
-func Paste(t *template.Template, schema *person.Schema, day time.Time, variant string, who *person.Person) (shown, pasted string, err error) {
+func Paste(t *template.Template, schema *person.Schema, day time.Time, variant string, who *person.Person) (shown,
+	pasted string, err error) {
 	prepared, err := compose.Prepare(t, schema, day, compose.Reached(t))
 	if err != nil {
 		return "", "", err
@@ -99,7 +100,8 @@ type program interface {
 }
 
 // keptText is what a client gets that shows text or rich text.
-func keptText[P program](p *Preview, form compose.Form, compile func(*field.Table, string) (P, error), variant string, who *person.Person) (Kept, error) {
+func keptText[P program](p *Preview, form compose.Form, compile func(*field.Table, string) (P, error), variant string,
+	who *person.Person) (Kept, error) {
 	table := p.NewTable()
 	filler := field.NewFiller(table)
 	made, err := compile(table, variant)

@@ -29,7 +29,8 @@ func fromSource(t *testing.T, source, settings string) *template.Template {
 // preparedFor makes a template with one picture, for a directory of one person.
 func preparedFor(t *testing.T, source, settings string, address func(*template.Template) compose.Addresser) (*Preview, *person.Person) {
 	t.Helper()
-	tmpl, err := template.New("x", template.Parts{Source: source, Settings: settings, Pictures: map[string][]byte{"dot.gif": []byte("GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x00\x00\x00\x00\x00,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")}})
+	tmpl, err := template.New("x", template.Parts{Source: source, Settings: settings,
+		Pictures: map[string][]byte{"dot.gif": []byte("GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x00\x00\x00\x00\x00,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,7 +71,8 @@ func TestPicturesAreSimulatedAtOneAddressAndShownAtAnother(t *testing.T) {
 }
 
 func TestHostedPicturesAreReachedWhereTheyAreHosted(t *testing.T) {
-	p, _ := preparedFor(t, `<img data-picture="dot">`, strings.Replace(onePicture, "pictures:\n", "pictures:\n  address: https://pictures.brackwater.example/x/\n", 1), compose.Reached)
+	p, _ := preparedFor(t, `<img data-picture="dot">`,
+		strings.Replace(onePicture, "pictures:\n", "pictures:\n  address: https://pictures.brackwater.example/x/\n", 1), compose.Reached)
 	if src, _ := p.Doc.Root.Elements("img")[0].Attr("src"); src != "https://pictures.brackwater.example/x/dot.gif" {
 		t.Error(src)
 	}
@@ -93,9 +95,11 @@ func TestWhatClientsOfTextGet(t *testing.T) {
 func TestCompactIsWhatGoesOutAndNotWhatIsPrepared(t *testing.T) {
 	source := "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  {{ cn }}  </td>\n  </tr>\n</table>\n"
 	for settings, want := range map[string]string{
-		"":               "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  Ann &amp; Bo  </td>\n  </tr>\n</table>",
-		"compact: true":  `<table cellpadding="0"><tr><td style="padding:0;color:#123">Ann &amp; Bo</td></tr></table>`,
-		"compact: false": "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  Ann &amp; Bo  </td>\n  </tr>\n</table>",
+		"": "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  Ann " +
+			"&amp; Bo  </td>\n  </tr>\n</table>",
+		"compact: true": `<table cellpadding="0"><tr><td style="padding:0;color:#123">Ann &amp; Bo</td></tr></table>`,
+		"compact: false": "<table cellpadding=\"0\">\n  <tr>\n    <td style=\"padding: 0px; color: #112233\">  Ann " +
+			"&amp; Bo  </td>\n  </tr>\n</table>",
 	} {
 		p, who := preparedFor(t, source, settings, compose.Reached)
 		before := p.Doc.Render()
@@ -105,7 +109,8 @@ func TestCompactIsWhatGoesOutAndNotWhatIsPrepared(t *testing.T) {
 		if p.Doc.Render() != before {
 			t.Errorf("%q: the prepared document was changed", settings)
 		}
-		s, err := compose.Compile(compose.Source{Template: p.Template, Schema: p.Schema, Day: day, Variants: p.Template.Variants()[:1]}, compose.Fragment)
+		s, err := compose.Compile(compose.Source{Template: p.Template, Schema: p.Schema, Day: day,
+			Variants: p.Template.Variants()[:1]}, compose.Fragment)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -117,13 +122,15 @@ func TestCompactIsWhatGoesOutAndNotWhatIsPrepared(t *testing.T) {
 
 // TestPastingKeepsConditions: a span that the browser takes away still goes with its field.
 func TestPastingKeepsConditions(t *testing.T) {
-	p, who := preparedFor(t, `<p style="margin: 0">{{ cn }}<span data-needs="mobile">, M {{ mobile }}</span></p><p style="margin: 0">x</p>`, "", compose.Reached)
+	p, who := preparedFor(t, `<p style="margin: 0">{{ cn }}<span data-needs="mobile">, M {{ mobile }}</span></p><p style="margin: 0">x</p>`,
+		"", compose.Reached)
 	kept, err := p.Kept(client.Find("capped-webmail"), client.Install, "", who)
 	if err != nil || kept.Body != `<p style="margin: 0px;">Ann &amp; Bo</p><p style="margin: 0px;">x</p>` {
 		t.Errorf("%s, %v", kept.Body, err)
 	}
 	who.Values[2] = "07700 900142"
-	if kept, err = p.Kept(client.Find("capped-webmail"), client.Install, "", who); err != nil || !strings.HasPrefix(kept.Body, `<p style="margin: 0px;">Ann &amp; Bo, M 07700 900142</p>`) {
+	if kept, err = p.Kept(client.Find("capped-webmail"), client.Install, "", who); err != nil ||
+		!strings.HasPrefix(kept.Body, `<p style="margin: 0px;">Ann &amp; Bo, M 07700 900142</p>`) {
 		t.Errorf("%s, %v", kept.Body, err)
 	}
 }
@@ -131,8 +138,11 @@ func TestPastingKeepsConditions(t *testing.T) {
 // TestPasted: what is pasted is one variant of one person's signature, in the browser's spelling, before any client takes
 // something away; with nobody, the template's own marks are in it.
 func TestPasted(t *testing.T) {
-	tmpl := fromSource(t, `<style>.n { color: #123 }</style><table><tr data-in="new"><td class="n" data-needs="mobile">{{ cn }}, {{ mobile }}</td></tr><tr data-in="reply"><td>{{ mail }}</td></tr></table><p style="position: relative">x</p>`, "")
-	people := &person.Directory{Schema: person.NewSchema("cn", "mail", "mobile"), People: []person.Person{{Values: []string{"Bo", "bo@brackwater.example", "1"}}, {Values: []string{"Li", "li@brackwater.example", ""}}}}
+	tmpl := fromSource(t, `<style>.n { color: #123 }</style><table><tr data-in="new"><td class="n" `+
+		`data-needs="mobile">{{ cn }}, {{ mobile }}</td></tr><tr data-in="reply"><td>{{ mail }}</td></tr></table><p `+
+		`style="position: relative">x</p>`, "")
+	people := &person.Directory{Schema: person.NewSchema("cn", "mail", "mobile"),
+		People: []person.Person{{Values: []string{"Bo", "bo@brackwater.example", "1"}}, {Values: []string{"Li", "li@brackwater.example", ""}}}}
 	prepared, err := compose.Prepare(tmpl, people.Schema, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), compose.Beside)
 	if err != nil {
 		t.Fatal(err)
@@ -142,7 +152,8 @@ func TestPasted(t *testing.T) {
 		who     *person.Person
 		want    string
 	}{
-		{"new", &people.People[0], `<table><tbody><tr><td style="color: rgb(17, 34, 51);">Bo, 1</td></tr></tbody></table><p style="position: relative;">x</p>`},
+		{"new", &people.People[0],
+			`<table><tbody><tr><td style="color: rgb(17, 34, 51);">Bo, 1</td></tr></tbody></table><p style="position: relative;">x</p>`},
 		{"reply", &people.People[0], `<table><tbody><tr><td>bo@brackwater.example</td></tr></tbody></table><p style="position: relative;">x</p>`},
 	} {
 		got, err := Of(prepared).Pasted(c.variant, c.who)

@@ -310,7 +310,8 @@ func (l *recogniser) parts(address string) []match {
 		part := address[i : i+end]
 		if plain, err := url.PathUnescape(part); err == nil && utf8.RuneCountInString(plain) > 2 {
 			for _, c := range l.candidates {
-				if strings.EqualFold(c.text, plain) && (c.text == plain || c.field == "mail") && string(field.AppendEscaped(nil, plain, field.EscapePart)) == part {
+				if strings.EqualFold(c.text, plain) && (c.text == plain || c.field == "mail") &&
+					string(field.AppendEscaped(nil, plain, field.EscapePart)) == part {
 					list = append(list, match{from: i, to: i + end, exprs: []string{c.expr}, field: c.field})
 					break
 				}

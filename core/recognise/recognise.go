@@ -160,7 +160,8 @@ func (l *recogniser) text(n *markup.Node, raw string, start int) {
 		place := l.doc.Place(span.Start)
 		chosen := m.exprs[0]
 		if choices := l.choices(d.text, matches, i); len(choices) > 1 {
-			q := Question{ID: fmt.Sprintf("%d:%d", place.Line, place.Column), Text: d.text[m.from:m.to], Context: around(d.text, m.from, m.to), Choices: choices, Chosen: choices[0], Place: place}
+			q := Question{ID: fmt.Sprintf("%d:%d", place.Line, place.Column), Text: d.text[m.from:m.to],
+				Context: around(d.text, m.from, m.to), Choices: choices, Chosen: choices[0], Place: place}
 			if answer, ok := l.in.Answers[q.ID]; ok && slices.Contains(choices, answer) {
 				q.Chosen = answer
 			}
@@ -257,7 +258,8 @@ func rowOfPieces(n *markup.Node) (pieces, separators []*markup.Node) {
 		case c.Kind == markup.Element && !markup.Block(c.Name) && !c.Is("br", "img"):
 			pieces = append(pieces, c)
 		case c.Kind == markup.Text && (c == n.Children[0] || c == n.Children[len(n.Children)-1]) && strings.TrimSpace(c.Data) == "":
-		case c.Kind == markup.Text && separates(c.Data) && (len(separators) == 0 || strings.TrimSpace(separators[0].Data) == strings.TrimSpace(c.Data)):
+		case c.Kind == markup.Text && separates(c.Data) &&
+			(len(separators) == 0 || strings.TrimSpace(separators[0].Data) == strings.TrimSpace(c.Data)):
 			separators = append(separators, c)
 		default:
 			return nil, nil
@@ -388,7 +390,8 @@ func compare(in Input, parts template.Parts) ([]Difference, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := compose.Compile(compose.Source{Template: made, Schema: in.People.Schema, Day: in.Day, Variants: made.Variants()[:1]}, compose.Fragment)
+	s, err := compose.Compile(compose.Source{Template: made, Schema: in.People.Schema, Day: in.Day,
+		Variants: made.Variants()[:1]}, compose.Fragment)
 	if err != nil {
 		return nil, err
 	}

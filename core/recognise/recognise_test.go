@@ -14,7 +14,8 @@ import (
 
 var day = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-var schema = person.NewSchema("cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "street", "postalCode", "l", "co", "c", "callSign", "hireDate", "preferredLanguage", "labeledURI")
+var schema = person.NewSchema("cn", "givenName", "sn", "mail", "title", "ou", "telephoneNumber", "mobile", "street",
+	"postalCode", "l", "co", "c", "callSign", "hireDate", "preferredLanguage", "labeledURI")
 
 func directory(rows ...[]string) *person.Directory {
 	d := &person.Directory{Schema: schema}
@@ -29,8 +30,10 @@ func directory(rows ...[]string) *person.Directory {
 	return d
 }
 
-var maren = []string{"cn", "Maren Lind", "givenName", "Maren", "sn", "Lind", "mail", "maren.lind@brackwater.example", "title", "Head of Timetables", "ou", "R&D",
-	"telephoneNumber", "01632 960544", "mobile", "07700 900544", "street", "1 Tide Quay", "postalCode", "BW1 4TQ", "l", "Brackwater", "co", "United Kingdom", "c", "GB",
+var maren = []string{"cn", "Maren Lind", "givenName", "Maren", "sn", "Lind", "mail", "maren.lind@brackwater.example",
+	"title", "Head of Timetables", "ou", "R&D",
+	"telephoneNumber", "01632 960544", "mobile", "07700 900544", "street", "1 Tide Quay", "postalCode", "BW1 4TQ", "l",
+	"Brackwater", "co", "United Kingdom", "c", "GB",
 	"callSign", "brack 4", "hireDate", "2019-05-02", "preferredLanguage", "en", "labeledURI", "https://www.brackwater.example/~maren"}
 
 func lifted(t *testing.T, source string, answers map[string]string, rows ...[]string) Result {
@@ -49,21 +52,29 @@ func TestLift(t *testing.T) {
 		{"parts of the name", "<b>Maren</b> <i>LIND</i>", "<b>{{ givenName }}</b> <i>{{ sn | upper }}</i>"},
 		{"white space and references", "<p>Maren\n   L&#105;nd, R&amp;D, Head&nbsp;of Timetables</p>", "<p>{{ cn }}, {{ ou }}, {{ title }}</p>"},
 		{"initials and capitals", "<p>ML · HEAD OF TIMETABLES</p>", "<p>{{ cn | initials }} · {{ title | upper }}</p>"},
-		{"numbers", `<p>+44 1632 960544, 07700 900544, +44.7700.900544</p>`, "<p>{{ telephoneNumber | phone }}, {{ mobile }}, {{ mobile | phone | separated '.' }}</p>"},
+		{"numbers", `<p>+44 1632 960544, 07700 900544, +44.7700.900544</p>`,
+			"<p>{{ telephoneNumber | phone }}, {{ mobile }}, {{ mobile | phone | separated '.' }}</p>"},
 		{"a number written another way", `<p>+44 (0) 7700/900-544</p>`, `<p data-needs="mobile">{{ mobile | phone }}</p>`},
-		{"links", `<a href="tel:+44%207700%20900544">x</a><a href="mailto:Maren.Lind@brackwater.example?subject=Maren%20Lind">x</a><a href="https://www.brackwater.example/~maren">x</a>`,
+		{"links", `<a href="tel:+44%207700%20900544">x</a><a ` +
+			`href="mailto:Maren.Lind@brackwater.example?subject=Maren%20Lind">x</a><a href="https://www.brackwater.example/~maren">x</a>`,
 			`<a href="tel:{{ mobile | dial }}">x</a><a href="mailto:{{ mail }}?subject={{ cn }}">x</a><a href="{{ labeledURI }}">x</a>`},
-		{"alternative text", `<img alt='Photo of Maren Lind' src="https://p.brackwater.example/x.png">`, `<img alt='Photo of {{ cn }}' src="https://p.brackwater.example/x.png">`},
+		{"alternative text", `<img alt='Photo of Maren Lind' src="https://p.brackwater.example/x.png">`,
+			`<img alt='Photo of {{ cn }}' src="https://p.brackwater.example/x.png">`},
 		{"not within words", "<p>Marens Lindau, Marenlind</p>", "<p>Marens Lindau, Marenlind</p>"},
 		{"day", "<p>Since 2 May 2019</p>", "<p>Since {{ hireDate | date 'long' }}</p>"},
-		{"line without its field goes", "<table><tr><td>Mobile</td><td>07700 900544</td></tr><tr><td>Maren Lind</td></tr></table>", `<table><tr data-needs="mobile"><td>Mobile</td><td>{{ mobile }}</td></tr><tr><td>{{ cn }}</td></tr></table>`},
+		{"line without its field goes",
+			"<table><tr><td>Mobile</td><td>07700 900544</td></tr><tr><td>Maren Lind</td></tr></table>",
+			`<table><tr data-needs="mobile"><td>Mobile</td><td>{{ mobile }}</td></tr><tr><td>{{ cn }}</td></tr></table>`},
 		{"not within addresses", "<p>www.lind.example, x@maren</p>", "<p>www.lind.example, x@maren</p>"},
-		{"row of pieces", `<p><b>Head of Timetables</b> &nbsp;|&nbsp; <span>M 07700 900544</span> &nbsp;|&nbsp; <i>Maren Lind</i></p>`, `<p data-join=" &nbsp;|&nbsp; "><b data-needs="title">{{ title }}</b><span data-needs="mobile">M {{ mobile }}</span><i>{{ cn }}</i></p>`},
+		{"row of pieces", `<p><b>Head of Timetables</b> &nbsp;|&nbsp; <span>M 07700 900544</span> &nbsp;|&nbsp; <i>Maren Lind</i></p>`,
+			`<p data-join=" &nbsp;|&nbsp; "><b data-needs="title">{{ title }}</b><span data-needs="mobile">M {{ ` +
+				`mobile }}</span><i>{{ cn }}</i></p>`},
 		{"braces of the original", "<p>{{ Maren Lind }}</p>", "<p>{{ '{{' }} {{ cn }} }}</p>"},
 		{"styles and scripts stay", "<style>.Maren { }</style><p class=Maren>x</p>", "<style>.Maren { }</style><p class=Maren>x</p>"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r := lifted(t, c.source, nil, []string{"cn", "Bo", "mail", "bo@brackwater.example", "telephoneNumber", "1", "title", "", "ou", "x", "hireDate", "x"})
+			r := lifted(t, c.source, nil, []string{"cn", "Bo", "mail", "bo@brackwater.example", "telephoneNumber", "1",
+				"title", "", "ou", "x", "hireDate", "x"})
 			if r.Parts.Source != c.want {
 				t.Errorf("got  %s\nwant %s", r.Parts.Source, c.want)
 			}
@@ -78,10 +89,12 @@ func TestAmbiguousValuesAreAskedAbout(t *testing.T) {
 		t.Fatalf("%s %+v", r.Parts.Source, r.Questions)
 	}
 	q := r.Questions[0]
-	if q.ID != "1:4" || q.Text != "Brackwater" || strings.Join(q.Choices, ";") != ";l" || q.Chosen != "" || !strings.Contains(q.Context, "Ferries") {
+	if q.ID != "1:4" || q.Text != "Brackwater" || strings.Join(q.Choices, ";") != ";l" || q.Chosen != "" ||
+		!strings.Contains(q.Context, "Ferries") {
 		t.Errorf("%+v", q)
 	}
-	if r = lifted(t, source, map[string]string{"1:4": "l"}); r.Parts.Source != "<p>{{ l }} Ferries, {{ l }}</p>" || r.Questions[0].Chosen != "l" {
+	if r = lifted(t, source, map[string]string{"1:4": "l"}); r.Parts.Source != "<p>{{ l }} Ferries, {{ l }}</p>" ||
+		r.Questions[0].Chosen != "l" {
 		t.Errorf("answered: %s", r.Parts.Source)
 	}
 	if r = lifted(t, source, map[string]string{"1:4": "mail"}); r.Parts.Source != "<p>Brackwater Ferries, {{ l }}</p>" {
@@ -89,14 +102,16 @@ func TestAmbiguousValuesAreAskedAbout(t *testing.T) {
 	}
 	d := directory([]string{"cn", "Bo", "givenName", "Bo", "mail", "bo@brackwater.example"})
 	r, err := Run(Input{Parts: template.Parts{Source: "<p>Bo</p>"}, People: d, Person: &d.People[0], Day: day})
-	if err != nil || r.Parts.Source != "<p>{{ cn }}</p>" || len(r.Questions) != 1 || strings.Join(r.Questions[0].Choices, ";") != "cn;givenName" {
+	if err != nil || r.Parts.Source != "<p>{{ cn }}</p>" || len(r.Questions) != 1 ||
+		strings.Join(r.Questions[0].Choices, ";") != "cn;givenName" {
 		t.Errorf("%s %+v %v", r.Parts.Source, r.Questions, err)
 	}
 }
 
 func TestDifferencesAndWhatWasNotFound(t *testing.T) {
 	r := lifted(t, `<p>mAREN lIND</p><a href="tel:07700900544">07700-900 544</a>`, nil)
-	if len(r.Differences) != 2 || r.Differences[0] != (Difference{"text", "mAREN lIND 07700-900 544", "Maren Lind +44 7700 900544"}) || r.Differences[1] != (Difference{"link", "tel:07700900544", "tel:+447700900544"}) {
+	if len(r.Differences) != 2 || r.Differences[0] != (Difference{"text", "mAREN lIND 07700-900 544",
+		"Maren Lind +44 7700 900544"}) || r.Differences[1] != (Difference{"link", "tel:07700900544", "tel:+447700900544"}) {
 		t.Errorf("%+v", r.Differences)
 	}
 	if !strings.Contains(strings.Join(r.NotFound, " "), "title ou") || strings.Contains(strings.Join(r.NotFound, " "), "mobile") {

@@ -85,7 +85,8 @@ func Compile(s Source) (*Program, error) {
 	if errs := s.Fields.Validate(); len(errs) > 0 {
 		return nil, errs
 	}
-	c := rtfCompiler{source: s.Fields, pictureOf: s.PictureOf, b: field.NewBuilder(s.Table), variant: s.Variant, out: &Program{}, lookAt: map[string]int{}}
+	c := rtfCompiler{source: s.Fields, pictureOf: s.PictureOf, b: field.NewBuilder(s.Table), variant: s.Variant,
+		out: &Program{}, lookAt: map[string]int{}}
 	c.fonts = []string{`\froman Times New Roman`}
 	c.block(s.Fields.Doc.Root, rtfContext{text: style.PlainText, width: rtfPageWidth})
 	c.out.program = c.b.Program()
@@ -638,7 +639,8 @@ func (t *rtfTableCompiler) define(c markup.Cell, above bool, tr *markup.Node) in
 	}
 	padding := t.paddingOf(n)
 	left, right := t.edges[c.Column], t.edges[c.Column+c.Cols]
-	def := rtfCellDef{look: words, right: twips(t.inset + right), width: twips(right - left), top: twips(padding.Top), bottom: twips(padding.Bottom)}
+	def := rtfCellDef{look: words, right: twips(t.inset + right), width: twips(right - left), top: twips(padding.Top),
+		bottom: twips(padding.Bottom)}
 	if i := slices.Index(t.out.cells, def); i >= 0 {
 		return i
 	}

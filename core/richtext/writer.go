@@ -252,7 +252,8 @@ func (w *rtfWriter) endRow() {
 	case r.cells == 0:
 		w.dst = w.dst[:r.start]
 	case r.nested:
-		w.write(fmt.Sprintf(`\pard\plain\intbl\itap%d{\*\nesttableprops`, len(w.rows)) + r.look + r.defs.String() + "\\nestrow}{\\nonesttables\\par}\n")
+		w.write(fmt.Sprintf(`\pard\plain\intbl\itap%d{\*\nesttableprops`, len(w.rows)) + r.look + r.defs.String() +
+			"\\nestrow}{\\nonesttables\\par}\n")
 	default:
 		w.write("\\row\n")
 	}

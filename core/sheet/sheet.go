@@ -107,7 +107,8 @@ func Make(in Input, report *check.Report) (*Sheet, error) {
 	}
 	shown := preview.Preview{Prepared: prepared, ShowAt: compose.Data, MarkSource: true}
 	s := &Sheet{
-		Title: t.Title(), Version: t.Version(), Variant: in.Variant, Day: in.Day.Format("2 January 2006"), Verdict: report.Verdict.String(), Views: in.Views,
+		Title: t.Title(), Version: t.Version(), Variant: in.Variant, Day: in.Day.Format("2 January 2006"),
+		Verdict: report.Verdict.String(), Views: in.Views,
 	}
 	if s.Map, err = check.Survival(check.Input{Template: t, People: in.People, Profiles: in.Profiles, Day: in.Day}); err != nil {
 		return nil, err
@@ -286,11 +287,13 @@ func (s *Sheet) SecondOpinion(id, by, address string) {
 			if line.ID != id {
 				continue
 			}
-			cells := []Cell{{View: Light, Picture: template.URL(address), Background: "#ffffff", Ink: "#000000"}} //nolint:gosec // made by the caller
+			cells := []Cell{{View: Light, Picture: template.URL(address), Background: "#ffffff",
+				Ink: "#000000"}} //nolint:gosec // made by the caller
 			for range s.Views[1:] {
 				cells = append(cells, Cell{Same: "Rendered in light only."})
 			}
-			added := Line{ID: line.ID, Title: "A second opinion", Note: "Rendered by " + by + ", another word processor: not this client's own engine.", Cells: cells}
+			added := Line{ID: line.ID, Title: "A second opinion", Note: "Rendered by " + by +
+				", another word processor: not this client's own engine.", Cells: cells}
 			s.Sitters[i].Lines = slices.Insert(s.Sitters[i].Lines, k+1, added)
 			return
 		}

@@ -52,7 +52,8 @@ func TestEveryClientHasALineForEachPerson(t *testing.T) {
 		t.Fatalf("%d people", len(s.Sitters))
 	}
 	for _, line := range s.Sitters[0].Lines {
-		if (len(line.Breaks) > 0) != strings.Contains("append-rule capped-webmail crm-box gecko-desktop inverting-phone source-webmail washing-webmail webkit-desktop webkit-phone webview-desktop wordproc-desktop", line.ID) {
+		if (len(line.Breaks) > 0) != strings.Contains("append-rule capped-webmail crm-box gecko-desktop "+
+			"inverting-phone source-webmail washing-webmail webkit-desktop webkit-phone webview-desktop wordproc-desktop", line.ID) {
 			t.Errorf("%s: %q", line.ID, line.Breaks)
 		}
 		for _, c := range line.Cells {
@@ -61,7 +62,8 @@ func TestEveryClientHasALineForEachPerson(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{"<title>Regatta: contact sheet</title>", "Safe in 2 of 13 clients", "default-src 'none'", "outline:3px dashed", "Survival map", "data:image/png;base64,", "Text only."} {
+	for _, want := range []string{"<title>Regatta: contact sheet</title>", "Safe in 2 of 13 clients", "default-src 'none'",
+		"outline:3px dashed", "Survival map", "data:image/png;base64,", "Text only."} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page lacks %q", want)
 		}
@@ -90,7 +92,8 @@ func TestASecondOpinionStandsBesideItsClient(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(s.Sitters[0].Lines) != 14 || len(s.Sitters[1].Lines) != 13 || s.Sitters[0].Lines[13].ID != "wordproc-desktop" || !strings.Contains(page, `src="data:image/png;base64,AAAA"`) || !strings.Contains(page, "not this client") {
+	if len(s.Sitters[0].Lines) != 14 || len(s.Sitters[1].Lines) != 13 || s.Sitters[0].Lines[13].ID != "wordproc-desktop" ||
+		!strings.Contains(page, `src="data:image/png;base64,AAAA"`) || !strings.Contains(page, "not this client") {
 		t.Errorf("%d lines", len(s.Sitters[0].Lines))
 	}
 }
@@ -105,7 +108,8 @@ func TestChoose(t *testing.T) {
 	if err != nil || len(named) != 2 || people.Get(&people.People[named[0]], "mail") != "bo@brackwater.example" {
 		t.Errorf("%v, %v", named, err)
 	}
-	if _, err := Choose(tmpl, people, []string{"bo@brackwater.exampel"}); err == nil || !strings.Contains(err.Error(), "there is bo@brackwater.example") {
+	if _, err := Choose(tmpl, people, []string{"bo@brackwater.exampel"}); err == nil ||
+		!strings.Contains(err.Error(), "there is bo@brackwater.example") {
 		t.Error(err)
 	}
 	alone := &person.Directory{Schema: people.Schema, People: people.People[3:4]}

@@ -166,9 +166,11 @@ func (r *Result) propose(ctx context.Context, in check.Input, left int) error {
 
 func changesOf(in check.Input) ([]change, error) {
 	list := []change{
-		{title: "Take the word processor's own properties out", costs: "its line heights, and what is hidden from it, differ", make: withoutWordStyles},
+		{title: "Take the word processor's own properties out",
+			costs: "its line heights, and what is hidden from it, differ", make: withoutWordStyles},
 		{title: "Take the second colour off links", costs: "the word-processor engine shows links in its own blue", make: withoutLinkSpans},
-		{title: "Shorten lists of fonts to the first and the generic one", costs: "where the first is not there, the client chooses", make: shortFonts},
+		{title: "Shorten lists of fonts to the first and the generic one",
+			costs: "where the first is not there, the client chooses", make: shortFonts},
 	}
 	doc, err := markup.Parse(in.Template.Source)
 	if err != nil {
@@ -220,7 +222,8 @@ func leftOut(doc *markup.Document) []change {
 	var pieces []*markup.Node
 	for _, n := range doc.Root.Elements("tr", "p") {
 		text := n.TextContent()
-		if len(n.Elements("table")) > 0 || strings.Contains(text, "cn }}") || strings.Contains(text, "displayName") || strings.TrimSpace(text) == "" && len(n.Elements("img")) == 0 {
+		if len(n.Elements("table")) > 0 || strings.Contains(text, "cn }}") || strings.Contains(text, "displayName") ||
+			strings.TrimSpace(text) == "" && len(n.Elements("img")) == 0 {
 			continue
 		}
 		pieces = append(pieces, n)
@@ -237,7 +240,8 @@ func leftOut(doc *markup.Document) []change {
 		}
 		start := n.Open.Start
 		list = append(list, change{
-			title: fmt.Sprintf("Leave out <%s> in line %d: %s", n.Name, doc.Place(start).Line, text), costs: "its content is gone", line: doc.Place(start).Line,
+			title: fmt.Sprintf("Leave out <%s> in line %d: %s", n.Name, doc.Place(start).Line, text),
+			costs: "its content is gone", line: doc.Place(start).Line,
 			make: func(prepared *markup.Document) {
 				for _, e := range prepared.Root.Elements(n.Name) {
 					if e.Open.Start == start {

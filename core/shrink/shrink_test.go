@@ -86,7 +86,8 @@ func TestProposalsComeOnlyWhenTheyAreNeededAndEndWhenItFits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r.Fits || !r.Reached || len(r.Proposals) != 1 || r.Proposals[0].Costs == "" || r.Proposals[0].Left > 2300 || r.Over != 79 || r.Still != 39 {
+	if r.Fits || !r.Reached || len(r.Proposals) != 1 || r.Proposals[0].Costs == "" || r.Proposals[0].Left > 2300 ||
+		r.Over != 79 || r.Still != 39 {
 		t.Errorf("%+v", r)
 	}
 	if r, err = Run(context.Background(), in, "source-webmail", 300); err != nil || r.Reached || len(r.Proposals) < 4 {
@@ -175,7 +176,8 @@ func TestSpaceAddsUp(t *testing.T) {
 	}
 	// the marks of places must not be counted
 	in.People.People = in.People.People[:1]
-	if worst := measured(t, in, "source-webmail", false); in.People.Get(&in.People.People[0], "mail") == "maren.lind@brackwater.example" && worst != space.Units {
+	if worst := measured(t, in, "source-webmail", false); in.People.Get(&in.People.People[0],
+		"mail") == "maren.lind@brackwater.example" && worst != space.Units {
 		t.Errorf("%d units, the checks measure %d", space.Units, worst)
 	}
 }
@@ -186,9 +188,21 @@ func TestProposals(t *testing.T) {
 		name, before, after string
 		make                func(*markup.Document)
 	}{
-		{"the word processor's own", `<p style="line-height: 20px; mso-line-height-rule: exactly; color: red">x</p><b style="mso-hide: all">y</b>`, `<p style="line-height: 20px; color: red">x</p><b>y</b>`, withoutWordStyles},
-		{"the second colour of links", `<a href="x" style="color: red"><span style="color: red">y</span></a><a href="x"><span style="color: red; font-weight: bold">z</span></a><span style="color: red">a</span>`, `<a href="x" style="color: red">y</a><a href="x"><span style="color: red; font-weight: bold">z</span></a><span style="color: red">a</span>`, withoutLinkSpans},
-		{"long lists of fonts", `<p style="font-family: 'Fira Sans', Verdana, Geneva, sans-serif">x</p><p style="font-family: Verdana, sans-serif">y</p><p style="font-family: Verdana, Geneva, Tahoma">z</p>`, `<p style="font-family: 'Fira Sans', sans-serif">x</p><p style="font-family: Verdana, sans-serif">y</p><p style="font-family: Verdana, Tahoma">z</p>`, shortFonts},
+		{"the word processor's own",
+			`<p style="line-height: 20px; mso-line-height-rule: exactly; color: red">x</p><b style="mso-hide: all">y</b>`,
+			`<p style="line-height: 20px; color: red">x</p><b>y</b>`, withoutWordStyles},
+		{"the second colour of links",
+			`<a href="x" style="color: red"><span style="color: red">y</span></a><a href="x"><span style="color: ` +
+				`red; font-weight: bold">z</span></a><span style="color: red">a</span>`,
+			`<a href="x" style="color: red">y</a><a href="x"><span style="color: red; font-weight: bold">z</span>` +
+				`</a><span style="color: red">a</span>`,
+			withoutLinkSpans},
+		{"long lists of fonts",
+			`<p style="font-family: 'Fira Sans', Verdana, Geneva, sans-serif">x</p><p style="font-family: Verdana, ` +
+				`sans-serif">y</p><p style="font-family: Verdana, Geneva, Tahoma">z</p>`,
+			`<p style="font-family: 'Fira Sans', sans-serif">x</p><p style="font-family: Verdana, sans-serif">y</p>` +
+				`<p style="font-family: Verdana, Tahoma">z</p>`,
+			shortFonts},
 	} {
 		doc, err := markup.Parse(c.before)
 		if err != nil {
@@ -213,7 +227,8 @@ func TestWhatMayBeLeftOut(t *testing.T) {
 	if len(list) != mostLeftOut {
 		t.Fatalf("%d proposals", len(list))
 	}
-	if !strings.HasPrefix(list[0].title, "Leave out <tr> in line 1: Registered in Saltmouth") || !strings.HasSuffix(list[0].title, "...") || list[0].line != 1 || list[0].costs == "" {
+	if !strings.HasPrefix(list[0].title, "Leave out <tr> in line 1: Registered in Saltmouth") ||
+		!strings.HasSuffix(list[0].title, "...") || list[0].line != 1 || list[0].costs == "" {
 		t.Errorf("%+v", list[0])
 	}
 	for _, c := range list {

@@ -77,7 +77,8 @@ func SpaceOf(in check.Input, id, variant string, who *person.Person) (*Space, er
 	if err != nil {
 		return nil, err
 	}
-	r := &spaces{source: prepared.Source, space: &Space{Client: id, Variant: variant, Person: mail, Kinds: map[string]int{Texts: 0, Styles: 0, Structure: 0, Addresses: 0}, Elements: []Share{}}}
+	r := &spaces{source: prepared.Source, space: &Space{Client: id, Variant: variant, Person: mail,
+		Kinds: map[string]int{Texts: 0, Styles: 0, Structure: 0, Addresses: 0}, Elements: []Share{}}}
 	for _, n := range doc.Root.Children {
 		r.space.Units += r.measure(doc, n, 0)
 	}

@@ -28,7 +28,8 @@ func TestStartersBreakNowhere(t *testing.T) {
 			t.Errorf("%s says nothing about itself", tmpl.Name)
 		}
 		for name, people := range map[string]*person.Directory{"without people": nil, "with the demo's": d} {
-			r, err := check.Run(context.Background(), check.Input{Template: tmpl, People: people, Profiles: client.Shipped(), Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+			r, err := check.Run(context.Background(),
+				check.Input{Template: tmpl, People: people, Profiles: client.Shipped(), Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -9,7 +9,8 @@ import (
 
 func TestColors(t *testing.T) {
 	for value, want := range map[string]string{
-		"#c85": "cc8855", "#C8553D": "c8553d", "rgb(200, 85, 61)": "c8553d", "rgb(100%,0%,0%)": "ff0000", "rgba(1,2,3,.5)": "010203", "navy": "000080",
+		"#c85": "cc8855", "#C8553D": "c8553d", "rgb(200, 85, 61)": "c8553d", "rgb(100%,0%,0%)": "ff0000",
+		"rgba(1,2,3,.5)": "010203", "navy": "000080",
 		"rgba(1,2,3,0)": "", "#12345": "", "transparent": "", "currentcolor": "", "rgb(1,2)": "", "": "",
 	} {
 		got := ""
@@ -29,7 +30,8 @@ func TestTextOfAnElement(t *testing.T) {
 		{"shorthand", `<p style="font: italic bold 13px/18px Verdana, sans-serif"><i>x</i></p>`, "13 bold italic 000000 Verdana line 18"},
 		{"font element", `<font face="Georgia" size="2" color="#123456"><i>x</i></font>`, "13 italic 123456 Georgia"},
 		{"link", `<a href="x"><i>x</i></a>`, "16 italic underline 0000ee Times New Roman"},
-		{"link without a line", `<style>a { text-decoration: none; color: #0b5d6e }</style><a href="x"><i>x</i></a>`, "16 italic 0b5d6e Times New Roman"},
+		{"link without a line", `<style>a { text-decoration: none; color: #0b5d6e }</style><a href="x"><i>x</i></a>`,
+			"16 italic 0b5d6e Times New Roman"},
 		{"weight taken back", `<b><span style="font-weight: normal"><i>x</i></span></b>`, "16 italic 000000 Times New Roman"},
 		{"direction", `<div dir="rtl" align="right"><i>x</i></div>`, "16 italic 000000 Times New Roman right rtl"},
 	} {
@@ -76,7 +78,8 @@ func TestTextOfAnElement(t *testing.T) {
 }
 
 func TestBoxes(t *testing.T) {
-	d, err := markup.Parse(`<td style="padding: 2px 16px 0 1em; padding-bottom: 3pt; border-top: 2px solid #c8553d; background: #eee url(x)" bgcolor="red">`)
+	d, err := markup.Parse(`<td style="padding: 2px 16px 0 1em; padding-bottom: 3pt; border-top: 2px solid #c8553d; ` +
+		`background: #eee url(x)" bgcolor="red">`)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,7 +28,8 @@ func TestUnitsOfValues(t *testing.T) {
 			t.Errorf("%q has %s: %v", c.value, c.units, got)
 		}
 	}
-	for value, want := range map[string]string{"60": "60px", "60 8px 0": "60px 8px 0px", "calc(60 + 1)": "calc(60 + 1)", "auto": "auto", "1.5": "1.5px"} {
+	for value, want := range map[string]string{"60": "60px", "60 8px 0": "60px 8px 0px", "calc(60 + 1)": "calc(60 + 1)",
+		"auto": "auto", "1.5": "1.5px"} {
 		if got := RewriteUnits(value, []string{"number"}, "*px"); got != want {
 			t.Errorf("%q becomes %q, want %q", value, got, want)
 		}
@@ -37,9 +38,12 @@ func TestUnitsOfValues(t *testing.T) {
 
 func TestSerialized(t *testing.T) {
 	for value, want := range map[string]string{
-		"#123": "rgb(17, 34, 51)", "#ABCDEF": "rgb(171, 205, 239)", "#1238": "rgba(17, 34, 51, 0.533)", "#12345680": "rgba(18, 52, 86, 0.5)", "#123456ff": "rgb(18, 52, 86)",
-		"hsl(120, 100%, 25%)": "rgb(0, 128, 0)", "hsla(0, 0%, 0%, 50%)": "rgba(0, 0, 0, 0.5)", "rgba(1, 2, 3, 1)": "rgb(1, 2, 3)", "rgb(1 2 3 / 20%)": "rgba(1, 2, 3, 0.2)",
-		"1px solid #fff": "1px solid rgb(255, 255, 255)", "linear-gradient(#000, red)": "linear-gradient(rgb(0, 0, 0), red)", "red": "red", "#12": "#12", "rgb(x)": "rgb(x)", `url("#123")`: `url("#123")`,
+		"#123": "rgb(17, 34, 51)", "#ABCDEF": "rgb(171, 205, 239)", "#1238": "rgba(17, 34, 51, 0.533)",
+		"#12345680": "rgba(18, 52, 86, 0.5)", "#123456ff": "rgb(18, 52, 86)",
+		"hsl(120, 100%, 25%)": "rgb(0, 128, 0)", "hsla(0, 0%, 0%, 50%)": "rgba(0, 0, 0, 0.5)",
+		"rgba(1, 2, 3, 1)": "rgb(1, 2, 3)", "rgb(1 2 3 / 20%)": "rgba(1, 2, 3, 0.2)",
+		"1px solid #fff": "1px solid rgb(255, 255, 255)", "linear-gradient(#000, red)": "linear-gradient(rgb(0, 0, 0), red)",
+		"red": "red", "#12": "#12", "rgb(x)": "rgb(x)", `url("#123")`: `url("#123")`,
 	} {
 		if got := Serialized(value); got != want {
 			t.Errorf("%q: %q, want %q", value, got, want)
@@ -120,7 +124,8 @@ func TestInPixels(t *testing.T) {
 }
 
 func TestWhatIsKnownOfPropertiesAndFonts(t *testing.T) {
-	for name, want := range map[string]bool{"color": true, "text-aling": false, "mso-hide": true, "-webkit-text-size-adjust": true, "--ink": true, "colour": false, "border-top-left-radius": true} {
+	for name, want := range map[string]bool{"color": true, "text-aling": false, "mso-hide": true,
+		"-webkit-text-size-adjust": true, "--ink": true, "colour": false, "border-top-left-radius": true} {
 		if KnownProperty(name) != want {
 			t.Errorf("%s is known: %v", name, !want)
 		}
@@ -128,12 +133,14 @@ func TestWhatIsKnownOfPropertiesAndFonts(t *testing.T) {
 	if len(Properties()) < 200 {
 		t.Errorf("%d properties", len(Properties()))
 	}
-	for name, want := range map[string]bool{"font-size": true, "padding-left": true, "line-height": false, "z-index": false, "margin": true, "opacity": false} {
+	for name, want := range map[string]bool{"font-size": true, "padding-left": true, "line-height": false, "z-index": false,
+		"margin": true, "opacity": false} {
 		if TakesLength(name) != want {
 			t.Errorf("%s takes a length: %v", name, !want)
 		}
 	}
-	for family, want := range map[string]string{"Georgia": "serif", "Times New Roman": "serif", "Courier New": "monospace", "Verdana": "sans-serif", "PT Sans": "sans-serif", "Noto Serif": "serif", "DejaVu Sans Mono": "monospace"} {
+	for family, want := range map[string]string{"Georgia": "serif", "Times New Roman": "serif", "Courier New": "monospace",
+		"Verdana": "sans-serif", "PT Sans": "sans-serif", "Noto Serif": "serif", "DejaVu Sans Mono": "monospace"} {
 		if got := Generic(family); got != want {
 			t.Errorf("%s: %s, want %s", family, got, want)
 		}
@@ -149,7 +156,8 @@ func FuzzOpaque(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, value string) {
-		if got, ok := Opaque(value, color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}); ok && HasColour(got, []string{"hex8", "hex4", "hsl", "rgba", "function"}) {
+		if got, ok := Opaque(value, color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}); ok &&
+			HasColour(got, []string{"hex8", "hex4", "hsl", "rgba", "function"}) {
 			t.Fatalf("%q became %q", value, got)
 		}
 		InPixels(value)
@@ -158,7 +166,8 @@ func FuzzOpaque(f *testing.F) {
 
 // FuzzSerialized: a value that is written back as browsers do stays so when it is written back again.
 func FuzzSerialized(f *testing.F) {
-	for _, seed := range []string{"#12345680", "1px solid hsl(210, 65%, 20%)", "linear-gradient(#fff, rgba(0 0 0 / 25%))", "rgb(", "url(#a)", "rgb(1, 2, 3) #12"} {
+	for _, seed := range []string{"#12345680", "1px solid hsl(210, 65%, 20%)", "linear-gradient(#fff, rgba(0 0 0 / 25%))",
+		"rgb(", "url(#a)", "rgb(1, 2, 3) #12"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, value string) {

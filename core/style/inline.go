@@ -120,7 +120,8 @@ func unseen(n *markup.Node) bool {
 // compile reads one selector. Pseudo-classes that depend on what a reader does, and
 // pseudo-elements, cannot be inlined.
 func compile(selector string) (cascadia.Sel, string) {
-	for _, dynamic := range []string{":hover", ":active", ":focus", ":visited", ":link", ":target", "::", ":before", ":after", ":first-line", ":first-letter"} {
+	for _, dynamic := range []string{":hover", ":active", ":focus", ":visited", ":link", ":target", "::", ":before",
+		":after", ":first-line", ":first-letter"} {
 		if strings.Contains(strings.ToLower(selector), dynamic) {
 			return nil, "A state or a generated piece (" + dynamic + ") can only stand in a style sheet."
 		}

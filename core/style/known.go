@@ -37,7 +37,8 @@ var GenericFamilies = []string{"serif", "sans-serif", "monospace", "cursive", "f
 // Generic is the generic family that stands in for a font: serif, monospace or sans-serif.
 func Generic(family string) string {
 	family = strings.ToLower(family)
-	for _, serif := range []string{"times", "georgia", "garamond", "cambria", "palatino", "antiqua", "bookman", "baskerville", "constantia", "serif"} {
+	for _, serif := range []string{"times", "georgia", "garamond", "cambria", "palatino", "antiqua", "bookman",
+		"baskerville", "constantia", "serif"} {
 		if strings.Contains(family, serif) && !strings.Contains(family, "sans") {
 			return "serif"
 		}

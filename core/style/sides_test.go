@@ -9,7 +9,8 @@ import (
 )
 
 func TestFoldSides(t *testing.T) {
-	for given, want := range map[string]string{"1 1 1 1": "1", "1 2 1 2": "1 2", "1 2 3 2": "1 2 3", "1 2 3 4": "1 2 3 4", "1 1 1": "1", "1 2 1": "1 2", "1 1": "1", "1": "1", "": ""} {
+	for given, want := range map[string]string{"1 1 1 1": "1", "1 2 1 2": "1 2", "1 2 3 2": "1 2 3", "1 2 3 4": "1 2 3 4",
+		"1 1 1": "1", "1 2 1": "1 2", "1 1": "1", "1": "1", "": ""} {
 		if got := strings.Join(FoldSides(strings.Fields(given)), " "); got != want {
 			t.Errorf("%q: %q, want %q", given, got, want)
 		}
@@ -55,7 +56,8 @@ func TestHSL(t *testing.T) {
 			t.Errorf("%v %v %v: %v", c.h, c.s, c.l, got)
 		}
 	}
-	if FromHSL(-240, 1, 0.5) != FromHSL(120, 1, 0.5) || FromHSL(480, 2, 0.5) != FromHSL(120, 1, 0.5) || FromHSL(0, -1, 2) != (color.RGBA{255, 255, 255, 255}) {
+	if FromHSL(-240, 1, 0.5) != FromHSL(120, 1, 0.5) || FromHSL(480, 2, 0.5) != FromHSL(120, 1, 0.5) ||
+		FromHSL(0, -1, 2) != (color.RGBA{255, 255, 255, 255}) {
 		t.Error("what is beyond is not taken as the end")
 	}
 	for r := 0; r < 256; r += 15 { // there and back

@@ -24,17 +24,26 @@ func TestInlineByTheCascade(t *testing.T) {
 		{"order", `<style>p{color:red}p{color:blue}</style><p>a</p>`, `<p style="color: blue">a</p>`},
 		{"the attribute outranks", `<style>#a{color:red}</style><p id=a style="color:blue">a</p>`, `<p id=a style="color: blue">a</p>`},
 		{"important outranks the attribute", `<style>p{color:red!important}</style><p style="color:blue">a</p>`, `<p style="color: red">a</p>`},
-		{"shorthand after longhand", `<style>p{padding-left:4px}.b{padding:0}</style><p class=b>a</p>`, `<p style="padding-left: 4px; padding: 0">a</p>`},
-		{"longhand after shorthand", `<style>.b{padding:0}#a{padding-left:4px}</style><p class=b id=a>a</p>`, `<p id=a style="padding: 0; padding-left: 4px">a</p>`},
+		{"shorthand after longhand", `<style>p{padding-left:4px}.b{padding:0}</style><p class=b>a</p>`,
+			`<p style="padding-left: 4px; padding: 0">a</p>`},
+		{"longhand after shorthand", `<style>.b{padding:0}#a{padding-left:4px}</style><p class=b id=a>a</p>`,
+			`<p id=a style="padding: 0; padding-left: 4px">a</p>`},
 		{"two sheets", `<style>p{color:red}</style><style>p{margin:0}</style><p>a</p>`, `<p style="color: red; margin: 0">a</p>`},
-		{"descendants and lists", `<style>td a, th > b{color:red}</style><table><tr><td><i><a>x</a></i><th><b>y</b></table>`, `<table><tr><td><i><a style="color: red">x</a></i><th><b style="color: red">y</b></table>`},
-		{"the row group of a browser", `<style>table > tr{color:red} tbody > tr{color:blue}</style><table><tr><td>x</table>`, `<table><tr style="color: blue"><td>x</table>`},
-		{"structural pseudo-class", `<style>td:first-child{color:red}</style><table><tr><td>x<td>y</table>`, `<table><tr><td style="color: red">x<td>y</table>`},
+		{"descendants and lists", `<style>td a, th > b{color:red}</style><table><tr><td><i><a>x</a></i><th><b>y</b></table>`,
+			`<table><tr><td><i><a style="color: red">x</a></i><th><b style="color: red">y</b></table>`},
+		{"the row group of a browser", `<style>table > tr{color:red} tbody > tr{color:blue}</style><table><tr><td>x</table>`,
+			`<table><tr style="color: blue"><td>x</table>`},
+		{"structural pseudo-class", `<style>td:first-child{color:red}</style><table><tr><td>x<td>y</table>`,
+			`<table><tr><td style="color: red">x<td>y</table>`},
 		{"quotes in values", `<style>p{font-family:"Harbour Sans",serif}</style><p>a</p>`, `<p style="font-family: 'Harbour Sans',serif">a</p>`},
-		{"comments and junk", `<style><!-- /* x */ p{color:red;;bad;/*y*/margin:0} } q{ --></style><p>a</p>`, `<p style="color: red; margin: 0">a</p>`},
+		{"comments and junk", `<style><!-- /* x */ p{color:red;;bad;/*y*/margin:0} } q{ --></style><p>a</p>`,
+			`<p style="color: red; margin: 0">a</p>`},
 		{"an untouched attribute keeps its bytes", `<style>q{color:red}</style><p style='Color : RED ;'>a</p>`, `<p style='Color : RED ;'>a</p>`},
-		{"nothing on what is not drawn", `<html><head><style>*{margin:0}</style><meta charset=utf-8></head><body><p>a</body></html>`, `<html><head><meta charset=utf-8></head><body style="margin: 0"><p style="margin: 0">a</body></html>`},
-		{"fields in values", `<style>p{margin:0}</style><p style="color: {{ callSign | or 'red; x' }}">a</p>`, `<p style="margin: 0; color: {{ callSign | or 'red; x' }}">a</p>`},
+		{"nothing on what is not drawn",
+			`<html><head><style>*{margin:0}</style><meta charset=utf-8></head><body><p>a</body></html>`,
+			`<html><head><meta charset=utf-8></head><body style="margin: 0"><p style="margin: 0">a</body></html>`},
+		{"fields in values", `<style>p{margin:0}</style><p style="color: {{ callSign | or 'red; x' }}">a</p>`,
+			`<p style="margin: 0; color: {{ callSign | or 'red; x' }}">a</p>`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if got, _ := inline(t, c.source); got != c.want {
@@ -45,7 +54,8 @@ func TestInlineByTheCascade(t *testing.T) {
 }
 
 func TestWhatOnlyASheetCanDoStaysAndIsReported(t *testing.T) {
-	source := "<style>\n a:hover { color: red }\n @media (max-width: 400px) { p { color: blue } }\n p { margin: 0 }\n .b::before { content: 'x' }\n</style><a class=b>x</a><p class=c>y</p>"
+	source := "<style>\n a:hover { color: red }\n @media (max-width: 400px) { p { color: blue } }\n p { margin: 0 " +
+		"}\n .b::before { content: 'x' }\n</style><a class=b>x</a><p class=c>y</p>"
 	got, r := inline(t, source)
 	if r.Inlined != 3 || len(r.Left) != 3 {
 		t.Errorf("inlined %d, left %d; want 3 and 3: %+v", r.Inlined, len(r.Left), r.Left)
@@ -55,7 +65,8 @@ func TestWhatOnlyASheetCanDoStaysAndIsReported(t *testing.T) {
 			t.Errorf("%q is said to stand at %q", left.What, source[left.Span.Start:min(left.Span.End, len(source))])
 		}
 	}
-	for _, want := range []string{"a:hover { color: red }", "@media (max-width: 400px) { p { color: blue } }", `<p style="margin: 0">`, "class=b"} {
+	for _, want := range []string{"a:hover { color: red }", "@media (max-width: 400px) { p { color: blue } }",
+		`<p style="margin: 0">`, "class=b"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%q is missing in\n%s", want, got)
 		}
@@ -85,7 +96,8 @@ func TestDeclarationsKnowTheirPlace(t *testing.T) {
 }
 
 func FuzzParseSheet(f *testing.F) {
-	for _, s := range []string{"p{color:red}", "@media x{p{}}", "a:hover,b>c{x:y!important;;}", "{{{", "}}", "p{background:url(x;y)}", "/*", "@", "p{a:'"} {
+	for _, s := range []string{"p{color:red}", "@media x{p{}}", "a:hover,b>c{x:y!important;;}", "{{{", "}}",
+		"p{background:url(x;y)}", "/*", "@", "p{a:'"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, source string) {

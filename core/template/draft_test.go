@@ -6,18 +6,21 @@ import (
 )
 
 func TestADraftChangesWhatItNamesAndNothingElse(t *testing.T) {
-	base := Parts{Source: "<p>", Settings: "title: A", Texts: map[string]string{"template.txt": "a"}, Pictures: map[string][]byte{"a.png": {1}, "b.png": {2}}}
+	base := Parts{Source: "<p>", Settings: "title: A", Texts: map[string]string{"template.txt": "a"},
+		Pictures: map[string][]byte{"a.png": {1}, "b.png": {2}}}
 	text := func(s string) *string { return &s }
 	for name, c := range map[string]struct {
 		draft Draft
 		want  Parts
 	}{
-		"nothing":          {Draft{}, base},
-		"the source":       {Draft{Source: text("<b>")}, Parts{"<b>", base.Settings, base.Texts, base.Pictures}},
-		"empty settings":   {Draft{Settings: text("")}, Parts{"<p>", "", base.Texts, base.Pictures}},
-		"no texts":         {Draft{Texts: map[string]string{}}, Parts{"<p>", base.Settings, map[string]string{}, base.Pictures}},
-		"a picture more":   {Draft{Pictures: map[string][]byte{"c.png": {3}}}, Parts{"<p>", base.Settings, base.Texts, map[string][]byte{"a.png": {1}, "b.png": {2}, "c.png": {3}}}},
-		"another picture":  {Draft{Pictures: map[string][]byte{"a.png": {9}}}, Parts{"<p>", base.Settings, base.Texts, map[string][]byte{"a.png": {9}, "b.png": {2}}}},
+		"nothing":        {Draft{}, base},
+		"the source":     {Draft{Source: text("<b>")}, Parts{"<b>", base.Settings, base.Texts, base.Pictures}},
+		"empty settings": {Draft{Settings: text("")}, Parts{"<p>", "", base.Texts, base.Pictures}},
+		"no texts":       {Draft{Texts: map[string]string{}}, Parts{"<p>", base.Settings, map[string]string{}, base.Pictures}},
+		"a picture more": {Draft{Pictures: map[string][]byte{"c.png": {3}}},
+			Parts{"<p>", base.Settings, base.Texts, map[string][]byte{"a.png": {1}, "b.png": {2}, "c.png": {3}}}},
+		"another picture": {Draft{Pictures: map[string][]byte{"a.png": {9}}},
+			Parts{"<p>", base.Settings, base.Texts, map[string][]byte{"a.png": {9}, "b.png": {2}}}},
 		"a whole template": {Whole(Parts{Source: "x"}), Parts{Source: "x", Texts: map[string]string{}, Pictures: map[string][]byte{}}},
 	} {
 		if got := c.draft.Over(base); !reflect.DeepEqual(got, c.want) {

@@ -388,7 +388,8 @@ func read(name string, parts Parts) (*Template, error) {
 			return nil, fmt.Errorf("%q cannot be the name of a picture: it is a path below the folder %s, with slashes", file, PictureFolder)
 		}
 		if len(data) > MaxPicture {
-			return nil, fmt.Errorf("%s/%s has %d kB; at most %d kB are taken into a template, and a signature's pictures should have some ten", PictureFolder, file, len(data)>>10, MaxPicture>>10)
+			return nil, fmt.Errorf("%s/%s has %d kB; at most %d kB are taken into a template, and a signature's pictures should have some ten",
+				PictureFolder, file, len(data)>>10, MaxPicture>>10)
 		}
 		facts, err := picture.Probe(data)
 		if err != nil {
@@ -495,7 +496,8 @@ func (p *PictureSettings) check() error {
 	for _, form := range slices.Sorted(maps.Keys(p.Delivery)) {
 		list := deliveries[form]
 		if len(list) == 0 {
-			return fmt.Errorf("pictures.delivery.%s: there is no such form with pictures by address; there are %s", form, strings.Join(slices.Sorted(maps.Keys(deliveries)), ", "))
+			return fmt.Errorf("pictures.delivery.%s: there is no such form with pictures by address; there are %s", form,
+				strings.Join(slices.Sorted(maps.Keys(deliveries)), ", "))
 		}
 		if way := p.Delivery[form]; !slices.Contains(list, way) {
 			return fmt.Errorf("pictures.delivery.%s: %q must be one of %s", form, way, joined(list))

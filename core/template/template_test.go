@@ -22,8 +22,9 @@ func dot(t *testing.T) []byte {
 
 func TestOpenFolder(t *testing.T) {
 	fsys := fstest.MapFS{
-		"template.html":       {Data: []byte("<p>x</p>")},
-		"template.yaml":       {Data: []byte("title: Crew\nvariants: [new, night]\npictures:\n  address: https://p.brackwater.example/\n  files:\n    dot: {file: dot 1.png, alt: A dot}\n")},
+		"template.html": {Data: []byte("<p>x</p>")},
+		"template.yaml": {Data: []byte("title: Crew\nvariants: [new, night]\npictures:\n  address: " +
+			"https://p.brackwater.example/\n  files:\n    dot: {file: dot 1.png, alt: A dot}\n")},
 		"pictures/dot 1.png":  {Data: dot(t)},
 		"pictures/.thumbnail": {Data: []byte("x")},
 	}
@@ -71,7 +72,8 @@ func TestWrongFoldersAreRefused(t *testing.T) {
 		if c.settings != "" && strings.HasPrefix(name, "too") {
 			c.settings += "title: x"
 		}
-		if _, err := New("x", Parts{Source: "<p>", Settings: c.settings, Pictures: c.files}); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := New("x", Parts{Source: "<p>", Settings: c.settings, Pictures: c.files}); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}
@@ -82,11 +84,13 @@ func TestWrongFoldersAreRefused(t *testing.T) {
 
 func TestPicturesStayInTheirFolder(t *testing.T) {
 	for _, file := range []string{"../logo.png", "/logo.png", `a\logo.png`, "c:logo.png", "", ".", "a//b.png"} {
-		if _, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{file: dot(t)}}); err == nil || !strings.Contains(err.Error(), "name of a picture") {
+		if _, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{file: dot(t)}}); err == nil ||
+			!strings.Contains(err.Error(), "name of a picture") {
 			t.Errorf("%q: %v", file, err)
 		}
 	}
-	if made, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{"ports/logo.png": dot(t)}}); err != nil || len(made.Pictures) != 1 {
+	if made, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{"ports/logo.png": dot(t)}}); err != nil ||
+		len(made.Pictures) != 1 {
 		t.Error(err)
 	}
 }
@@ -129,7 +133,8 @@ func TestVersionFollowsTheContent(t *testing.T) {
 }
 
 func TestBareFile(t *testing.T) {
-	fsys := fstest.MapFS{"a/sig.html": {Data: []byte(`<img src="../x.png"><img src="./dot.png"><img src="/etc/passwd"><img src="gone.png">`)}, "a/dot.png": {Data: dot(t)}, "x.png": {Data: dot(t)}}
+	fsys := fstest.MapFS{"a/sig.html": {Data: []byte(`<img src="../x.png"><img src="./dot.png"><img src="/etc/passwd"><img src="gone.png">`)},
+		"a/dot.png": {Data: dot(t)}, "x.png": {Data: dot(t)}}
 	sub, err := fsys.Sub("a")
 	if err != nil {
 		t.Fatal(err)
@@ -191,15 +196,18 @@ func TestTextFormsByHand(t *testing.T) {
 	if files := tmpl.Files(); len(files) != 4 || string(files["template.reply.txt"]) != "reply" {
 		t.Errorf("files: %v", files)
 	}
-	for file, want := range map[string]string{"template.day.txt": `the variant "day"`, "other.txt": "no text form", "template.Bad Name.txt": "no text form"} {
+	for file, want := range map[string]string{"template.day.txt": `the variant "day"`, "other.txt": "no text form",
+		"template.Bad Name.txt": "no text form"} {
 		if _, err := New("x", Parts{Source: "x", Texts: map[string]string{file: "x"}}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", file, err)
 		}
 	}
-	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": strings.Repeat("x", maxText+1)}}); err == nil || !strings.Contains(err.Error(), "larger than 64 kB") {
+	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": strings.Repeat("x", maxText+
+		1)}}); err == nil || !strings.Contains(err.Error(), "larger than 64 kB") {
 		t.Errorf("too large a text: %v", err)
 	}
-	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": "\xff"}}); err == nil || !strings.Contains(err.Error(), "not UTF-8") {
+	if _, err := New("x", Parts{Source: "x", Texts: map[string]string{"template.txt": "\xff"}}); err == nil ||
+		!strings.Contains(err.Error(), "not UTF-8") {
 		t.Errorf("another character set: %v", err)
 	}
 	parts := tmpl.Parts()
@@ -257,7 +265,8 @@ func TestHowPicturesAreNamedAndTravel(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 	big := make([]byte, MaxPicture+1)
-	if _, err := New("x", Parts{Source: "x", Pictures: map[string][]byte{"a.png": big}}); err == nil || !strings.Contains(err.Error(), "at most 4096 kB") {
+	if _, err := New("x", Parts{Source: "x", Pictures: map[string][]byte{"a.png": big}}); err == nil ||
+		!strings.Contains(err.Error(), "at most 4096 kB") {
 		t.Errorf("a picture of %d bytes: %v", len(big), err)
 	}
 }

@@ -64,11 +64,13 @@ func newSitter(r *rand.Rand) sitter {
 	skins := []tone{{0.96, 0.80, 0.69}, {0.87, 0.67, 0.53}, {0.72, 0.51, 0.37}, {0.52, 0.35, 0.25}, {0.36, 0.24, 0.18}}
 	hairs := []tone{{0.10, 0.08, 0.07}, {0.30, 0.19, 0.11}, {0.62, 0.45, 0.24}, {0.72, 0.71, 0.69}, {0.45, 0.17, 0.09}}
 	coats := []tone{{0.04, 0.24, 0.29}, {0.10, 0.12, 0.18}, {0.78, 0.33, 0.24}, {0.42, 0.44, 0.46}, {0.93, 0.92, 0.88}}
-	backgrounds := [][2]tone{{{0.72, 0.80, 0.85}, {0.30, 0.45, 0.50}}, {{0.85, 0.80, 0.70}, {0.50, 0.42, 0.36}}, {{0.35, 0.42, 0.48}, {0.12, 0.17, 0.21}}, {{0.88, 0.89, 0.90}, {0.66, 0.69, 0.71}}}
+	backgrounds := [][2]tone{{{0.72, 0.80, 0.85}, {0.30, 0.45, 0.50}}, {{0.85, 0.80, 0.70}, {0.50, 0.42, 0.36}},
+		{{0.35, 0.42, 0.48}, {0.12, 0.17, 0.21}}, {{0.88, 0.89, 0.90}, {0.66, 0.69, 0.71}}}
 	background := backgrounds[r.IntN(len(backgrounds))]
 	s := sitter{
 		skin: skins[r.IntN(len(skins))], hair: hairs[r.IntN(len(hairs))], coat: coats[r.IntN(len(coats))], shirt: tone{0.95, 0.95, 0.96},
-		far: background[0], near: background[1], x: r.Float64()*0.3 - 0.15, y: 0.36 + r.Float64()*0.12, head: 0.13 + r.Float64()*0.04, long: 1.25 + r.Float64()*0.15,
+		far: background[0], near: background[1], x: r.Float64()*0.3 - 0.15, y: 0.36 + r.Float64()*0.12, head: 0.13 +
+			r.Float64()*0.04, long: 1.25 + r.Float64()*0.15,
 		fringe: 0.15 + r.Float64()*0.4, grain: 0.015 + r.Float64()*0.03, side: r.Float64()*2 - 1,
 	}
 	for i := range s.lamps {

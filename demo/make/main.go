@@ -39,7 +39,8 @@ func main() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	for template, files := range map[string][]string{"columns": {"logo.png"}, "banner": {"logo.png", "banner.png"}, "bilingual": {"logo.png"}, "right-to-left": {"logo.png"}, "variants": {"logo.png"}} {
+	for template, files := range map[string][]string{"columns": {"logo.png"}, "banner": {"logo.png", "banner.png"},
+		"bilingual": {"logo.png"}, "right-to-left": {"logo.png"}, "variants": {"logo.png"}} {
 		for _, name := range files {
 			write(filepath.Join("core", "starter", "starters", template, "pictures", name), starters[name])
 		}

@@ -71,25 +71,38 @@ var ports = []port{
 var (
 	britishGiven  = []string{"Agnes", "Callum", "Imogen", "Rhys", "Priya", "Owen", "Beatrix", "Tamsin", "Desmond", "Fiona", "Kwame", "Nerys"}
 	britishFamily = []string{"Tidewell", "Fairlocke", "O'Mara-Finch", "Saltby", "Pendrake", "Marshgate", "Quillon", "Harrowmere", "Ilk"}
-	englishTitles = []string{"Harbour Master", "Second Officer", "Ticket Office Manager", "Chief Engineer", "Cook", "Deckhand", "Head of Timetables"}
-	departments   = []string{"Fleet", "Harbour Office", "Ticketing", "Engineering", "Timetables", "Catering", "Safety & Training"}
+	englishTitles = []string{"Harbour Master", "Second Officer", "Ticket Office Manager", "Chief Engineer", "Cook",
+		"Deckhand", "Head of Timetables"}
+	departments = []string{"Fleet", "Harbour Office", "Ticketing", "Engineering", "Timetables", "Catering", "Safety & Training"}
 )
 
 // hard are the people who strain a signature: scripts, lengths, blanks, signs.
 var hard = []map[string]string{
-	{"cn": "Maren Lind", "givenName": "Maren", "sn": "Lind", "mail": "maren.lind", "title": "Head of Timetables", "ou": "Harbour Office", "port": "0", "callSign": "brack 4"},
-	{"cn": "Maximiliane-Theodora Freifrau von Hohenwatt-Oberstrandläufer zu Graufleet", "givenName": "Maximiliane-Theodora", "sn": "von Hohenwatt-Oberstrandläufer", "mail": "maximiliane-theodora.hohenwatt-oberstrandlaeufer",
-		"title": "Stellvertretende Leiterin der Abteilung für Hafensicherheit, Gefahrgut und grenzüberschreitenden Fährverkehr", "ou": "Safety & Training", "port": "4", "callSign": "grau 1"},
-	{"cn": "Ελένη Θαλασσινού", "givenName": "Ελένη", "sn": "Θαλασσινού", "mail": "eleni.thalassinou", "title": "Υπεύθυνη δρομολογίων", "ou": "Timetables", "port": "3", "preferredLanguage": "el"},
-	{"cn": "Олександра Берегова", "givenName": "Олександра", "sn": "Берегова", "mail": "oleksandra.berehova", "title": "Старший механік", "ou": "Engineering", "port": "4", "preferredLanguage": "uk"},
-	{"cn": "سلمى البحري", "givenName": "سلمى", "sn": "البحري", "mail": "salma.albahri", "title": "مديرة التذاكر", "ou": "Ticketing", "port": "3", "preferredLanguage": "ar"},
-	{"cn": "נועם גלי", "givenName": "נועם", "sn": "גלי", "mail": "noam.gali", "title": "קצין שני", "ou": "Fleet", "port": "0", "preferredLanguage": "he"},
-	{"cn": "湊 かもめ", "givenName": "かもめ", "sn": "湊", "mail": "kamome.minato", "title": "運航管理", "ou": "Timetables", "port": "2", "preferredLanguage": "ja"},
-	{"cn": "Siobhán Ní Fhloinn-O'Grady", "givenName": "Siobhán", "sn": "Ní Fhloinn-O'Grady", "mail": "siobhan.nifhloinn", "title": "Cook & Provisions <Night>", "ou": "Catering", "port": "1"},
+	{"cn": "Maren Lind", "givenName": "Maren", "sn": "Lind", "mail": "maren.lind", "title": "Head of Timetables",
+		"ou": "Harbour Office", "port": "0", "callSign": "brack 4"},
+	{"cn": "Maximiliane-Theodora Freifrau von Hohenwatt-Oberstrandläufer zu Graufleet", "givenName": "Maximiliane-Theodora",
+		"sn": "von Hohenwatt-Oberstrandläufer", "mail": "maximiliane-theodora.hohenwatt-oberstrandlaeufer",
+		"title": "Stellvertretende Leiterin der Abteilung für Hafensicherheit, Gefahrgut und grenzüberschreitenden Fährverkehr",
+		"ou":    "Safety & Training", "port": "4", "callSign": "grau 1"},
+	{"cn": "Ελένη Θαλασσινού", "givenName": "Ελένη", "sn": "Θαλασσινού", "mail": "eleni.thalassinou",
+		"title": "Υπεύθυνη δρομολογίων", "ou": "Timetables", "port": "3", "preferredLanguage": "el"},
+	{"cn": "Олександра Берегова", "givenName": "Олександра", "sn": "Берегова", "mail": "oleksandra.berehova",
+		"title": "Старший механік", "ou": "Engineering", "port": "4", "preferredLanguage": "uk"},
+	{"cn": "سلمى البحري", "givenName": "سلمى", "sn": "البحري", "mail": "salma.albahri", "title": "مديرة التذاكر",
+		"ou": "Ticketing", "port": "3", "preferredLanguage": "ar"},
+	{"cn": "נועם גלי", "givenName": "נועם", "sn": "גלי", "mail": "noam.gali", "title": "קצין שני", "ou": "Fleet",
+		"port": "0", "preferredLanguage": "he"},
+	{"cn": "湊 かもめ", "givenName": "かもめ", "sn": "湊", "mail": "kamome.minato", "title": "運航管理", "ou": "Timetables", "port": "2",
+		"preferredLanguage": "ja"},
+	{"cn": "Siobhán Ní Fhloinn-O'Grady", "givenName": "Siobhán", "sn": "Ní Fhloinn-O'Grady", "mail": "siobhan.nifhloinn",
+		"title": "Cook & Provisions <Night>", "ou": "Catering", "port": "1"},
 	{"cn": "Bo", "givenName": "Bo", "sn": "Bo", "mail": "bo", "port": "2", "bare": "1"},
-	{"cn": "Pelle Kranvik", "givenName": "Pelle", "sn": "Kranvik", "mail": "pelle.kranvik", "title": "Kranförare", "telephoneNumber": "internal 41, ask for Pelle", "port": "2", "ou": "Harbour Office"},
-	{"cn": "இளவேனில் கடலரசன்", "givenName": "இளவேனில்", "sn": "கடலரசன்", "mail": "ilavenil.kadalarasan", "title": "Naval Architect", "ou": "Engineering", "port": "1", "preferredLanguage": "ta"},
-	{"cn": "İpek Işıklı", "givenName": "İpek", "sn": "Işıklı", "mail": "ipek.isikli", "title": "Disponentin", "ou": "Fleet", "port": "4", "preferredLanguage": "tr", "callSign": "gri 9"},
+	{"cn": "Pelle Kranvik", "givenName": "Pelle", "sn": "Kranvik", "mail": "pelle.kranvik", "title": "Kranförare",
+		"telephoneNumber": "internal 41, ask for Pelle", "port": "2", "ou": "Harbour Office"},
+	{"cn": "இளவேனில் கடலரசன்", "givenName": "இளவேனில்", "sn": "கடலரசன்", "mail": "ilavenil.kadalarasan",
+		"title": "Naval Architect", "ou": "Engineering", "port": "1", "preferredLanguage": "ta"},
+	{"cn": "İpek Işıklı", "givenName": "İpek", "sn": "Işıklı", "mail": "ipek.isikli", "title": "Disponentin", "ou": "Fleet",
+		"port": "4", "preferredLanguage": "tr", "callSign": "gri 9"},
 }
 
 // demoCount is how many people the demo directory has.
@@ -165,8 +178,10 @@ func one(i int, r *rand.Rand, seen map[string]int) person.Person {
 
 // letters are names in scripts beside Latin, with the language and the name for mail addresses.
 var letters = []struct{ given, family, language, mail string }{
-	{"Νεφέλη", "Κυματά", "el", "nefeli.kymata"}, {"Тарас", "Причальний", "uk", "taras.prychalnyi"}, {"ليلى", "المرسى", "ar", "layla.almarsa"}, {"אורי", "חוף", "he", "uri.hof"},
-	{"渚", "岬", "ja", "nagisa.misaki"}, {"கயல்", "துறைமுகன்", "ta", "kayal.turaimukan"}, {"나루", "포구", "ko", "naru.pogu"}, {"ნავი", "ზღვაძე", "ka", "navi.zghvadze"},
+	{"Νεφέλη", "Κυματά", "el", "nefeli.kymata"}, {"Тарас", "Причальний", "uk", "taras.prychalnyi"},
+	{"ليلى", "المرسى", "ar", "layla.almarsa"}, {"אורי", "חוף", "he", "uri.hof"},
+	{"渚", "岬", "ja", "nagisa.misaki"}, {"கயல்", "துறைமுகன்", "ta", "kayal.turaimukan"}, {"나루", "포구", "ko", "naru.pogu"},
+	{"ნავი", "ზღვაძე", "ka", "navi.zghvadze"},
 }
 
 // strain makes some people of a large directory hard, as some of every real one are: names in other scripts, and
@@ -190,7 +205,8 @@ func strain(values map[string]string, i int) {
 // in one of the two ways in which directories write it.
 func extras(values map[string]string, where port, i int) {
 	if i%5 != 3 {
-		values["postalAddress"] = strings.Join([]string{"Brackwater Ferries", where.street, where.postal + " " + where.place, where.countryName}, "$")
+		values["postalAddress"] = strings.Join([]string{"Brackwater Ferries", where.street, where.postal + " " + where.place,
+			where.countryName}, "$")
 	}
 	var links []string
 	if i%4 == 0 {

@@ -85,7 +85,8 @@ var link = regexp.MustCompile(`\]\(([^)#]+)(?:#[^)]*)?\)`)
 // TestLinksLeadSomewhere: every relative link of the documents, and every screenshot is linked.
 func TestLinksLeadSomewhere(t *testing.T) {
 	linked := map[string]bool{}
-	for _, page := range []string{"README.md", "docs/template-reference.md", "docs/clients.md", "docs/checks.md", "docs/decisions.md", "docs/performance.md"} {
+	for _, page := range []string{"README.md", "docs/template-reference.md", "docs/clients.md", "docs/checks.md",
+		"docs/decisions.md", "docs/performance.md"} {
 		for _, m := range link.FindAllStringSubmatch(read(t, page), -1) {
 			if strings.Contains(m[1], "://") {
 				continue

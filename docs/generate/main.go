@@ -139,9 +139,11 @@ lightness of every colour over and keeps its hue; *partial* does so for light ba
 			for _, w := range p.Pictures.Ways() {
 				fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", w.Way, w.As, w.Says, w.Basis)
 			}
-			fmt.Fprintf(&b, "| formats | rendered | %s; an animation: %s | %s |\n", strings.Join(p.Pictures.Formats.Rendered, ", "), p.Pictures.Formats.Animation, p.Pictures.Formats.Basis)
+			fmt.Fprintf(&b, "| formats | rendered | %s; an animation: %s | %s |\n",
+				strings.Join(p.Pictures.Formats.Rendered, ", "), p.Pictures.Formats.Animation, p.Pictures.Formats.Basis)
 			unsized := map[string]string{"pixels": "the true pixels", "tag": "the true pixels, scaled by the resolution tag"}[p.Pictures.Unsized]
-			fmt.Fprintf(&b, "| size | taken from | %s; without: %s; best %d pixels for each px | %s |\n", strings.Join(p.Pictures.SizedBy, ", "), unsized, p.Pictures.Best.Best, p.Pictures.Best.Basis)
+			fmt.Fprintf(&b, "| size | taken from | %s; without: %s; best %d pixels for each px | %s |\n",
+				strings.Join(p.Pictures.SizedBy, ", "), unsized, p.Pictures.Best.Best, p.Pictures.Best.Basis)
 		}
 		if d := p.Dark; d != nil {
 			declared := ""
@@ -153,7 +155,8 @@ lightness of every colour over and keeps its hue; *partial* does so for light ba
 		if len(p.Behaviours) > 0 {
 			b.WriteString("\n| stage | what | happens | seen as | severity | check | basis |\n|---|---|---|---|---|---|---|\n")
 			for _, x := range p.Behaviours {
-				fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", x.Stage, escape(clipped(x.Match.String())), x.Does, x.Says, x.Severity, x.Check, x.Basis)
+				fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", x.Stage, escape(clipped(x.Match.String())), x.Does,
+					x.Says, x.Severity, x.Check, x.Basis)
 			}
 		}
 	}
@@ -185,7 +188,8 @@ func fixesOfExamples() map[string]string {
 		if err != nil {
 			log.Fatal(err)
 		}
-		r, err := check.Findings(check.Input{Template: t, People: people, Profiles: client.Shipped(), Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
+		r, err := check.Findings(check.Input{Template: t, People: people, Profiles: client.Shipped(),
+			Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 		if err != nil {
 			log.Fatal(err)
 		}
@@ -209,7 +213,8 @@ func checks() string {
 Each check with what it finds, why it matters, and an example that it finds something in beside one that it
 does not. The examples are run by the tests.
 `)
-	b.WriteString("\nA finding is accepted in the source by a comment with the reason, `<!-- accepted: check-id: reason -->`, for its line and\nfor the element behind it. Where it says **fix**, missivum fix can put the example right.\n")
+	b.WriteString("\nA finding is accepted in the source by a comment with the reason, `<!-- accepted: check-id: " +
+		"reason -->`, for its line and\nfor the element behind it. Where it says **fix**, missivum fix can put the example right.\n")
 	for _, c := range check.Checks() {
 		fixed := ""
 		if fixes[c.ID] != "" {
@@ -218,7 +223,9 @@ does not. The examples are run by the tests.
 		fmt.Fprintf(&b, "\n## %s\n\n**%s.** %s\n\nRemedy: %s\n\n%s", c.ID, c.Title, c.Why, c.Remedy, fixed)
 		fmt.Fprintf(&b, "```html\n<!-- found -->\n%s\n\n<!-- passes -->\n%s\n```\n", c.Failing, c.Passing)
 	}
-	fmt.Fprintf(&b, "\n## %s\n\n**Mistake in the template language.** An unknown field, modifier, variant, slot or picture, or a field where none can stand. A template with a mistake is not filled.\n", check.LanguageID)
+	fmt.Fprintf(&b, "\n## %s\n\n**Mistake in the template language.** An unknown field, modifier, variant, slot or "+
+		"picture, or a field where none can stand. A template with a mistake is not filled.\n",
+		check.LanguageID)
 	return b.String()
 }
 
@@ -257,7 +264,8 @@ func modifiers() string {
 		if k.Input == "" {
 			input = "(blank)"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | `%s` |\n", name, k.Takes, escape(k.Doc), strings.ReplaceAll(k.Example, "|", "\\|"), input, k.Output)
+		fmt.Fprintf(&b, "| %s | %s | %s | `%s` | %s | `%s` |\n", name, k.Takes, escape(k.Doc),
+			strings.ReplaceAll(k.Example, "|", "\\|"), input, k.Output)
 	}
 	return b.String()
 }

@@ -48,7 +48,8 @@ func main() {
 			drawings = append(drawings, share)
 		}
 	}
-	fmt.Printf("\nMedian share when at least as close: %.0f %% (drawings %.0f %%, photographs %.0f %%).\n", 100*median(all), 100*median(drawings), 100*median(photos))
+	fmt.Printf("\nMedian share when at least as close: %.0f %% (drawings %.0f %%, photographs %.0f %%).\n", 100*median(all),
+		100*median(drawings), 100*median(photos))
 }
 
 func subjects() ([]subject, error) {
@@ -68,7 +69,8 @@ func subjects() ([]subject, error) {
 	if err != nil {
 		return nil, err
 	}
-	list = append(list, subject{"crossings.png", originals["crossings.png"], 240, false}, subject{"anchor.png", originals["anchor.png"], 44, false})
+	list = append(list, subject{"crossings.png", originals["crossings.png"], 240, false},
+		subject{"anchor.png", originals["anchor.png"], 44, false})
 	for seed := range uint64(9) {
 		data, err := drawing.PortraitJPEG(seed, 900, 1200)
 		if err != nil {

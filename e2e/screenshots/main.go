@@ -68,7 +68,8 @@ func run(ctx context.Context, only string) error {
 // text form in LibreOffice.
 func files(ctx context.Context, binary, root, folder, out string) error {
 	fill := func(form, person, file string) error {
-		c := exec.Command(binary, "fill", "demo/templates/harbour", "--people", "demo/people.csv", "--person", person+"@brackwater.example", "--form", form, "-o", file)
+		c := exec.Command(binary, "fill", "demo/templates/harbour", "--people", "demo/people.csv", "--person", person+
+			"@brackwater.example", "--form", form, "-o", file)
 		c.Dir = root
 		if said, err := c.CombinedOutput(); err != nil {
 			return fmt.Errorf("%w: %s", err, said)
@@ -84,7 +85,8 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 	if err != nil {
 		return err
 	}
-	local := strings.ReplaceAll(string(text), "https://pictures.brackwater.example/harbour/", "file://"+root+"/demo/templates/harbour/pictures/")
+	local := strings.ReplaceAll(string(text), "https://pictures.brackwater.example/harbour/", "file://"+root+
+		"/demo/templates/harbour/pictures/")
 	if err := os.WriteFile(page, []byte(local), 0o600); err != nil {
 		return err
 	}
@@ -110,7 +112,8 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 		if err := fill("rtf", who, file); err != nil {
 			return err
 		}
-		office := exec.Command("soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless", "--convert-to", "pdf", "--outdir", folder, file)
+		office := exec.Command("soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless", "--convert-to",
+			"pdf", "--outdir", folder, file)
 		if said, err := office.CombinedOutput(); err != nil {
 			return fmt.Errorf("LibreOffice: %w: %s", err, said)
 		}
@@ -120,7 +123,8 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 		}
 		drawn = append(drawn, page+".png")
 	}
-	montage := exec.Command("montage", append(drawn, "-trim", "+repage", "-tile", "2x2", "-geometry", "620x380>+10+10", "-background", "white", filepath.Join(out, "rich-text.png"))...)
+	montage := exec.Command("montage", append(drawn, "-trim", "+repage", "-tile", "2x2", "-geometry", "620x380>+10+10",
+		"-background", "white", filepath.Join(out, "rich-text.png"))...)
 	if said, err := montage.CombinedOutput(); err != nil {
 		return fmt.Errorf("montage: %w: %s", err, said)
 	}
@@ -131,7 +135,8 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 // contactSheet draws the first screen of regatta's contact sheet.
 func contactSheet(ctx context.Context, binary, root, folder, out string) error {
 	page := filepath.Join(folder, "sheet.html")
-	c := exec.Command(binary, "sheet", "demo/templates/regatta", "--people", "demo/people.csv", "--profiles", "demo/clients", "--second-opinion",
+	c := exec.Command(binary, "sheet", "demo/templates/regatta", "--people", "demo/people.csv", "--profiles", "demo/clients",
+		"--second-opinion",
 		"--client", "wordproc-desktop", "--client", "inverting-phone", "--client", "text-reader", "-o", page)
 	c.Dir = root
 	if said, err := c.CombinedOutput(); err != nil {
@@ -193,26 +198,32 @@ func shots() []shot {
 	visible := func(selector chromedp.CSS) step { return chromedp.WaitVisible(selector) }
 	return []shot{
 		{"workbench", "/templates/harbour", []step{
-			visible(`ul[aria-label="Budgets"]`), visible(`iframe`), chromedp.Click(`//button[text()="Space"]`), visible(`[aria-label="What takes up the space"] button`),
+			visible(`ul[aria-label="Budgets"]`), visible(`iframe`), chromedp.Click(`//button[text()="Space"]`),
+			visible(`[aria-label="What takes up the space"] button`),
 			script(`(document.querySelector('[aria-label="Kinds"]').scrollIntoView(), true)`),
 		}},
 		{"workbench-findings", "/templates/regatta", []step{
 			visible(`ol[aria-label="Findings"]`), rig.Choose("Shown as", "wordproc-desktop"), visible(`iframe[title^="As wordproc"]`),
 		}},
 		{"workbench-survival", "/templates/regatta", []step{
-			chromedp.Click(`//button[@role="tab" and text()="Survival"]`), visible(`table[aria-label="Survival map"] td`), rig.Choose("Shown as", "webview-desktop"),
-			chromedp.Click(`//button[text()="Dark mode"]`), script(`(document.querySelector('table[aria-label="Survival map"]').closest('section, div[class]').scrollIntoView(), true)`),
+			chromedp.Click(`//button[@role="tab" and text()="Survival"]`), visible(`table[aria-label="Survival map"] td`),
+			rig.Choose("Shown as", "webview-desktop"),
+			chromedp.Click(`//button[text()="Dark mode"]`),
+			script(`(document.querySelector('table[aria-label="Survival map"]').closest('section, div[class]').scrollIntoView(), true)`),
 		}},
 		{"workbench-fix", "/templates/regatta", []step{
-			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Fix 24"]`), visible(`.cm-mergeView`), visible(`ul[aria-label="Fixes"]`),
+			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Fix 24"]`), visible(`.cm-mergeView`),
+			visible(`ul[aria-label="Fixes"]`),
 		}},
 		{"clients", "/clients", []step{visible(`table[aria-label="Clients"]`)}},
 		{"new-template", "/templates", []step{
 			chromedp.Click(`//button[text()="New template"]`), chromedp.SendKeys(`//*[@role="dialog"]//input`, "lifted"),
 			chromedp.Click(`//button[text()="Bring a page or a signature"]`), visible(`[role="dialog"] textarea`),
 			script(pasteSignature),
-			chromedp.SendKeys(`//*[@role="dialog"]//input[@role="combobox"]`, "maren"), chromedp.Click(`//li[@role="option" and contains(., "Maren Lind")]`),
-			visible(`ul[aria-label="Values found"]`), script(`(document.querySelector('[role="dialog"] .MuiDialogContent-root').scrollTop = 1000, true)`),
+			chromedp.SendKeys(`//*[@role="dialog"]//input[@role="combobox"]`, "maren"),
+			chromedp.Click(`//li[@role="option" and contains(., "Maren Lind")]`),
+			visible(`ul[aria-label="Values found"]`),
+			script(`(document.querySelector('[role="dialog"] .MuiDialogContent-root').scrollTop = 1000, true)`),
 		}},
 		{"people", "/people", []step{visible(`.MuiDataGrid-row`)}},
 		{"packages", "/packages", []step{
@@ -222,7 +233,8 @@ func shots() []shot {
 		}},
 		{"picture-slice", "/pictures/crossings?part=slice", []step{visible(`ol[aria-label="Pieces"]`), visible(`[aria-label="Design"] img`)}},
 		{"picture-fit", "/pictures/portrait?part=fit", []step{
-			visible(`[aria-label="What came of it"]`), chromedp.SendKeys(`//label[text()="Height, px"]/following-sibling::div//input`, "120"), rig.Choose("Shape", "round"),
+			visible(`[aria-label="What came of it"]`),
+			chromedp.SendKeys(`//label[text()="Height, px"]/following-sibling::div//input`, "120"), rig.Choose("Shape", "round"),
 			chromedp.Click(`//button[text()="Find the focus"]`), chromedp.Sleep(3 * time.Second),
 		}},
 		{"templates", "/templates", []step{
@@ -249,10 +261,18 @@ const pasteSignature = `(() => {
 
 // terminalShots are the commands to draw, as they are typed in the repository's root.
 var terminalShots = []struct{ name, command string }{
-	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop --client capped-webmail | head -40"},
-	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv --person bo@brackwater.example"},
-	{"command-shrink-and-block", "missivum shrink demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv --dry-run; missivum block demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html 2>&1 | head -14"},
-	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find --shape round --background ffffff -o /tmp/portrait.jpg; missivum picture dark demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture delivery demo/templates/harbour --people demo/people.csv --volume 9000"},
+	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop " +
+		"--client capped-webmail | head -40"},
+	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv " +
+		"--person bo@brackwater.example"},
+	{"command-shrink-and-block",
+		"missivum shrink demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv " +
+			"--dry-run; missivum block demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html 2>&1 | head -14"},
+	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find " +
+		"--shape round --background ffffff -o /tmp/portrait.jpg; missivum picture dark " +
+		"demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice " +
+		"demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture " +
+		"delivery demo/templates/harbour --people demo/people.csv --volume 9000"},
 	{"command-clients", "missivum clients; missivum clients show wordproc-desktop | head -26"},
 }
 
@@ -274,7 +294,8 @@ func commands(binary, root, folder, out string) error {
 		if err := os.WriteFile(script, []byte(lines+"sleep 30\n"), 0o700); err != nil {
 			return err
 		}
-		term := exec.Command("xterm", "-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#fffdf8", "-fg", "#26211d", "-b", "8", "-e", "sh", script)
+		term := exec.Command("xterm", "-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#fffdf8",
+			"-fg", "#26211d", "-b", "8", "-e", "sh", script)
 		term.Dir = root
 		term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+folder+":"+os.Getenv("PATH"))
 		if err := term.Start(); err != nil {

@@ -95,7 +95,8 @@ func Handler(private string) http.Handler {
 	status("/nothing.png", http.StatusNoContent)
 	serve("/called-text.png", good, func(h http.Header) { h.Set("Content-Type", "text/plain") })
 	serve("/called-png.png", jpegOf(120, 40), nil)
-	serve("/modern.png", []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 120 40"><path d="M0 0h120v40z"/></svg>`), func(h http.Header) { h.Set("Content-Type", "image/svg+xml") })
+	serve("/modern.png", []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 120 40"><path d="M0 0h120v40z"/></svg>`),
+		func(h http.Header) { h.Set("Content-Type", "image/svg+xml") })
 	serve("/words.png", []byte("There was a picture here."), nil)
 	serve("/heavy.png", grain(400), nil)
 	serve("/endless.png", make([]byte, 9<<20), nil)

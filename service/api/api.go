@@ -186,7 +186,8 @@ func (a *API) fail(c *gin.Context, err error) {
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the caller went away
 	case errors.As(err, &large):
-		send(c, Problem{Status: http.StatusRequestEntityTooLarge, Kind: problem.TooLarge, Detail: fmt.Sprintf("The request is larger than the %d kB that are accepted here.", large.Limit>>10)})
+		send(c, Problem{Status: http.StatusRequestEntityTooLarge, Kind: problem.TooLarge,
+			Detail: fmt.Sprintf("The request is larger than the %d kB that are accepted here.", large.Limit>>10)})
 	case !ok:
 		a.Log.Error("request failed", "request", c.GetString(requestKey), "path", c.Request.URL.Path, "error", err)
 		refuse(c, http.StatusInternalServerError, "The service could not do this; its log says why under the request's id.")

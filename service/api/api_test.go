@@ -57,8 +57,10 @@ func newRig(t *testing.T) *rig {
 	a.Jobs, a.Hosting = &jobs.Jobs{Store: st, Log: a.Log, Now: now}, &hosting.Hosting{Store: st, Log: a.Log}
 	a.Clients = &clients.Clients{Store: st, Log: a.Log}
 	a.Templates = &templates.Templates{Store: st, People: a.People, Clients: a.Clients, Hosting: a.Hosting, Now: now}
-	a.Packages = &packages.Packages{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Folder: filepath.Join(folder, "packages"), Now: now}
-	a.Pictures = &pictures.Pictures{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Hosting: a.Hosting, Folder: filepath.Join(folder, "photos"), Now: now, Log: a.Log}
+	a.Packages = &packages.Packages{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People,
+		Folder: filepath.Join(folder, "packages"), Now: now}
+	a.Pictures = &pictures.Pictures{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Hosting: a.Hosting,
+		Folder: filepath.Join(folder, "photos"), Now: now, Log: a.Log}
 	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
@@ -207,7 +209,8 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"FieldChange", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes", "fields"}},
 		{"RowError", "POST", "/api/v1/people/import", "mail,cn\nx,X\n", 200, []string{"bad"}},
 		{"Client", "GET", "/api/v1/clients", "", 200, nil},
-		{"Fix", "POST", "/api/v1/templates/harbour/check", `{"source":"<p style='margin: 0; line-height: 20px'>x</p>"}`, 200, []string{"findings", "fix"}},
+		{"Fix", "POST", "/api/v1/templates/harbour/check", `{"source":"<p style='margin: 0; line-height: 20px'>x</p>"}`, 200,
+			[]string{"findings", "fix"}},
 		{"Verdict", "POST", "/api/v1/templates/regatta/check", "{}", 200, []string{"verdict"}},
 		{"Fixed", "POST", "/api/v1/templates/regatta/fix", "{}", 200, nil},
 		{"FixDone", "POST", "/api/v1/templates/regatta/fix", "{}", 200, []string{"done"}},
@@ -217,7 +220,8 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"Shrunk", "POST", "/api/v1/templates/harbour/shrink", `{"client":"capped-webmail","target":2000}`, 200, nil},
 		{"ShrinkStep", "POST", "/api/v1/templates/harbour/shrink", `{"client":"capped-webmail"}`, 200, []string{"steps"}},
 		{"Space", "POST", "/api/v1/templates/harbour/space", `{"client":"capped-webmail"}`, 200, nil},
-		{"SpaceShare", "POST", "/api/v1/templates/harbour/space", `{"client":"capped-webmail","person":"bo@brackwater.example"}`, 200, []string{"elements"}},
+		{"SpaceShare", "POST", "/api/v1/templates/harbour/space",
+			`{"client":"capped-webmail","person":"bo@brackwater.example"}`, 200, []string{"elements"}},
 		{"ClientDocument", "GET", "/api/v1/clients/capped-webmail/document", "", 200, nil},
 		{"Client", "GET", "/api/v1/clients/capped-webmail", "", 200, nil},
 		{"Limit", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"limits"}},
@@ -260,7 +264,8 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"PictureRendition", "GET", "/api/v1/pictures/mark", "", 200, []string{"renditions"}},
 		{"SliceMap", "GET", "/api/v1/pictures/mark", "", 200, []string{"slices"}},
 		{"CodeAnswer", "POST", "/api/v1/code", `{"person":"maren.lind@brackwater.example","recipe":{"width":200}}`, 200, nil},
-		{"PictureSettings", "PUT", "/api/v1/settings/pictures", `{"address":"https://pictures.brackwater.example/","volume":9000,"hours":24}`, 200, nil},
+		{"PictureSettings", "PUT", "/api/v1/settings/pictures",
+			`{"address":"https://pictures.brackwater.example/","volume":9000,"hours":24}`, 200, nil},
 		{"PictureSettings", "GET", "/api/v1/settings/pictures", "", 200, nil},
 		{"Consequence", "GET", "/api/v1/templates/harbour/delivery", "", 200, nil},
 		{"Arrivals", "PUT", "/api/v1/templates/harbour/delivery", `{"form":"message","way":"hosted"}`, 200, []string{"arrivals"}},
@@ -336,24 +341,30 @@ func TestPicturesAreRefusedWithTheReason(t *testing.T) {
 	r.want(422, "GET", "/api/v1/pictures/mark/view?number=one", "", nil)
 	r.want(404, "GET", "/api/v1/pictures/mark/view?number=9", "", nil)
 	r.want(422, "GET", "/api/v1/pictures/mark/sliced", "", nil)
-	if view := r.want(200, "GET", "/api/v1/pictures/mark/view", "", nil); view.Header().Get("Content-Type") != "image/png" || !strings.HasPrefix(view.Body.String(), "\x89PNG") {
+	if view := r.want(200, "GET", "/api/v1/pictures/mark/view", "", nil); view.Header().Get("Content-Type") != "image/png" ||
+		!strings.HasPrefix(view.Body.String(), "\x89PNG") {
 		t.Errorf("the view: %v", view.Header())
 	}
 }
 
 // newBody is a signature in which everything that can be recognised is there.
-const newBody = `{"text":"<p class=x>mAREN lIND, Brackwater Ferries, 07700 900544</p>","clean":true,"person":"maren.lind@brackwater.example"}`
+const newBody = `{"text":"<p class=x>mAREN lIND, Brackwater Ferries, 07700 ` +
+	`900544</p>","clean":true,"person":"maren.lind@brackwater.example"}`
 
 func TestNewTemplates(t *testing.T) {
 	r := loaded(t)
 	var preview api.NewPreview
-	r.want(200, "POST", "/api/v1/new", `{"data":"`+base64.StdEncoding.EncodeToString([]byte("<p>Gr\xfc\xdfe, Maren Lind, Brackwater Ferries</p>"))+`","person":"maren.lind@brackwater.example","answers":{"1:23":"l"}}`, &preview)
-	if preview.Charset != "windows-1252" || preview.Source != "<p>Grüße, {{ cn }}, {{ l }} Ferries</p>\n" || preview.Cleaned != nil || len(preview.Recognised.Differences) != 0 {
+	r.want(200, "POST", "/api/v1/new", `{"data":"`+
+		base64.StdEncoding.EncodeToString([]byte("<p>Gr\xfc\xdfe, Maren Lind, Brackwater Ferries</p>"))+
+		`","person":"maren.lind@brackwater.example","answers":{"1:23":"l"}}`, &preview)
+	if preview.Charset != "windows-1252" || preview.Source != "<p>Grüße, {{ cn }}, {{ l }} Ferries</p>\n" ||
+		preview.Cleaned != nil || len(preview.Recognised.Differences) != 0 {
 		t.Errorf("%+v %+v", preview, preview.Recognised)
 	}
 	var saved api.TemplateDetail
 	r.want(201, "POST", "/api/v1/templates/mine/new", newBody, &saved)
-	if saved.Number != 1 || saved.Author != "owner" || saved.Note != "From the signature of maren.lind@brackwater.example" || !strings.Contains(saved.Source, "{{ cn }}") || saved.Sample != "maren.lind@brackwater.example" {
+	if saved.Number != 1 || saved.Author != "owner" || saved.Note != "From the signature of maren.lind@brackwater.example" ||
+		!strings.Contains(saved.Source, "{{ cn }}") || saved.Sample != "maren.lind@brackwater.example" {
 		t.Errorf("%+v", saved)
 	}
 	r.want(409, "POST", "/api/v1/templates/mine/new", newBody, nil)
@@ -362,8 +373,10 @@ func TestNewTemplates(t *testing.T) {
 		t.Errorf("%+v", saved)
 	}
 	for path, body := range map[string]string{
-		"/api/v1/templates/x/new": `{"starter":"none"}`, "/api/v1/new": `{"text":"x","person":"nobody@x.example"}`, "/api/v1/templates/y/new": `{"data":"?"}`,
-		"/api/v1/clean": `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "/api/v1/templates/harbour/fill": `{"person":"bo@brackwater.example","form":"odt"}`,
+		"/api/v1/templates/x/new": `{"starter":"none"}`, "/api/v1/new": `{"text":"x","person":"nobody@x.example"}`,
+		"/api/v1/templates/y/new":        `{"data":"?"}`,
+		"/api/v1/clean":                  `{"source":"` + strings.Repeat("<b>", 500) + `"}`,
+		"/api/v1/templates/harbour/fill": `{"person":"bo@brackwater.example","form":"odt"}`,
 	} {
 		r.want(422, "POST", path, body, nil)
 	}
@@ -371,8 +384,10 @@ func TestNewTemplates(t *testing.T) {
 
 func TestFillGivesAFile(t *testing.T) {
 	r := loaded(t)
-	for form, begins := range map[string]string{"rtf": `{\rtf1`, "message": "Date: Mon, 23 Nov 2026", "copy-page": "<!DOCTYPE html>", "mime": "MIME-Version", "text": "-- \n"} {
-		file := r.want(200, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","variant":"reply","form":"`+form+`"}`, nil)
+	for form, begins := range map[string]string{"rtf": `{\rtf1`, "message": "Date: Mon, 23 Nov 2026",
+		"copy-page": "<!DOCTYPE html>", "mime": "MIME-Version", "text": "-- \n"} {
+		file := r.want(200, "POST", "/api/v1/templates/harbour/fill",
+			`{"person":"bo@brackwater.example","variant":"reply","form":"`+form+`"}`, nil)
 		if !strings.HasPrefix(file.Body.String(), begins) || !strings.Contains(file.Header().Get("Content-Disposition"), "harbour-reply.") {
 			t.Errorf("%s: %v %.60q", form, file.Header(), file.Body)
 		}
@@ -382,7 +397,8 @@ func TestFillGivesAFile(t *testing.T) {
 func TestTextsAndAuthorsAreKept(t *testing.T) {
 	r := loaded(t)
 	var saved api.TemplateDetail
-	r.want(201, "PUT", "/api/v1/templates/crew", `{"source":"<p>{{ cn }}</p>","settings":"","texts":{"template.txt":"{{ cn }}\nby hand"},"base":0}`, &saved)
+	r.want(201, "PUT", "/api/v1/templates/crew",
+		`{"source":"<p>{{ cn }}</p>","settings":"","texts":{"template.txt":"{{ cn }}\nby hand"},"base":0}`, &saved)
 	r.want(200, "PUT", "/api/v1/templates/crew", `{"source":"<p>{{ sn }}</p>","settings":"","base":1}`, &saved)
 	if saved.Texts["template.txt"] != "{{ cn }}\nby hand" {
 		t.Errorf("texts that were not sent are lost: %+v", saved)
@@ -393,7 +409,8 @@ func TestTextsAndAuthorsAreKept(t *testing.T) {
 		t.Errorf("%+v", versions)
 	}
 	var look api.Look
-	r.want(200, "POST", "/api/v1/templates/crew/look", `{"person":"bo@brackwater.example","form":"text","texts":{"template.txt":"draft {{ cn }}"}}`, &look)
+	r.want(200, "POST", "/api/v1/templates/crew/look",
+		`{"person":"bo@brackwater.example","form":"text","texts":{"template.txt":"draft {{ cn }}"}}`, &look)
 	if look.Body != "-- \ndraft Bo\n" {
 		t.Errorf("%q", look.Body)
 	}
@@ -425,7 +442,9 @@ func TestGuards(t *testing.T) {
 		if answer.Code != c.status {
 			t.Errorf("%s: %d, want %d: %s", c.name, answer.Code, c.status, answer.Body)
 		}
-		if answer.Header().Get("X-Request-Id") == "" || !strings.Contains(answer.Header().Get("Content-Security-Policy"), "default-src 'none'") || answer.Header().Get("X-Content-Type-Options") != "nosniff" {
+		if answer.Header().Get("X-Request-Id") == "" ||
+			!strings.Contains(answer.Header().Get("Content-Security-Policy"), "default-src 'none'") ||
+			answer.Header().Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("%s: headers %v", c.name, answer.Header())
 		}
 		if c.status >= 400 && answer.Header().Get("Content-Type") != "application/problem+json" {
@@ -504,7 +523,8 @@ func TestPicturesAndArchives(t *testing.T) {
 func TestCheckAndLookOfADraft(t *testing.T) {
 	r := loaded(t)
 	var report check.Report
-	r.want(200, "POST", "/api/v1/templates/harbour/check", `{"source":"<p>\n<b style=\"float: left\">{{ cn }}</b></p>","clients":["wordproc-desktop"]}`, &report)
+	r.want(200, "POST", "/api/v1/templates/harbour/check",
+		`{"source":"<p>\n<b style=\"float: left\">{{ cn }}</b></p>","clients":["wordproc-desktop"]}`, &report)
 	if len(report.Findings) == 0 || report.Findings[0].Check != "character-set" && report.Findings[0].Line != 2 || report.People != 80 {
 		t.Errorf("%+v", report)
 	}
@@ -518,7 +538,8 @@ func TestCheckAndLookOfADraft(t *testing.T) {
 	if look.Form != "text" || !strings.HasPrefix(look.Body, "-- \ncn\n") {
 		t.Errorf("field names as text: %q", look.Body)
 	}
-	for _, wrong := range []string{`{"person":"nobody@brackwater.example"}`, `{"variant":"evening"}`, `{"client":"none"}`, `{"settings":"titel: x"}`} {
+	for _, wrong := range []string{`{"person":"nobody@brackwater.example"}`, `{"variant":"evening"}`, `{"client":"none"}`,
+		`{"settings":"titel: x"}`} {
 		r.want(422, "POST", "/api/v1/templates/harbour/look", wrong, nil)
 	}
 	r.want(422, "POST", "/api/v1/templates/harbour/block", `{"dialect":"none"}`, nil)
@@ -608,14 +629,16 @@ func TestAnOwnProfileCountsEverywhere(t *testing.T) {
 		t.Errorf("%+v", summaries[0].State)
 	}
 	var document api.ClientDocument
-	if r.want(200, "GET", "/api/v1/clients/crm-box/document", "", &document); !document.Own || !strings.Contains(document.Document, "off: true") {
+	if r.want(200, "GET", "/api/v1/clients/crm-box/document", "", &document); !document.Own ||
+		!strings.Contains(document.Document, "off: true") {
 		t.Errorf("%+v", document)
 	}
 	var m check.Map
 	if r.want(200, "POST", "/api/v1/templates/harbour/map", "{}", &m); len(m.Clients) != 12 {
 		t.Errorf("%q", m.Clients)
 	}
-	if wrong := r.want(422, "PUT", "/api/v1/clients/crm-box/document", `{"document":"id: crm-box\nbased-on: crm-box\nshare: lots\n"}`, nil); !strings.Contains(wrong.Body.String(), "line 3: share") {
+	if wrong := r.want(422, "PUT", "/api/v1/clients/crm-box/document",
+		`{"document":"id: crm-box\nbased-on: crm-box\nshare: lots\n"}`, nil); !strings.Contains(wrong.Body.String(), "line 3: share") {
 		t.Error(wrong.Body)
 	}
 	r.want(204, "DELETE", "/api/v1/clients/crm-box/document", "", nil)
@@ -630,10 +653,12 @@ func TestFixADraft(t *testing.T) {
 	r := loaded(t)
 	draft := `"source":"<p style='margin: 0; line-height: 20px'>x</p><p style='margin: 0; line-height: 30px'>y</p>"`
 	var fixed fix.Result
-	if r.want(200, "POST", "/api/v1/templates/harbour/fix", "{"+draft+"}", &fixed); len(fixed.Done) != 2 || strings.Count(fixed.Source, "exactly") != 2 {
+	if r.want(200, "POST", "/api/v1/templates/harbour/fix", "{"+draft+"}", &fixed); len(fixed.Done) != 2 ||
+		strings.Count(fixed.Source, "exactly") != 2 {
 		t.Errorf("%+v", fixed)
 	}
-	if r.want(200, "POST", "/api/v1/templates/harbour/fix", "{"+draft+`,"checks":["line-height-rule"],"at":21}`, &fixed); len(fixed.Done) != 1 || strings.Count(fixed.Source, "exactly") != 1 {
+	if r.want(200, "POST", "/api/v1/templates/harbour/fix", "{"+draft+`,"checks":["line-height-rule"],"at":21}`,
+		&fixed); len(fixed.Done) != 1 || strings.Count(fixed.Source, "exactly") != 1 {
 		t.Errorf("%+v", fixed)
 	}
 	var stored api.TemplateDetail
@@ -671,7 +696,8 @@ func TestProblemsNameTheThing(t *testing.T) {
 		{404, "POST", "/api/v1/pictures/none/use", `{"template":"harbour","recipe":{"width":10}}`, `There is no picture "none".`, ""},
 		{422, "POST", "/api/v1/templates/harbour/look", `{"variant":"evening"}`, "new, reply", ""},
 		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"html","day":"tomorrow"}`, "2026-12-24", "day"},
-		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"set","base":"../x"}`, "cannot be the name", "base"},
+		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"set","base":"../x"}`,
+			"cannot be the name", "base"},
 		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"mime","header":"aGVsbG8="}`, "header", ""},
 		{422, "POST", "/api/v1/templates/harbour/check", `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "nested deeper than", ""},
 		{422, "PUT", "/api/v1/settings/pictures", `{"address":"x","volume":0,"hours":0}`, "full https address", "address"},
@@ -717,8 +743,10 @@ func TestFillGivesSetsHeadersAndDays(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 	header := "MIME-Version: 1.0\r\nX-Kept: yes\r\nContent-Type: text/html; charset=utf-8\r\n\r\nold"
-	part := r.do("POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"mime","header":"`+base64.StdEncoding.EncodeToString([]byte(header))+`"}`)
-	if body := part.Body.String(); part.Code != 200 || !strings.HasPrefix(body, "MIME-Version: 1.0\r\nX-Kept: yes") || strings.HasSuffix(body, "old") {
+	part := r.do("POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"mime","header":"`+
+		base64.StdEncoding.EncodeToString([]byte(header))+`"}`)
+	if body := part.Body.String(); part.Code != 200 || !strings.HasPrefix(body, "MIME-Version: 1.0\r\nX-Kept: yes") ||
+		strings.HasSuffix(body, "old") {
 		t.Errorf("%d %.200s", part.Code, body)
 	}
 	for day, banner := range map[string]bool{"2026-12-24": true, "2027-07-01": false} {

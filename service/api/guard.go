@@ -80,7 +80,8 @@ func asOwner(c *gin.Context) {
 
 // contentPolicy is the console's content security policy. Previews are frames without any rights:
 // they inherit it and their sandbox takes scripts, forms and navigation away.
-const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self'; " +
+const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' " +
+	"data: blob:; font-src 'self'; " +
 	"connect-src 'self'; frame-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
 func headers(c *gin.Context) {

@@ -202,7 +202,8 @@ func (a *API) listFields(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, fieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(), Entries: field.EntryNames()})
+	c.JSON(http.StatusOK, fieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(),
+		Entries: field.EntryNames()})
 }
 
 // sizes measures how large the named template becomes for each person; without a name there is no such measure.

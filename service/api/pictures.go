@@ -193,7 +193,8 @@ func (a *API) listPictures(c *gin.Context) {
 	records, err := a.Pictures.List(c.Request.Context())
 	list := []PictureSummary{}
 	for _, r := range records {
-		s := PictureSummary{Name: r.Name, Number: r.Latest().Number, Facts: r.Latest().Facts, Saved: r.Latest().Saved, Alt: r.Alts["en"], Uses: []string{}, Outdated: []string{}}
+		s := PictureSummary{Name: r.Name, Number: r.Latest().Number, Facts: r.Latest().Facts, Saved: r.Latest().Saved,
+			Alt: r.Alts["en"], Uses: []string{}, Outdated: []string{}}
 		for _, alt := range r.Alts {
 			if s.Alt == "" {
 				s.Alt = alt
@@ -296,12 +297,14 @@ func (a *API) probePicture(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	out := probeAnswer{Facts: version.Facts, Multiples: delivery.Multiples(profiles, "attributes"), Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
+	out := probeAnswer{Facts: version.Facts, Multiples: delivery.Multiples(profiles, "attributes"),
+		Focus: picture.Detect(read.Image()), Notes: append([]string{}, read.Notes...), Sights: []picture.Sight{}, Vanishes: []string{}}
 	if read.Transparent {
 		out.Sights = picture.Sights(read.Image())
 		out.Vanishes = append(out.Vanishes, picture.Vanishes(out.Sights)...)
 	}
-	out.Findings, err = check.Picture(c.Request.Context(), c.Param("name")+picture.Ending(version.Facts.Format), data, in.Width, in.Height, profiles, a.Now())
+	out.Findings, err = check.Picture(c.Request.Context(), c.Param("name")+picture.Ending(version.Facts.Format), data,
+		in.Width, in.Height, profiles, a.Now())
 	answer(a, c, out, err)
 }
 
@@ -322,7 +325,8 @@ func (a *API) made(c *gin.Context, version pictures.Version, recipe picture.Reci
 		return
 	}
 	m := madePicture{
-		Key: picture.KeyOf(r.Data), Facts: r.Facts, Before: version.Facts.Bytes, Difference: r.Difference, Trials: r.Trials, Notes: append([]string{}, r.Notes...),
+		Key: picture.KeyOf(r.Data), Facts: r.Facts, Before: version.Facts.Bytes, Difference: r.Difference, Trials: r.Trials,
+		Notes: append([]string{}, r.Notes...),
 		Image: dataAddress(r.Facts.Format, r.Data), Sights: []picture.Sight{},
 	}
 	m.Width, m.Height = recipe.Display(version.Facts)
@@ -495,7 +499,8 @@ func (a *API) drawCode(c *gin.Context) {
 		a.fail(c, problem.As(problem.Invalid, err))
 		return
 	}
-	c.JSON(http.StatusOK, codeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next, Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
+	c.JSON(http.StatusOK, codeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next,
+		Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
 }
 
 func (a *API) getPictureSettings(c *gin.Context) {
@@ -611,7 +616,8 @@ func (a *API) startPhotos(c *gin.Context) {
 // colour of the ring, background, and detect for the focus.
 func photoRecipe(c *gin.Context) (picture.Recipe, error) {
 	r := picture.Recipe{
-		Shape: picture.Shape(c.Query("shape")), Colour: c.Query("colour"), Background: c.Query("background"), Detect: c.DefaultQuery("detect", "true") == "true",
+		Shape: picture.Shape(c.Query("shape")), Colour: c.Query("colour"), Background: c.Query("background"),
+		Detect: c.DefaultQuery("detect", "true") == "true",
 	}
 	var err error
 	if r.Width, err = number(c, "width", 0); err != nil {

@@ -165,7 +165,8 @@ func (a *API) sheetOfTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	page := sheet.Input{Template: input.Template, People: input.People, Chosen: chosen, Profiles: input.Profiles, Views: in.Views, Variant: in.Variant, Day: input.Day}
+	page := sheet.Input{Template: input.Template, People: input.People, Chosen: chosen, Profiles: input.Profiles,
+		Views: in.Views, Variant: in.Variant, Day: input.Day}
 	data, err := oneAtATime(a, c, func(ctx context.Context) ([]byte, error) {
 		return drawing.Sheet(ctx, page, report, drawing.SheetOptions{Picture: in.Form == "png", SecondOpinion: in.SecondOpinion})
 	})

@@ -25,7 +25,8 @@ func TestFitGivesTheSettingsThatMakeItFit(t *testing.T) {
 	r.want(200, "GET", "/api/v1/templates/harbour", "", &detail)
 	var tight api.Shrunk
 	r.want(200, "POST", "/api/v1/templates/harbour/shrink", `{"client":"source-webmail","target":2500}`, &tight)
-	if tight.Before <= 2500 || !tight.Compact || !strings.Contains(tight.Settings, "compact: true") || strings.Contains(detail.Settings, "compact: true") {
+	if tight.Before <= 2500 || !tight.Compact || !strings.Contains(tight.Settings, "compact: true") ||
+		strings.Contains(detail.Settings, "compact: true") {
 		t.Errorf("%+v", tight.Result)
 	}
 	var report struct {
@@ -34,7 +35,8 @@ func TestFitGivesTheSettingsThatMakeItFit(t *testing.T) {
 			Value           int
 		}
 	}
-	r.want(200, "POST", "/api/v1/templates/harbour/check", `{"clients":["source-webmail"],"settings":`+strconv.Quote(tight.Settings)+`}`, &report)
+	r.want(200, "POST", "/api/v1/templates/harbour/check", `{"clients":["source-webmail"],"settings":`+
+		strconv.Quote(tight.Settings)+`}`, &report)
 	if len(report.Budgets) == 0 || report.Budgets[0].Value != tight.After {
 		t.Errorf("with the settings %+v, said were %d", report.Budgets, tight.After)
 	}
@@ -54,8 +56,10 @@ func TestSpaceIsThatOfThePerson(t *testing.T) {
 	r := loaded(t)
 	var marks, hers shrink.Space
 	r.want(200, "POST", "/api/v1/templates/harbour/space", `{"client":"source-webmail"}`, &marks)
-	r.want(200, "POST", "/api/v1/templates/harbour/space", `{"client":"source-webmail","variant":"reply","person":"maren.lind@brackwater.example"}`, &hers)
-	if marks.Person != "" || hers.Person != "maren.lind@brackwater.example" || hers.Variant != "reply" || hers.Units == 0 || hers.Units >= marks.Units {
+	r.want(200, "POST", "/api/v1/templates/harbour/space",
+		`{"client":"source-webmail","variant":"reply","person":"maren.lind@brackwater.example"}`, &hers)
+	if marks.Person != "" || hers.Person != "maren.lind@brackwater.example" || hers.Variant != "reply" || hers.Units == 0 ||
+		hers.Units >= marks.Units {
 		t.Errorf("%d and %d units, %s", marks.Units, hers.Units, hers.Person)
 	}
 	for body, says := range map[string]string{
@@ -70,7 +74,8 @@ func TestSpaceIsThatOfThePerson(t *testing.T) {
 	empty := newRig(t)
 	empty.want(201, "POST", "/api/v1/templates/begun/new", `{"starter":"columns"}`, nil)
 	empty.want(200, "POST", "/api/v1/templates/begun/space", `{"client":"source-webmail"}`, &marks)
-	if answer := empty.do("POST", "/api/v1/templates/begun/space", `{"client":"source-webmail","person":"bo@brackwater.example"}`); answer.Code != 422 {
+	if answer := empty.do("POST", "/api/v1/templates/begun/space",
+		`{"client":"source-webmail","person":"bo@brackwater.example"}`); answer.Code != 422 {
 		t.Errorf("%d %s", answer.Code, answer.Body)
 	}
 }
@@ -98,8 +103,10 @@ func TestPasteIsMeasuredBesideThePredictedOne(t *testing.T) {
 
 func TestSheetIsAPageOrAPicture(t *testing.T) {
 	r := loaded(t)
-	page := r.want(200, "POST", "/api/v1/templates/regatta/sheet", `{"form":"html","views":["light"],"clients":["capped-webmail","gecko-desktop"],"people":["bo@brackwater.example"]}`, nil)
-	if text := page.Body.String(); !strings.Contains(text, "Regatta: contact sheet") || strings.Contains(text, "washing-webmail") || !strings.Contains(page.Header().Get("Content-Disposition"), "regatta-sheet.html") {
+	page := r.want(200, "POST", "/api/v1/templates/regatta/sheet",
+		`{"form":"html","views":["light"],"clients":["capped-webmail","gecko-desktop"],"people":["bo@brackwater.example"]}`, nil)
+	if text := page.Body.String(); !strings.Contains(text, "Regatta: contact sheet") ||
+		strings.Contains(text, "washing-webmail") || !strings.Contains(page.Header().Get("Content-Disposition"), "regatta-sheet.html") {
 		t.Errorf("%v\n%.300s", page.Header(), text)
 	}
 	for body, says := range map[string]string{
@@ -115,7 +122,8 @@ func TestSheetIsAPageOrAPicture(t *testing.T) {
 		}
 	}
 	needsChromium(t)
-	picture := r.want(200, "POST", "/api/v1/templates/harbour/sheet", `{"form":"png","clients":["capped-webmail"],"views":["light","dark"]}`, nil)
+	picture := r.want(200, "POST", "/api/v1/templates/harbour/sheet",
+		`{"form":"png","clients":["capped-webmail"],"views":["light","dark"]}`, nil)
 	if img, err := png.Decode(bytes.NewReader(picture.Body.Bytes())); err != nil || img.Bounds().Dx() != 240+2*540 {
 		t.Errorf("%v", err)
 	}
@@ -142,7 +150,8 @@ func TestDraftsHavePictures(t *testing.T) {
 	}
 	var look api.Look
 	r.want(200, "POST", "/api/v1/templates/regatta/look", asked(map[string]any{"person": "bo@brackwater.example"}), &look)
-	if strings.Count(look.Body, `src="data:image/png;base64,`) != 2 || !strings.Contains(look.Body, `src="/api/v1/templates/regatta/pictures/`) {
+	if strings.Count(look.Body, `src="data:image/png;base64,`) != 2 ||
+		!strings.Contains(look.Body, `src="/api/v1/templates/regatta/pictures/`) {
 		t.Error(look.Body)
 	}
 	var report check.Report
@@ -158,14 +167,18 @@ func TestDraftsHavePictures(t *testing.T) {
 		t.Errorf("version %d was saved by looking", detail.Number)
 	}
 	r.want(200, "PUT", "/api/v1/templates/regatta", asked(map[string]any{"base": 1, "note": "Fixed"}), &detail)
-	if text := fmt.Sprint(detail.Pictures); detail.Number != 2 || !strings.Contains(text, "pennant.png") || !strings.Contains(text, "strip.png") {
+	if text := fmt.Sprint(detail.Pictures); detail.Number != 2 || !strings.Contains(text, "pennant.png") ||
+		!strings.Contains(text, "strip.png") {
 		t.Errorf("version %d: %s", detail.Number, text)
 	}
-	if stored := r.want(200, "GET", "/api/v1/templates/regatta/pictures/pennant.png", "", nil); !bytes.Equal(stored.Body.Bytes(), fixed.Pictures["pennant.png"]) {
+	if stored := r.want(200, "GET", "/api/v1/templates/regatta/pictures/pennant.png", "",
+		nil); !bytes.Equal(stored.Body.Bytes(), fixed.Pictures["pennant.png"]) {
 		t.Error("another picture was stored")
 	}
-	outside := `{"source":"<p>x</p>","settings":"","base":2,"pictures":{"../x.png":"` + base64.StdEncoding.EncodeToString(fixed.Pictures["pennant.png"]) + `"}}`
-	if answer := r.do("PUT", "/api/v1/templates/regatta", outside); answer.Code != 422 || !strings.Contains(answer.Body.String(), "name of a picture") {
+	outside := `{"source":"<p>x</p>","settings":"","base":2,"pictures":{"../x.png":"` +
+		base64.StdEncoding.EncodeToString(fixed.Pictures["pennant.png"]) + `"}}`
+	if answer := r.do("PUT", "/api/v1/templates/regatta", outside); answer.Code != 422 ||
+		!strings.Contains(answer.Body.String(), "name of a picture") {
 		t.Errorf("%d %s", answer.Code, answer.Body)
 	}
 	if answer := r.do("POST", "/api/v1/templates/regatta/check", `{"pictures":{"x.png":"AAAA"}}`); answer.Code != 422 {

@@ -130,7 +130,8 @@ type blockRequest struct {
 func detail(s templates.Stored) TemplateDetail {
 	d := TemplateDetail{
 		Name: s.Name, Title: s.Title(), Number: s.Number, Version: s.Version(), Note: s.Note, Author: s.Author, Saved: s.Created,
-		Source: s.Source, Settings: s.SettingsText, Texts: s.Texts, Variants: s.Variants(), Sample: s.Settings.Sample, Pictures: []PictureInfo{}, Warnings: orEmpty(s.Warnings),
+		Source: s.Source, Settings: s.SettingsText, Texts: s.Texts, Variants: s.Variants(), Sample: s.Settings.Sample,
+		Pictures: []PictureInfo{}, Warnings: orEmpty(s.Warnings),
 	}
 	if d.Texts == nil {
 		d.Texts = map[string]string{}
@@ -415,12 +416,14 @@ func (a *API) look(ctx context.Context, s subject, in lookRequest) (Look, error)
 	view := journey.View{Dark: in.Dark, Blocked: in.Blocked}
 	kept, err := shown.Seen(profile, client.Render, view, variant, who)
 	background, text := journey.Background(profile, view)
-	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{}, Background: style.Hex(background), Text: style.Hex(text)}
+	look := Look{Form: string(kept.Form), Body: kept.Body, Width: profile.Width, Log: []LogEntry{},
+		Background: style.Hex(background), Text: style.Hex(text)}
 	for _, e := range kept.Log {
 		place := prepared.Doc.Place(e.Span.Start)
 		look.Log = append(look.Log, LogEntry{
-			Stage: string(e.Stage), What: e.Subject.String(), Does: string(e.Behaviour.Does), Says: e.Behaviour.Says, Basis: string(e.Behaviour.Basis),
-			Line: place.Line, Column: place.Column,
+			Stage: string(e.Stage), What: e.Subject.String(), Does: string(e.Behaviour.Does), Says: e.Behaviour.Says,
+			Basis: string(e.Behaviour.Basis),
+			Line:  place.Line, Column: place.Column,
 		})
 	}
 	return look, err

@@ -35,7 +35,8 @@ func TestAnOwnProfileStandsOverTheShippedOne(t *testing.T) {
 	if text, own, err := c.Document(ctx, "gecko-desktop"); err != nil || own || !strings.Contains(text, "based-on: gecko-desktop") {
 		t.Errorf("%q, %v, %v", text, own, err)
 	}
-	p, err := c.Put(ctx, "gecko-desktop", "id: gecko-desktop\nbased-on: gecko-desktop\ntitle: Our yard\nshare: 12.5\nwithout: [linked-sheets]\n")
+	p, err := c.Put(ctx, "gecko-desktop",
+		"id: gecko-desktop\nbased-on: gecko-desktop\ntitle: Our yard\nshare: 12.5\nwithout: [linked-sheets]\n")
 	if err != nil || p.Title != "Our yard" || p.Share != 12.5 || p.Width != 900 {
 		t.Fatalf("%+v, %v", p, err)
 	}
@@ -43,7 +44,8 @@ func TestAnOwnProfileStandsOverTheShippedOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	book, second, err := c.Book(ctx)
-	if err != nil || len(book) != 14 || second == first || book.Find("pilots").Title != "Pilots" || book.Find("gecko-desktop").Title != "Our yard" {
+	if err != nil || len(book) != 14 || second == first || book.Find("pilots").Title != "Pilots" ||
+		book.Find("gecko-desktop").Title != "Our yard" {
 		t.Fatalf("%d profiles, %v", len(book), err)
 	}
 	for _, b := range book.Find("gecko-desktop").Behaviours {
@@ -126,7 +128,8 @@ func TestAStoredProfileThatCannotBeReadHidesNoOther(t *testing.T) {
 		t.Fatal(err)
 	}
 	err := c.Store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.PutClientProfile("orphan", "id: orphan\nbased-on: gone\n"), tx.PutClientProfile("child", "id: child\nbased-on: orphan\n"), tx.PutClientProfile("broken", "id: ["))
+		return errors.Join(tx.PutClientProfile("orphan", "id: orphan\nbased-on: gone\n"),
+			tx.PutClientProfile("child", "id: child\nbased-on: orphan\n"), tx.PutClientProfile("broken", "id: ["))
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -24,7 +24,8 @@ import (
 var ErrNoBrowser error = problem.New(problem.Unavailable, "no Chromium is installed; Debian's package is chromium")
 
 // errNoOffice is returned where no LibreOffice Writer is installed.
-var errNoOffice error = problem.New(problem.Unavailable, "LibreOffice Writer and pdftoppm are needed; Debian's packages are libreoffice-writer-nogui and poppler-utils")
+var errNoOffice error = problem.New(problem.Unavailable,
+	"LibreOffice Writer and pdftoppm are needed; Debian's packages are libreoffice-writer-nogui and poppler-utils")
 
 // Chromium finds the installed browser.
 func Chromium() (string, error) {
@@ -106,7 +107,8 @@ func writer(ctx context.Context, html string) ([]byte, error) {
 
 // written lets LibreOffice make a PDF of the page, and draws its first sheet.
 func written(ctx context.Context, folder, file string) ([]byte, error) {
-	c := exec.CommandContext(ctx, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless", "--infilter=HTML (StarWriter)", "--convert-to", "pdf", "--outdir", folder, file)
+	c := exec.CommandContext(ctx, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless",
+		"--infilter=HTML (StarWriter)", "--convert-to", "pdf", "--outdir", folder, file)
 	if said, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("drawing with LibreOffice: %w: %s", err, said)
 	}

@@ -69,7 +69,9 @@ func TestPageIsDrawnWhole(t *testing.T) {
 	if _, err := Chromium(); err != nil {
 		t.Skip(err)
 	}
-	data, err := Page(context.Background(), `<!doctype html><body style="margin: 0"><div style="height: 1700px; background: #ffffff"></div><div style="height: 20px; background: #0b3c49"></div>`, 320)
+	data, err := Page(context.Background(),
+		`<!doctype html><body style="margin: 0"><div style="height: 1700px; background: #ffffff"></div><div `+
+			`style="height: 20px; background: #0b3c49"></div>`, 320)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +90,8 @@ func TestPageIsDrawnWhole(t *testing.T) {
 }
 
 func TestWriterDraws(t *testing.T) {
-	data, err := writer(context.Background(), `<!doctype html><html><head><meta charset="utf-8"></head><body><p style="font-size: 24px">Häfen</p></body></html>`)
+	data, err := writer(context.Background(),
+		`<!doctype html><html><head><meta charset="utf-8"></head><body><p style="font-size: 24px">Häfen</p></body></html>`)
 	if errors.Is(err, errNoOffice) {
 		t.Skip(err)
 	}
@@ -104,11 +107,13 @@ func TestPastesOneAfterTheOther(t *testing.T) {
 	if _, err := Chromium(); err != nil {
 		t.Skip(err)
 	}
-	list, err := PastedEach(context.Background(), []string{`<div>a</div><div onclick="x()" style="color:#123456">b</div>`, `<div>c</div><table><tr><td>d</td></tr></table>`})
+	list, err := PastedEach(context.Background(), []string{`<div>a</div><div onclick="x()" style="color:#123456">b</div>`,
+		`<div>c</div><table><tr><td>d</td></tr></table>`})
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []string{`<div>a</div><div style="color: rgb(18, 52, 86);">b</div>`, `<div>c</div><table><tbody><tr><td>d</td></tr></tbody></table>`} {
+	for i, want := range []string{`<div>a</div><div style="color: rgb(18, 52, 86);">b</div>`,
+		`<div>c</div><table><tbody><tr><td>d</td></tr></tbody></table>`} {
 		if list[i] != want {
 			t.Errorf("%s, want %s", list[i], want)
 		}

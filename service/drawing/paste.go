@@ -13,7 +13,8 @@ import (
 const pressControl = 2
 
 // pasteHead lets the copied page run and load nothing.
-const pasteHead = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">`
+const pasteHead = `<!doctype html><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" ` +
+	`content="default-src 'none'; style-src 'unsafe-inline'">`
 
 // Pasted is what stands in an editable element after markup was shown in the installed Chromium, selected whole, copied,
 // and pasted there, by key presses. It starts a browser of its own.
@@ -54,13 +55,15 @@ func PastedEach(ctx context.Context, markups []string) ([]string, error) {
 // PastedIn is Pasted in a browser's tab that is open; the two pages are written into the folder.
 func PastedIn(tab context.Context, folder, markup string) (string, error) {
 	from, to := filepath.Join(folder, "from.html"), filepath.Join(folder, "to.html")
-	for file, body := range map[string]string{from: "<body>" + markup, to: `<body><div id="box" contenteditable style="min-height: 100px"></div>`} {
+	for file, body := range map[string]string{from: "<body>" + markup,
+		to: `<body><div id="box" contenteditable style="min-height: 100px"></div>`} {
 		if err := os.WriteFile(file, []byte(pasteHead+body), 0o600); err != nil {
 			return "", err
 		}
 	}
 	err := chromedp.Do(tab,
-		chromedp.Navigate("file://"+from), chromedp.KeyEvent("a", chromedp.KeyModifiers(pressControl)), chromedp.KeyEvent("c", chromedp.KeyModifiers(pressControl)),
+		chromedp.Navigate("file://"+from), chromedp.KeyEvent("a", chromedp.KeyModifiers(pressControl)),
+		chromedp.KeyEvent("c", chromedp.KeyModifiers(pressControl)),
 		chromedp.Navigate("file://"+to), chromedp.Focus(chromedp.CSS("#box")), chromedp.KeyEvent("v", chromedp.KeyModifiers(pressControl)))
 	if err != nil {
 		return "", err

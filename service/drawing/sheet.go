@@ -14,7 +14,8 @@ import (
 )
 
 // ErrNoWordProcessor is returned when a second opinion is asked for and the client that it stands beside is not shown.
-var ErrNoWordProcessor error = problem.New(problem.Invalid, "a second opinion stands beside wordproc-desktop, which is not among the clients")
+var ErrNoWordProcessor error = problem.New(problem.Invalid,
+	"a second opinion stands beside wordproc-desktop, which is not among the clients")
 
 // secondFor is the client beside which LibreOffice's drawing stands.
 const secondFor = "wordproc-desktop"

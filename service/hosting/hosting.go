@@ -107,7 +107,8 @@ func (h *Hosting) plant(contents [][]byte) string {
 		}
 		if err := errors.Join(os.MkdirAll(h.Tree, 0o755), files.WriteBytes(name, data)); err != nil {
 			h.Log.Warn("a hosted picture is missing in the tree", "file", name, "error", err)
-			return fmt.Sprintf("Everything is saved, but a picture cannot be written for the web server: %v. It is tried again when the service starts.", err)
+			return fmt.Sprintf("Everything is saved, but a picture cannot be written for the web server: %v. It is "+
+				"tried again when the service starts.", err)
 		}
 	}
 	return ""

@@ -101,7 +101,8 @@ func TestWithdrawnPicturesAreGone(t *testing.T) {
 
 func TestSettingsAreJudged(t *testing.T) {
 	h := open(t)
-	for field, s := range map[string]Settings{"address": {Address: "pictures.brackwater.example"}, "volume": {Volume: -1}, "hours": {Hours: 24*365 + 1}} {
+	for field, s := range map[string]Settings{"address": {Address: "pictures.brackwater.example"}, "volume": {Volume: -1},
+		"hours": {Hours: 24*365 + 1}} {
 		if err := h.PutSettings(acting, s); !problem.Is(err, problem.Invalid) {
 			t.Errorf("%+v: %v", s, err)
 		} else if p, _ := problem.Of(err); p.Field != field {

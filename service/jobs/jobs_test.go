@@ -92,7 +92,8 @@ func TestAJobIsDoneAndRemembered(t *testing.T) {
 	}, Ended: func(store.Job) { told.Add(1) }}
 	j, end := open(t, file, work)
 	id := add(t, j, "sums", []int{1, 2, 3})
-	if r := ended(t, j, id); r.State != store.Ready || r.Result != `{"sum":6}` || r.Done != 10 || r.By.Name != "maren" || r.Started.IsZero() || r.Finished.IsZero() || told.Load() != 1 {
+	if r := ended(t, j, id); r.State != store.Ready || r.Result != `{"sum":6}` || r.Done != 10 || r.By.Name != "maren" ||
+		r.Started.IsZero() || r.Finished.IsZero() || told.Load() != 1 {
 		t.Errorf("%+v, told %d times", r, told.Load())
 	}
 	if err := j.Stop(acting, id); !problem.Is(err, problem.Conflict) {
@@ -236,7 +237,8 @@ func TestEndingLeavesWhatGoesOn(t *testing.T) {
 	<-begun
 	<-begun
 	end()
-	j, _ = open(t, file, Work{Kind: "once"}, Work{Kind: "again", Resume: true, Run: func(context.Context, *Job) (any, error) { return nil, nil }})
+	j, _ = open(t, file, Work{Kind: "once"}, Work{Kind: "again", Resume: true,
+		Run: func(context.Context, *Job) (any, error) { return nil, nil }})
 	if r := ended(t, j, once); r.State != store.Stopped {
 		t.Errorf("%+v", r)
 	}

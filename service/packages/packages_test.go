@@ -33,7 +33,8 @@ func start(t *testing.T, count int) *Packages {
 	}
 	ppl := &people.People{Store: st}
 	queue := &jobs.Jobs{Store: st, Log: slog.New(slog.DiscardHandler), Now: time.Now}
-	p := &Packages{Store: st, Jobs: queue, People: ppl, Templates: &templates.Templates{Store: st, People: ppl, Now: time.Now}, Folder: filepath.Join(folder, "packages"), Now: time.Now}
+	p := &Packages{Store: st, Jobs: queue, People: ppl,
+		Templates: &templates.Templates{Store: st, People: ppl, Now: time.Now}, Folder: filepath.Join(folder, "packages"), Now: time.Now}
 	if err := errors.Join(p.Start(), queue.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +55,8 @@ func start(t *testing.T, count int) *Packages {
 	if err := ppl.Apply(ctx, plan); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.Templates.Save(ctx, "crew", template.Whole(template.Parts{Source: "<p>{{ cn }} {{ mobile | phone }}</p>"}), templates.Edit{}); err != nil {
+	if _, err := p.Templates.Save(ctx, "crew",
+		template.Whole(template.Parts{Source: "<p>{{ cn }} {{ mobile | phone }}</p>"}), templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
 	return p

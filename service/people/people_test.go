@@ -60,9 +60,12 @@ func TestImportsMerge(t *testing.T) {
 		added, changed, removed, unchanged int
 		after                              string
 	}{
-		{"the first file", "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,\n", false, 2, 0, 0, 0, "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
-		{"the same again", "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,\n", false, 0, 0, 0, 2, "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
-		{"other order, other case, a new field", "deck,MAIL\n2,C@B.example\n", false, 0, 1, 0, 1, "mail,cn,title,deck\na@b.example,A,Cook,\nC@B.example,C,,2"},
+		{"the first file", "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,\n", false, 2, 0, 0, 0,
+			"mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
+		{"the same again", "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,\n", false, 0, 0, 0, 2,
+			"mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
+		{"other order, other case, a new field", "deck,MAIL\n2,C@B.example\n", false, 0, 1, 0, 1,
+			"mail,cn,title,deck\na@b.example,A,Cook,\nC@B.example,C,,2"},
 		{"a value taken away", "mail,title\na@b.example,\n", false, 0, 1, 0, 1, "mail,cn,title,deck\na@b.example,A,,\nC@B.example,C,,2"},
 		{"replaced", "mail,cn\na@b.example,A\nnew@b.example,N\n", true, 1, 0, 1, 1, "mail,cn,title,deck\na@b.example,A,,\nnew@b.example,N,,"},
 	} {

@@ -73,7 +73,8 @@ func TestThePrivateNetworkIsNotAsked(t *testing.T) {
 	defer inside.Close()
 	a := &Asker{Now: time.Now}
 	_, port, _ := strings.Cut(strings.TrimPrefix(inside.URL, "http://"), ":")
-	for _, address := range []string{inside.URL, "http://localhost:" + port + "/x.png", "http://[::1]:" + port + "/", "http://0.0.0.0:" + port + "/", "http://[::ffff:127.0.0.1]:" + port + "/"} {
+	for _, address := range []string{inside.URL, "http://localhost:" + port + "/x.png", "http://[::1]:" + port + "/",
+		"http://0.0.0.0:" + port + "/", "http://[::ffff:127.0.0.1]:" + port + "/"} {
 		r := a.Check(context.Background(), address, picture.Display{})
 		if !slices.Contains(ids(r), "private") {
 			t.Errorf("%s: %+v", address, r.Faults)
@@ -90,8 +91,10 @@ func TestThePrivateNetworkIsNotAsked(t *testing.T) {
 		t.Errorf("a redirect inside: %+v", r.Faults)
 	}
 	for ip, want := range map[string]bool{
-		"8.8.8.8": true, "2606:4700::1111": true, "10.1.2.3": false, "172.16.0.1": false, "192.168.1.1": false, "127.0.0.2": false, "169.254.169.254": false,
-		"100.64.1.1": false, "0.0.0.0": false, "224.0.0.1": false, "255.255.255.255": false, "::1": false, "fe80::1": false, "fd00::1": false, "64:ff9b::7f00:1": false, "2002:7f00:1::": false, "::": false,
+		"8.8.8.8": true, "2606:4700::1111": true, "10.1.2.3": false, "172.16.0.1": false, "192.168.1.1": false,
+		"127.0.0.2": false, "169.254.169.254": false,
+		"100.64.1.1": false, "0.0.0.0": false, "224.0.0.1": false, "255.255.255.255": false, "::1": false, "fe80::1": false,
+		"fd00::1": false, "64:ff9b::7f00:1": false, "2002:7f00:1::": false, "::": false,
 	} {
 		if got := public(netip.MustParseAddr(ip)); got != want {
 			t.Errorf("%s: public %v", ip, got)
@@ -108,12 +111,14 @@ func TestBadCertificatesAndSilentHosts(t *testing.T) {
 	}
 	late := asker(host)
 	late.Now = func() time.Time { return host.Certificate().NotAfter.Add(-48 * time.Hour) }
-	if r := late.Check(context.Background(), host.URL+"/good.png", picture.Display{}); !slices.Contains(ids(r), "certificate") || !strings.Contains(r.Faults[0].Message, "in 2 days") {
+	if r := late.Check(context.Background(), host.URL+"/good.png", picture.Display{}); !slices.Contains(ids(r),
+		"certificate") || !strings.Contains(r.Faults[0].Message, "in 2 days") {
 		t.Errorf("a certificate that ends soon: %+v", r.Faults)
 	}
 	hasty := asker(host)
 	hasty.Wait = 100 * time.Millisecond
-	if r := hasty.Check(context.Background(), host.URL+"/slow.png", picture.Display{}); !slices.Equal(ids(r), []string{"time"}) || !r.Broken() {
+	if r := hasty.Check(context.Background(), host.URL+"/slow.png", picture.Display{}); !slices.Equal(ids(r),
+		[]string{"time"}) || !r.Broken() {
 		t.Errorf("a silent host: %+v", r.Faults)
 	}
 	plain := httptest.NewServer(lab.Handler(""))

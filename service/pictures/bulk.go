@@ -164,7 +164,8 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 		return refuse(err)
 	}
 	result.File = name + picture.Ending(made.Facts.Format)
-	result.Key, result.Bytes, result.Width, result.Height, result.Notes = picture.KeyOf(made.Data), len(made.Data), made.Facts.Width, made.Facts.Height, made.Notes
+	result.Key, result.Bytes, result.Width, result.Height, result.Notes = picture.KeyOf(made.Data), len(made.Data),
+		made.Facts.Width, made.Facts.Height, made.Notes
 	if err := files.WriteBytes(filepath.Join(b.folder, result.File), made.Data); err != nil {
 		return refuse(err)
 	}
@@ -174,7 +175,8 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 // fileOf is the name of a person's file without its ending.
 func fileOf(mail string) (string, error) {
 	name := strings.ToLower(strings.TrimSpace(mail))
-	if !strings.Contains(name, "@") || len(name) > 200 || strings.HasPrefix(name, ".") || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) }) {
+	if !strings.Contains(name, "@") || len(name) > 200 || strings.HasPrefix(name, ".") ||
+		strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) }) {
 		return "", fmt.Errorf("%q is no mail address that a file can be named by", mail)
 	}
 	return name, nil

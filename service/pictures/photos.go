@@ -60,7 +60,8 @@ func photosInArchive(z *zip.Reader) ([]Photo, error) {
 		}})
 	}
 	if len(list) == 0 {
-		return nil, problem.New(problem.Refused, "The archive holds no photo; name them by mail address, such as maren.lind@brackwater.example.jpg.")
+		return nil, problem.New(problem.Refused,
+			"The archive holds no photo; name them by mail address, such as maren.lind@brackwater.example.jpg.")
 	}
 	return list, nil
 }
@@ -141,7 +142,8 @@ func (p *Pictures) fitPhotos(ctx context.Context, job *jobs.Job) (any, error) {
 	defer archive.Close()
 	job.Total(len(photos))
 	fitted, err := Fit(ctx, photos, r, p.Folder, job.Progress)
-	out := PhotoResults{Fitted: fitted.Fitted, Kept: fitted.Kept, Refused: append([]PhotoResult{}, fitted.Refused...), Bytes: fitted.Bytes, Unknown: []string{}, Warnings: []string{}}
+	out := PhotoResults{Fitted: fitted.Fitted, Kept: fitted.Kept, Refused: append([]PhotoResult{}, fitted.Refused...),
+		Bytes: fitted.Bytes, Unknown: []string{}, Warnings: []string{}}
 	if err != nil {
 		return out, err
 	}

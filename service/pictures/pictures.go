@@ -253,7 +253,8 @@ func (p *Pictures) PutSlices(ctx context.Context, name string, m picture.SliceMa
 }
 
 // Keep stores a rendition of a version and hosts it. recipe is what it was made by, so that it can be made anew.
-func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe picture.Recipe, made *picture.Rendition) (warnings []string, err error) {
+func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe picture.Recipe,
+	made *picture.Rendition) (warnings []string, err error) {
 	err = p.Store.Write(ctx, func(tx *store.Tx) error { return p.keepIn(tx, &warnings, name, number, recipe, made) })
 	return warnings, err
 }
@@ -376,16 +377,19 @@ func changes(r Record, used *template.Picture, data []byte) []string {
 	if i >= 0 {
 		before, after := r.Versions[i].Facts, r.Latest().Facts
 		if before.Width*after.Height != after.Width*before.Height {
-			list = append(list, fmt.Sprintf("the original's shape: %d x %d px became %d x %d px; more may be cut off", before.Width, before.Height, after.Width, after.Height))
+			list = append(list, fmt.Sprintf("the original's shape: %d x %d px became %d x %d px; more may be cut off",
+				before.Width, before.Height, after.Width, after.Height))
 		}
 	}
 	if made.Facts.Width != used.Width || made.Facts.Height != used.Height {
 		width, height := recipe.Display(r.Latest().Facts)
-		list = append(list, fmt.Sprintf("size: %d x %d px becomes %d x %d px, to be shown at %d x %d px", used.Width, used.Height, made.Facts.Width, made.Facts.Height, width, height))
+		list = append(list, fmt.Sprintf("size: %d x %d px becomes %d x %d px, to be shown at %d x %d px", used.Width,
+			used.Height, made.Facts.Width, made.Facts.Height, width, height))
 	}
 	list = append(list, fmt.Sprintf("weight: %d bytes becomes %d", len(used.Data), len(made.Data)))
 	if old, err := picture.Read(used.Data); err == nil && made.Facts.Width == used.Width && made.Facts.Height == used.Height {
-		list = append(list, fmt.Sprintf("look: a difference of %.2f, 0 being the same and 1 nothing in common", picture.Difference(old.Image(), made.Shown)))
+		list = append(list, fmt.Sprintf("look: a difference of %.2f, 0 being the same and 1 nothing in common",
+			picture.Difference(old.Image(), made.Shown)))
 	}
 	return list
 }
@@ -425,7 +429,8 @@ func (p *Pictures) Use(ctx context.Context, name string, in UseRequest) (templat
 	}
 	return p.put(ctx, func(tx *store.Tx) (placed, error) {
 		t, err := p.Templates.GetIn(tx, in.Template, 0)
-		return placed{t, name, version.Number, in.Name, in.Recipe, made, fmt.Sprintf("Picture %s, version %d of %s", in.Name, version.Number, name)}, err
+		return placed{t, name, version.Number, in.Name, in.Recipe, made,
+			fmt.Sprintf("Picture %s, version %d of %s", in.Name, version.Number, name)}, err
 	})
 }
 
@@ -446,7 +451,8 @@ func (p *Pictures) Take(ctx context.Context, name string, in UseRequest) (templa
 		}
 		recipe := recipeOf(r, used)
 		made, err := picture.Fit(data, recipe)
-		return placed{t, name, r.Latest().Number, used.Name, recipe, made, fmt.Sprintf("Version %d of the picture %s", r.Latest().Number, name)}, err
+		return placed{t, name, r.Latest().Number, used.Name, recipe, made,
+			fmt.Sprintf("Version %d of the picture %s", r.Latest().Number, name)}, err
 	})
 }
 
@@ -522,7 +528,8 @@ func (p *Pictures) Choose(ctx context.Context, name, form string, way template.D
 		if err != nil {
 			return err
 		}
-		saved, err = p.Templates.SaveIn(tx, name, template.Draft{Settings: &settings}, templates.Edit{Note: fmt.Sprintf("Pictures of %s: %s", form, way), Base: t.Number})
+		saved, err = p.Templates.SaveIn(tx, name, template.Draft{Settings: &settings},
+			templates.Edit{Note: fmt.Sprintf("Pictures of %s: %s", form, way), Base: t.Number})
 		return err
 	})
 	return saved, err

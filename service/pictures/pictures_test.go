@@ -44,8 +44,9 @@ func service(t *testing.T) *Pictures {
 	log := slog.New(slog.DiscardHandler)
 	staff, host, queue := &people.People{Store: st}, &hosting.Hosting{Store: st, Log: log}, &jobs.Jobs{Store: st, Log: log, Now: time.Now}
 	p := &Pictures{
-		Store: st, Jobs: queue, People: staff, Hosting: host, Templates: &templates.Templates{Store: st, People: staff, Hosting: host, Now: time.Now},
-		Folder: filepath.Join(folder, "photos"), Now: time.Now, Log: log,
+		Store: st, Jobs: queue, People: staff, Hosting: host,
+		Templates: &templates.Templates{Store: st, People: staff, Hosting: host, Now: time.Now},
+		Folder:    filepath.Join(folder, "photos"), Now: time.Now, Log: log,
 	}
 	if err := os.MkdirAll(p.Folder, 0o750); err != nil {
 		t.Fatal(err)
@@ -121,7 +122,8 @@ func TestVersionsUsesAndWhatTheLatestChanges(t *testing.T) {
 		t.Fatal(err)
 	}
 	used := saved.Picture("face")
-	if saved.Number != 2 || used == nil || used.From != "maren" || used.Version != 1 || used.Alt != "Maren Lind" || used.Width != 120 || !strings.Contains(saved.SettingsText, "banner: {from: 2026-10-01") {
+	if saved.Number != 2 || used == nil || used.From != "maren" || used.Version != 1 || used.Alt != "Maren Lind" ||
+		used.Width != 120 || !strings.Contains(saved.SettingsText, "banner: {from: 2026-10-01") {
 		t.Fatalf("%+v\n%s", used, saved.SettingsText)
 	}
 	again, err := p.Put(ctx, "maren", portrait(t, 1, 300, 400), "maren.jpg", "the same")
@@ -166,7 +168,8 @@ func TestHosting(t *testing.T) {
 	if err := p.Hosting.PutSettings(ctx, hosting.Settings{Address: "https://pictures.brackwater.example/"}); err != nil {
 		t.Fatal(err)
 	}
-	parts := template.Parts{Source: `<p>{{ cn }}</p><img data-picture="logo" width="44">`, Settings: "pictures: {files: {logo: {file: logo.png, alt: x}}}", Pictures: map[string][]byte{}}
+	parts := template.Parts{Source: `<p>{{ cn }}</p><img data-picture="logo" width="44">`,
+		Settings: "pictures: {files: {logo: {file: logo.png, alt: x}}}", Pictures: map[string][]byte{}}
 	made, err := picture.Fit(original(t, "ferry.svg"), picture.Recipe{Width: 44})
 	if err != nil {
 		t.Fatal(err)
@@ -197,7 +200,8 @@ func TestHosting(t *testing.T) {
 		return w
 	}
 	w := ask("GET", "/"+key)
-	if w.Code != 200 || !bytes.Equal(w.Body.Bytes(), made.Data) || w.Header().Get("Content-Type") != "image/png" || w.Header().Get("Cache-Control") != "public, max-age=31536000, immutable" {
+	if w.Code != 200 || !bytes.Equal(w.Body.Bytes(), made.Data) || w.Header().Get("Content-Type") != "image/png" ||
+		w.Header().Get("Cache-Control") != "public, max-age=31536000, immutable" {
 		t.Errorf("%d %v", w.Code, w.Header())
 	}
 	if w := ask("GET", "/"+key, "If-None-Match", w.Header().Get("ETag")); w.Code != 304 || w.Body.Len() > 0 {
@@ -236,7 +240,8 @@ func TestTheTreeIsKeptAndRestored(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	parts := template.Parts{Source: `<p>{{ cn }}</p><img data-picture="logo" width="44">`, Settings: "pictures: {files: {logo: {file: logo.png, alt: x}}}", Pictures: map[string][]byte{"logo.png": made.Data}}
+	parts := template.Parts{Source: `<p>{{ cn }}</p><img data-picture="logo" width="44">`,
+		Settings: "pictures: {files: {logo: {file: logo.png, alt: x}}}", Pictures: map[string][]byte{"logo.png": made.Data}}
 	if _, err := p.Templates.Save(ctx, "crew", template.Whole(parts), templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
@@ -308,7 +313,8 @@ func TestPhotosOfAnArchive(t *testing.T) {
 	z := zip.NewWriter(&b)
 	for name, data := range map[string][]byte{
 		"photos/maren.lind@brackwater.example.jpg": portrait(t, 1, 120, 160), "bo@brackwater.example.png": original(t, "anchor.png"),
-		"broken@brackwater.example.jpg": []byte("\xff\xd8\xff"), "readme.txt": []byte("x"), "stranger@elsewhere.example.jpg": portrait(t, 3, 90, 90),
+		"broken@brackwater.example.jpg": []byte("\xff\xd8\xff"), "readme.txt": []byte("x"),
+		"stranger@elsewhere.example.jpg": portrait(t, 3, 90, 90),
 	} {
 		w, err := z.Create(name)
 		if err != nil {
@@ -339,7 +345,8 @@ func TestPhotosOfAnArchive(t *testing.T) {
 		}
 		return s
 	}
-	if s := run(); s.State != "ready" || s.Fitted != 3 || s.Total != 4 || len(s.Refused) != 1 || s.Refused[0].Mail != "broken@brackwater.example" ||
+	if s := run(); s.State != "ready" || s.Fitted != 3 || s.Total != 4 || len(s.Refused) != 1 ||
+		s.Refused[0].Mail != "broken@brackwater.example" ||
 		s.Hosted != 2 || !slices.Equal(s.Unknown, []string{"stranger@elsewhere.example"}) {
 		t.Errorf("%+v", s)
 	}
@@ -396,7 +403,8 @@ func TestPhotosInLDIF(t *testing.T) {
 	if data, err := list[0].Read(); err != nil || string(data) != "\xff\xd8\xff\xe0\x00\x10" {
 		t.Errorf("%q, %v", data, err)
 	}
-	if _, _, err := PhotosInLDIF(strings.NewReader("dn: cn=Bo\nmail: bo@brackwater.example\njpegPhoto:< file:///etc/passwd\n")); err == nil || !strings.Contains(err.Error(), "line 3") {
+	if _, _, err := PhotosInLDIF(strings.NewReader("dn: cn=Bo\nmail: bo@brackwater.example\njpegPhoto:< file:///etc/passwd\n")); err == nil ||
+		!strings.Contains(err.Error(), "line 3") {
 		t.Errorf("a file of this machine is read: %v", err)
 	}
 }
@@ -419,7 +427,9 @@ func FuzzPhotosInLDIF(f *testing.F) {
 
 func TestNamesOfFiles(t *testing.T) {
 	for file, want := range map[string]string{
-		"Maren.Lind@brackwater.example.JPG": "Maren.Lind@brackwater.example", "bo@brackwater.example.webp": "bo@brackwater.example", "bo.jpg": "", "a/b@x.example.jpg": "", "bo@brackwater.example": "", ".x@y.example.png": "",
+		"Maren.Lind@brackwater.example.JPG": "Maren.Lind@brackwater.example",
+		"bo@brackwater.example.webp":        "bo@brackwater.example", "bo.jpg": "", "a/b@x.example.jpg": "",
+		"bo@brackwater.example": "", ".x@y.example.png": "",
 	} {
 		if mail, ok := mailOf(file); ok != (want != "") || ok && mail != want {
 			t.Errorf("%s: %q, %v", file, mail, ok)

@@ -25,7 +25,8 @@ type Planted struct {
 func Tree(t *template.Template) ([]Planted, map[string][]byte, error) {
 	address, naming := t.Hosting()
 	if address == "" {
-		return nil, nil, problem.New(problem.Refused, "The template %s has no pictures.address, so it is not known where its pictures will be hosted", t.Name)
+		return nil, nil, problem.New(problem.Refused,
+			"The template %s has no pictures.address, so it is not known where its pictures will be hosted", t.Name)
 	}
 	contents := map[string][]byte{}
 	var list []Planted
@@ -59,7 +60,8 @@ func Plant(t *template.Template, folder string, replace bool) ([]Planted, error)
 		case err == nil && slices.Equal(have, contents[list[i].File]):
 			continue
 		case err == nil && !replace:
-			return list, fmt.Errorf("%s is there with another content, and messages already sent show it; name the pictures by their content (pictures.naming: content), or replace it knowingly", name)
+			return list, fmt.Errorf("%s is there with another content, and messages already sent show it; name the "+
+				"pictures by their content (pictures.naming: content), or replace it knowingly", name)
 		case err != nil && !errors.Is(err, os.ErrNotExist):
 			return list, err
 		}

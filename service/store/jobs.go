@@ -39,7 +39,8 @@ type Job struct {
 	Finished time.Time // zero while it has not ended
 }
 
-const jobColumns = `j.id, j.kind, j.title, j.state, j.total, j.done, j.unit, j.message, j.input, j.result, j.actor_kind, j.actor, j.created_at, j.started_at, j.finished_at`
+const jobColumns = `j.id, j.kind, j.title, j.state, j.total, j.done, j.unit, j.message, j.input, j.result, ` +
+	`j.actor_kind, j.actor, j.created_at, j.started_at, j.finished_at`
 
 func scanJob(row scanner) (Job, error) {
 	var j Job
@@ -67,7 +68,8 @@ func (tx *Tx) AddJob(j Job) (Job, error) {
 
 // PutJob stores how far a job is. Its end is a line in the table of changes, its progress is not.
 func (tx *Tx) PutJob(j Job) error {
-	err := tx.execOne("job", j.ID, `UPDATE jobs SET state = ?, total = ?, done = ?, message = ?, result = ?, started_at = ?, finished_at = ? WHERE id = ?`,
+	err := tx.execOne("job", j.ID,
+		`UPDATE jobs SET state = ?, total = ?, done = ?, message = ?, result = ?, started_at = ?, finished_at = ? WHERE id = ?`,
 		j.State, j.Total, j.Done, j.Message, j.Result, stamp(j.Started), stamp(j.Finished), j.ID)
 	if err != nil || !j.State.Ended() {
 		return err
@@ -83,7 +85,8 @@ func (tx *Tx) Job(id string) (Job, error) {
 
 // Jobs lists the newest jobs of a kind, newest first; of all kinds for an empty one.
 func (tx *Tx) Jobs(kind string, limit int) ([]Job, error) {
-	return list(tx, scanJob, `SELECT `+jobColumns+` FROM jobs j WHERE ? IN ('', j.kind) ORDER BY j.created_at DESC, j.rowid DESC LIMIT ?`, kind, limit)
+	return list(tx, scanJob, `SELECT `+jobColumns+
+		` FROM jobs j WHERE ? IN ('', j.kind) ORDER BY j.created_at DESC, j.rowid DESC LIMIT ?`, kind, limit)
 }
 
 // OpenJobs lists the jobs that have not ended, oldest first.

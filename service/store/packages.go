@@ -12,7 +12,8 @@ type Package struct {
 	Job      Job
 }
 
-const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, ` + jobColumns + ` FROM packages p JOIN jobs j ON j.id = p.id`
+const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, ` + jobColumns +
+	` FROM packages p JOIN jobs j ON j.id = p.id`
 
 func scanPackage(row scanner) (Package, error) {
 	var p Package

@@ -43,7 +43,8 @@ func (tx *Tx) SavePicture(v PictureVersion, data []byte) (int, error) {
 	var number int
 	var latest string
 	err := tx.row(`SELECT p.id, COALESCE(MAX(v.number), 0), COALESCE((SELECT sha256 FROM picture_versions WHERE picture_id = p.id ORDER BY number DESC LIMIT 1), '')
-		FROM pictures p LEFT JOIN picture_versions v ON v.picture_id = p.id WHERE p.name = ? GROUP BY p.id`, v.Picture).Scan(&id, &number, &latest)
+		FROM pictures p LEFT JOIN picture_versions v ON v.picture_id = p.id WHERE p.name = ? GROUP BY p.id`,
+		v.Picture).Scan(&id, &number, &latest)
 	if err != nil {
 		return 0, err
 	}
@@ -52,7 +53,8 @@ func (tx *Tx) SavePicture(v PictureVersion, data []byte) (int, error) {
 		return number, err
 	}
 	number++
-	_, err = tx.exec(`INSERT INTO picture_versions (picture_id, number, sha256, facts, file, note, author, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+	_, err = tx.exec(`INSERT INTO picture_versions (picture_id, number, sha256, facts, file, note, author, `+
+		`created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 		id, number, hash, v.Facts, v.File, v.Note, tx.by.Name, stamp(tx.at))
 	if err != nil {
 		return 0, err
@@ -143,8 +145,10 @@ func (tx *Tx) SaveRendition(r Rendition, data []byte) error {
 	if err != nil {
 		return err
 	}
-	err = tx.execOne("picture", r.Picture, `INSERT OR REPLACE INTO renditions (picture_id, number, sha256, key, recipe, facts, difference, created_at)
-		SELECT id, ?, ?, ?, ?, ?, ?, ? FROM pictures WHERE name = ?`, r.Number, hash, r.Key, r.Recipe, r.Facts, r.Difference, stamp(tx.at), r.Picture)
+	err = tx.execOne("picture", r.Picture,
+		`INSERT OR REPLACE INTO renditions (picture_id, number, sha256, key, recipe, facts, difference, created_at)
+		SELECT id, ?, ?, ?, ?, ?, ?, ? FROM pictures WHERE name = ?`, r.Number, hash, r.Key, r.Recipe, r.Facts, r.Difference,
+		stamp(tx.at), r.Picture)
 	if err != nil {
 		return err
 	}
@@ -169,7 +173,8 @@ func (tx *Tx) HostPicture(key string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	result, err := tx.exec(`INSERT INTO hosted_pictures (key, sha256, created_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, key, hash, stamp(tx.at))
+	result, err := tx.exec(`INSERT INTO hosted_pictures (key, sha256, created_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`,
+		key, hash, stamp(tx.at))
 	if err != nil {
 		return err
 	}
@@ -191,7 +196,8 @@ func (tx *Tx) WithdrawPicture(key string) error {
 func (tx *Tx) HostedPicture(key string) ([]byte, time.Time, error) {
 	var data []byte
 	var created string
-	err := tx.row(`SELECT c.data, h.created_at FROM hosted_pictures h JOIN picture_contents c ON c.sha256 = h.sha256 WHERE h.key = ?`, key).Scan(&data, &created)
+	err := tx.row(`SELECT c.data, h.created_at FROM hosted_pictures h JOIN picture_contents c ON c.sha256 = h.sha256 WHERE h.key = ?`,
+		key).Scan(&data, &created)
 	return data, parseStamp(created), missing("hosted picture", key, err)
 }
 
@@ -214,7 +220,8 @@ type AddressCheck struct {
 // PutAddressCheck stores what asking an address brought. It is a measurement and no change of anybody's, so it leaves
 // no line in the table of changes.
 func (tx *Tx) PutAddressCheck(c AddressCheck) error {
-	_, err := tx.exec(`INSERT OR REPLACE INTO address_checks (address, template, report, asked_at) VALUES (?, ?, ?, ?)`, c.Address, c.Template, c.Report, stamp(c.Asked))
+	_, err := tx.exec(`INSERT OR REPLACE INTO address_checks (address, template, report, asked_at) VALUES (?, ?, ?, ?)`,
+		c.Address, c.Template, c.Report, stamp(c.Asked))
 	return err
 }
 

@@ -24,7 +24,8 @@ func TestPictureVersions(t *testing.T) {
 	}
 	s.read(func(tx *Tx) error {
 		versions, err := tx.PictureVersions("logo")
-		if err != nil || len(versions) != 3 || versions[0].Number != 3 || versions[0].SHA256 != versions[2].SHA256 || versions[1].Author != "owner" || !versions[0].Created.Equal(now) {
+		if err != nil || len(versions) != 3 || versions[0].Number != 3 || versions[0].SHA256 != versions[2].SHA256 ||
+			versions[1].Author != "owner" || !versions[0].Created.Equal(now) {
 			t.Errorf("%+v, %v", versions, err)
 		}
 		if data, err := tx.PictureContent(versions[1].SHA256); err != nil || string(data) != "two" {
@@ -74,7 +75,8 @@ func TestWhatIsKnownOfAPicture(t *testing.T) {
 			return err
 		}
 		for range 2 { // the same again is one
-			if err := tx.SaveRendition(Rendition{Picture: "logo", Number: 1, Key: "k.png", Recipe: `{"width":5}`, Facts: "{}", Difference: 0.25}, []byte("small")); err != nil {
+			if err := tx.SaveRendition(Rendition{Picture: "logo", Number: 1, Key: "k.png", Recipe: `{"width":5}`,
+				Facts: "{}", Difference: 0.25}, []byte("small")); err != nil {
 				return err
 			}
 		}
@@ -85,7 +87,8 @@ func TestWhatIsKnownOfAPicture(t *testing.T) {
 			t.Errorf("%q, %v", text, err)
 		}
 		list, err := tx.Renditions("logo")
-		if err != nil || len(list) != 1 || list[0].Recipe != `{"width":5}` || list[0].Key != "k.png" || list[0].Difference != 0.25 || !list[0].Created.Equal(now) {
+		if err != nil || len(list) != 1 || list[0].Recipe != `{"width":5}` || list[0].Key != "k.png" ||
+			list[0].Difference != 0.25 || !list[0].Created.Equal(now) {
 			t.Errorf("%+v, %v", list, err)
 		}
 		return nil
@@ -152,11 +155,13 @@ func TestSettingsAndAddressChecks(t *testing.T) {
 			return nil
 		})
 	}
-	for _, c := range []AddressCheck{{"https://a.example/", "crew", "1", now}, {"https://b.example/", "", "2", now.AddDate(0, 0, 1)}, {"https://a.example/", "crew", "3", now.AddDate(0, 0, 2)}} {
+	for _, c := range []AddressCheck{{"https://a.example/", "crew", "1", now},
+		{"https://b.example/", "", "2", now.AddDate(0, 0, 1)}, {"https://a.example/", "crew", "3", now.AddDate(0, 0, 2)}} {
 		s.write(func(tx *Tx) error { return tx.PutAddressCheck(c) })
 	}
 	s.read(func(tx *Tx) error {
-		if list, err := tx.AddressChecks(); err != nil || len(list) != 2 || list[0].Report != "3" || list[0].Template != "crew" || list[1].Report != "2" {
+		if list, err := tx.AddressChecks(); err != nil || len(list) != 2 || list[0].Report != "3" ||
+			list[0].Template != "crew" || list[1].Report != "2" {
 			t.Errorf("%+v, %v", list, err)
 		}
 		return nil
@@ -168,7 +173,8 @@ func TestSettingsAndAddressChecks(t *testing.T) {
 func TestNewestFirstWithinASecond(t *testing.T) {
 	s := open(t)
 	second := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	steps := []time.Time{second, second.Add(5 * time.Microsecond), second.Add(500 * time.Millisecond), second.Add(500 * time.Millisecond), second.Add(time.Second)}
+	steps := []time.Time{second, second.Add(5 * time.Microsecond), second.Add(500 * time.Millisecond),
+		second.Add(500 * time.Millisecond), second.Add(time.Second)}
 	for i, at := range steps {
 		s.clock(at)
 		s.write(func(tx *Tx) error {

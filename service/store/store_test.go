@@ -156,14 +156,16 @@ func TestOfTwoSaversOneIsRefused(t *testing.T) {
 
 func TestDirectoryIsReplacedWholeOrNotAtAll(t *testing.T) {
 	s := open(t)
-	d := &person.Directory{Schema: person.NewSchema("mail", "cn"), People: []person.Person{{Values: []string{"a@b.example", "A"}}, {Values: []string{"c@b.example", "C"}}}}
+	d := &person.Directory{Schema: person.NewSchema("mail", "cn"),
+		People: []person.Person{{Values: []string{"a@b.example", "A"}}, {Values: []string{"c@b.example", "C"}}}}
 	replace := func(d *person.Directory, revision int) error {
 		return s.Write(acting, func(tx *Tx) error { return tx.ReplaceDirectory(d, revision, "") })
 	}
 	if err := replace(d, 0); err != nil {
 		t.Fatal(err)
 	}
-	twice := &person.Directory{Schema: d.Schema, People: []person.Person{{Values: []string{"x@b.example", "X"}}, {Values: []string{"X@B.example", "Y"}}}}
+	twice := &person.Directory{Schema: d.Schema, People: []person.Person{{Values: []string{"x@b.example", "X"}},
+		{Values: []string{"X@B.example", "Y"}}}}
 	if err := replace(twice, 1); err == nil {
 		t.Error("one mail address stands twice")
 	}
@@ -304,7 +306,8 @@ func TestPackageRecords(t *testing.T) {
 	})
 	s.read(func(tx *Tx) error {
 		p, err := tx.Package("a")
-		if err != nil || p.Bytes != 1<<40 || p.Files != 7 || p.Job.State != Ready || p.Job.Done != 3 || !p.Job.Finished.Equal(now.Add(time.Minute)) || p.Job.By != access.Loopback() {
+		if err != nil || p.Bytes != 1<<40 || p.Files != 7 || p.Job.State != Ready || p.Job.Done != 3 ||
+			!p.Job.Finished.Equal(now.Add(time.Minute)) || p.Job.By != access.Loopback() {
 			t.Errorf("%+v, %v", p, err)
 		}
 		if list, err := tx.Packages(); err != nil || len(list) != 2 || list[0].ID != "b" {
@@ -344,11 +347,13 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 	settings := "title: Crew\npictures:\n  travel:\n    message: hosted\n"
 	for _, statement := range []string{
 		`INSERT INTO templates (id, name, created_at) VALUES (1, 'crew', '2026-01-01T00:00:00Z')`,
-		`INSERT INTO template_versions (template_id, number, content, source, settings, note, created_at) VALUES (1, 1, 'x', '<p>', '` + settings + `', 'first', '2026-01-01T00:00:00.25Z')`,
+		`INSERT INTO template_versions (template_id, number, content, source, settings, note, created_at) VALUES (1, 1, 'x', '<p>', '` +
+			settings + `', 'first', '2026-01-01T00:00:00.25Z')`,
 		`INSERT INTO directory VALUES (1, '["mail","cn"]', 4)`,
 		`INSERT INTO people VALUES (0, 'a@b.example', '["a@b.example","A"]')`,
 		`INSERT INTO packages VALUES ('old', 'crew', 1, 'x', 'ready', 5, 5, 9, 100, 'sum', '', '2026-01-02T00:00:00Z', '2026-01-02T00:00:09.5Z')`,
-		`INSERT INTO packages VALUES ('newer', 'crew', 1, 'x', 'stopped', 5, 1, 0, 0, '', 'stopped', '2026-01-02T00:00:00.5Z', '2026-01-02T00:00:01Z')`,
+		`INSERT INTO packages VALUES ('newer', 'crew', 1, 'x', 'stopped', 5, 1, 0, 0, '', 'stopped', ` +
+			`'2026-01-02T00:00:00.5Z', '2026-01-02T00:00:01Z')`,
 	} {
 		if _, err := db.ExecContext(ctx, statement); err != nil {
 			t.Fatal(err)
@@ -394,7 +399,8 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 		if profiles, err := tx.ClientProfiles(); err != nil || string(profiles["pilots"]) != "behaviours:\n  - stage: render" {
 			t.Errorf("%q, %v", profiles["pilots"], err)
 		}
-		if made, err := tx.Renditions("logo"); err != nil || len(made) != 1 || made[0].Recipe != `{"width":4,"background":"#ffffff"}` || made[0].Key != "key.png" {
+		if made, err := tx.Renditions("logo"); err != nil || len(made) != 1 ||
+			made[0].Recipe != `{"width":4,"background":"#ffffff"}` || made[0].Key != "key.png" {
 			t.Errorf("%+v, %v", made, err)
 		}
 		return nil
@@ -402,7 +408,8 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if v, err := save(s, TemplateVersion{Template: "crew", Texts: map[string]string{"template.txt": "x"}}, 1); err != nil || v.Number != 2 || v.Author != "owner" {
+	if v, err := save(s, TemplateVersion{Template: "crew", Texts: map[string]string{"template.txt": "x"}}, 1); err != nil ||
+		v.Number != 2 || v.Author != "owner" {
 		t.Errorf("%+v, %v", v, err)
 	}
 }

@@ -36,7 +36,8 @@ func (tx *Tx) SaveTemplate(v TemplateVersion, base int) (TemplateVersion, error)
 		return v, err
 	}
 	if base >= 0 && base != latest {
-		return v, problem.New(problem.Conflict, "The template %s was changed meanwhile: version %d is the latest. Load it anew; nothing was saved.", v.Template, latest)
+		return v, problem.New(problem.Conflict,
+			"The template %s was changed meanwhile: version %d is the latest. Load it anew; nothing was saved.", v.Template, latest)
 	}
 	v.Number, v.Author, v.Created = latest+1, tx.by.Name, tx.at
 	texts, err := json.Marshal(v.Texts)
@@ -102,7 +103,8 @@ func (tx *Tx) Template(name string, number int) (TemplateVersion, error) {
 		var f file
 		return f, row.Scan(&f.name, &f.data)
 	}, `SELECT p.file, c.data FROM version_pictures p JOIN picture_contents c ON c.sha256 = p.sha256
-		JOIN template_versions v ON v.id = p.version_id JOIN templates t ON t.id = v.template_id WHERE t.name = ? AND v.number = ?`, name, v.Number)
+		JOIN template_versions v ON v.id = p.version_id JOIN templates t ON t.id = v.template_id WHERE t.name = ? AND v.number = ?`,
+		name, v.Number)
 	v.Pictures = map[string][]byte{}
 	for _, f := range files {
 		v.Pictures[f.name] = f.data
@@ -133,7 +135,8 @@ func (tx *Tx) LatestVersions() ([]TemplateVersion, error) {
 
 // TemplateVersions lists a template's versions, newest first, without source and pictures.
 func (tx *Tx) TemplateVersions(name string) ([]TemplateVersion, error) {
-	all, err := list(tx, scanVersion, `SELECT t.name, v.number, v.content, '', '', '{}', v.note, v.author, v.created_at FROM template_versions v
+	all, err := list(tx, scanVersion,
+		`SELECT t.name, v.number, v.content, '', '', '{}', v.note, v.author, v.created_at FROM template_versions v
 		JOIN templates t ON t.id = v.template_id WHERE t.name = ? ORDER BY v.number DESC`, name)
 	if err == nil && len(all) == 0 {
 		err = problem.Missing("template", name)

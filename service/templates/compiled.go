@@ -31,7 +31,8 @@ type kept struct {
 // Compiled gives a template compiled in one form and variant for a schema, as it is on a day. What was compiled is kept
 // by the template's content and its pictures' public address, the directory's revision and the day, so that to fill it
 // for one person more takes microseconds. The error is that of compose.Compile and is not kept.
-func (t *Templates) Compiled(tmpl *template.Template, schema *person.Schema, revision int, day time.Time, variant string, form compose.Form) (*compose.Signature, error) {
+func (t *Templates) Compiled(tmpl *template.Template, schema *person.Schema, revision int, day time.Time, variant string,
+	form compose.Form) (*compose.Signature, error) {
 	key := fmt.Sprintf("%s %s %s %d %s %s %s", tmpl.Name, tmpl.Version(), tmpl.Public, revision, day.Format(time.DateOnly), variant, form)
 	if s, ok := t.compiled.get(key); ok {
 		return s, nil

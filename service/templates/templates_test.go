@@ -125,7 +125,8 @@ func open(t *testing.T) *Templates {
 		}
 	})
 	log := slog.New(slog.DiscardHandler)
-	return &Templates{Store: st, People: &people.People{Store: st}, Clients: &clients.Clients{Store: st, Log: log}, Hosting: &hosting.Hosting{Store: st, Log: log}, Now: time.Now}
+	return &Templates{Store: st, People: &people.People{Store: st}, Clients: &clients.Clients{Store: st, Log: log},
+		Hosting: &hosting.Hosting{Store: st, Log: log}, Now: time.Now}
 }
 
 var acting = access.With(context.Background(), access.Loopback())
@@ -136,7 +137,8 @@ func TestAnUnreadableTemplateHidesNoOther(t *testing.T) {
 	s := open(t)
 	deep := "<p>\n" + strings.Repeat("<div>", 500)
 	_, err := s.Save(acting, "deep", template.Whole(template.Parts{Source: deep}), Edit{})
-	if kind(err) != problem.Refused || !strings.Contains(err.Error(), "line 2") || !strings.Contains(err.Error(), strconv.Itoa(markup.MaxDepth)) {
+	if kind(err) != problem.Refused || !strings.Contains(err.Error(), "line 2") ||
+		!strings.Contains(err.Error(), strconv.Itoa(markup.MaxDepth)) {
 		t.Errorf("%v", err)
 	}
 	if p, ok := problem.Of(err); !ok || len(p.Places) != 1 || p.Places[0].Line != 2 {
@@ -155,7 +157,8 @@ func TestAnUnreadableTemplateHidesNoOther(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := s.List(acting)
-	if err != nil || len(list) != 3 || list[0].Err != nil || list[1].Name != "deep" || kind(list[1].Err) != problem.Refused || list[2].Err != nil {
+	if err != nil || len(list) != 3 || list[0].Err != nil || list[1].Name != "deep" ||
+		kind(list[1].Err) != problem.Refused || list[2].Err != nil {
 		t.Fatalf("%+v, %v", list, err)
 	}
 	if _, err := s.State(acting, list[0].Stored); err != nil {
@@ -175,7 +178,8 @@ func TestSavesBuildOnTheVersionTheyNameAndOnNoOther(t *testing.T) {
 		t.Fatal(err)
 	}
 	logo, banner := harbour.Picture("logo").Data, harbour.Picture("banner").Data
-	first, err := s.Save(acting, "crew", template.Whole(template.Parts{Source: "<p>one</p>", Settings: "title: Crew", Pictures: map[string][]byte{"logo.png": logo}}), Edit{Note: "first"})
+	first, err := s.Save(acting, "crew", template.Whole(template.Parts{Source: "<p>one</p>", Settings: "title: Crew",
+		Pictures: map[string][]byte{"logo.png": logo}}), Edit{Note: "first"})
 	if err != nil || first.Number != 1 || first.Author != "owner" {
 		t.Fatalf("%+v, %v", first, err)
 	}
@@ -184,7 +188,8 @@ func TestSavesBuildOnTheVersionTheyNameAndOnNoOther(t *testing.T) {
 	if err != nil || second.Source != two || second.SettingsText != "title: Crew" || len(second.Pictures) != 1 {
 		t.Fatalf("%+v, %v", second, err)
 	}
-	if _, err := s.Save(acting, "crew", template.Draft{Pictures: map[string][]byte{"banner.png": banner}}, Edit{Base: 1}); kind(err) != problem.Conflict {
+	if _, err := s.Save(acting, "crew", template.Draft{Pictures: map[string][]byte{"banner.png": banner}},
+		Edit{Base: 1}); kind(err) != problem.Conflict {
 		t.Errorf("%v", err)
 	}
 	for data, want := range map[string]bool{string(logo): true, string(banner): false} {

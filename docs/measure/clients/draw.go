@@ -21,7 +21,8 @@ const (
 // draw compares what Gecko shows of each drawn probe with what Chromium shows of it as the profile keeps it. The
 // question is whether the declarations do anything: whether the drawing differs from that without them.
 func draw(probes []Probe) (Result, error) {
-	r := Result{Profile: "gecko-desktop", Against: "Gecko", Version: version(filepath.Base(geckoBrowser())), Stage: client.Render, Real: map[string]int{}, Disagreements: []Disagreement{}}
+	r := Result{Profile: "gecko-desktop", Against: "Gecko", Version: version(filepath.Base(geckoBrowser())),
+		Stage: client.Render, Real: map[string]int{}, Disagreements: []Disagreement{}}
 	profile := client.Find("gecko-desktop")
 	var drawn []Probe
 	var with, without, kept []string
@@ -103,9 +104,12 @@ func sheet(engine func(page, picture string, height int) error, name string, lis
 	}
 	defer os.RemoveAll(folder)
 	var page strings.Builder
-	page.WriteString(`<!DOCTYPE html><meta charset="utf-8"><style>body{margin:0}body>div{position:absolute;contain:strict;padding:8px;box-sizing:border-box;font:16px 'DejaVu Sans',sans-serif}</style>`)
+	page.WriteString(`<!DOCTYPE html><meta charset="utf-8">` +
+		`<style>body{margin:0}body>div{position:absolute;contain:strict;padding:8px;box-sizing:border-box;font:16px ` +
+		`'DejaVu Sans',sans-serif}</style>`)
 	for i, m := range list {
-		fmt.Fprintf(&page, `<div style="left:%dpx;top:%dpx;width:%dpx;height:%dpx">%s</div>`+"\n", i%perRow*cellWidth, i/perRow*cellHeight, cellWidth, cellHeight, m)
+		fmt.Fprintf(&page, `<div style="left:%dpx;top:%dpx;width:%dpx;height:%dpx">%s</div>`+"\n", i%perRow*cellWidth,
+			i/perRow*cellHeight, cellWidth, cellHeight, m)
 	}
 	file, picture := filepath.Join(folder, name+".html"), filepath.Join(folder, name+".png")
 	if err := os.WriteFile(file, []byte(page.String()), 0o600); err != nil {
@@ -139,11 +143,13 @@ func gecko(page, picture string, height int) error {
 		return err
 	}
 	defer os.RemoveAll(profile)
-	_, err = run(geckoBrowser(), nil, "--headless", "--no-remote", "--profile", profile, "--screenshot", picture, fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
+	_, err = run(geckoBrowser(), nil, "--headless", "--no-remote", "--profile", profile, "--screenshot", picture,
+		fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
 	return err
 }
 
 func chromium(page, picture string, height int) error {
-	_, err := run("chromium", nil, "--headless", "--no-sandbox", "--hide-scrollbars", "--screenshot="+picture, fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
+	_, err := run("chromium", nil, "--headless", "--no-sandbox", "--hide-scrollbars", "--screenshot="+picture,
+		fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
 	return err
 }

@@ -92,7 +92,8 @@ func main() {
 }
 
 func report(r Result, name string) {
-	fmt.Printf("%s, %s: %d of %d probes end alike (%.1f %%), %d to the sign\n", r.Profile, r.Stage, r.Same, r.Probes, 100*float64(r.Same)/float64(r.Probes), r.Exact)
+	fmt.Printf("%s, %s: %d of %d probes end alike (%.1f %%), %d to the sign\n", r.Profile, r.Stage, r.Same, r.Probes,
+		100*float64(r.Same)/float64(r.Probes), r.Exact)
 	for _, d := range r.Disagreements {
 		fmt.Printf("  %s\n    real      %s\n    simulated %s\n", d.Probe, d.Real, d.Simulated)
 	}
@@ -107,7 +108,8 @@ func report(r Result, name string) {
 
 // wash puts the probes through the sanitiser and the profile.
 func wash(probes []Probe, stage client.Stage) (Result, error) {
-	r := Result{Profile: "washing-webmail", Against: "roundcube-core", Version: version("roundcube-core"), Stage: stage, Probes: len(probes), Real: map[string]int{}, Disagreements: []Disagreement{}}
+	r := Result{Profile: "washing-webmail", Against: "roundcube-core", Version: version("roundcube-core"), Stage: stage,
+		Probes: len(probes), Real: map[string]int{}, Disagreements: []Disagreement{}}
 	var sources, washed []string
 	for _, p := range probes {
 		sources = append(sources, p.HTML)
@@ -146,7 +148,8 @@ func (r *Result) compare(p Probe, source, really, simulated string) {
 		r.Exact++
 		return
 	}
-	r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " + strings.Join(real, ""), outcome(before, ours) + ": " + strings.Join(ours, "")})
+	r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " +
+		strings.Join(real, ""), outcome(before, ours) + ": " + strings.Join(ours, "")})
 }
 
 // simulate gives a probe as the profile has it after one stage alone.

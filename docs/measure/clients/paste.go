@@ -19,7 +19,8 @@ const (
 
 // paste compares what Chromium makes of each probe, copied and pasted by key presses, with what is predicted.
 func paste(probes []Probe) (Result, error) {
-	r := Result{Profile: "paste-rendered", Against: "Chromium", Version: version("chromium"), Stage: client.Install, Real: map[string]int{}, Disagreements: []Disagreement{}}
+	r := Result{Profile: "paste-rendered", Against: "Chromium", Version: version("chromium"), Stage: client.Install,
+		Real: map[string]int{}, Disagreements: []Disagreement{}}
 	var list []string
 	for _, p := range probes {
 		list = append(list, before+p.HTML+after)
