@@ -19,7 +19,7 @@ func (a *app) cleanCommand() *cobra.Command {
 		Short: "Clean machine-made markup and keep its look",
 		Long: `Writes the page or fragment with indents and without what a word processor or a generator left behind:
 classes without a rule, empty and needless tags, namespaced tags, islands that only carry settings,
-declarations said twice. What was done and what was not dared is told on standard error.`,
+declarations said twice. What was done, and what was left alone and why, is reported on standard error.`,
 		Example: "  missivum clean old-signature.html -o signature.html",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {

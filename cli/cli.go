@@ -305,7 +305,7 @@ func (f *peopleFlags) open() (*person.Reader, io.Closer, error) {
 	return reader, file, nil
 }
 
-// openPeople reads a directory file and tells on stderr which rows were left out. Without a file it
+// openPeople reads a directory file and reports on stderr which rows were left out. Without a file it
 // gives nil.
 func (a *app) openPeople(f peopleFlags) (*person.Directory, error) {
 	if f.file == "" {
@@ -324,7 +324,7 @@ func (a *app) openPeople(f peopleFlags) (*person.Directory, error) {
 	return d, nil
 }
 
-// rowsShown is how many bad rows are told one by one.
+// rowsShown is how many bad rows are listed one by one.
 const rowsShown = 10
 
 func (a *app) reportRows(path string, bad []person.RowError) {

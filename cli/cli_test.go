@@ -233,7 +233,7 @@ func TestFixMakesPictures(t *testing.T) {
 	}
 	code, out, errs = run(t, append(fix, "--except", "picture-dark,picture-data")...)
 	if code != ExitFine || !bytes.Equal(read("pictures/anchor.png"), anchor) || strings.Contains(out, "picture-1") ||
-		!strings.Contains(errs, "pennant.png is made: ") || !strings.Contains(errs, "Put it to https://pictures.brackwater.example/regatta/") {
+		!strings.Contains(errs, "pennant.png is made: ") || !strings.Contains(errs, "Upload it to https://pictures.brackwater.example/regatta/") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 	if code, out, errs = run(t, fix...); code != ExitFine || bytes.Equal(read("pictures/anchor.png"), anchor) ||

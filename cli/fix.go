@@ -93,7 +93,7 @@ func (a *app) fix(ctx context.Context, l loaded, in check.Input, o fix.Options, 
 	if dry {
 		said = plural(len(r.Done), "fix", "fixes") + " can be made"
 	}
-	fmt.Fprintf(a.err, "%s: %s in %s; %s left, %d of them for a hand.\n", l.template.Name, said,
+	fmt.Fprintf(a.err, "%s: %s in %s; %s left, %d of them must be fixed by hand.\n", l.template.Name, said,
 		plural(r.Rounds, "round", "rounds"), plural(len(r.Findings), "finding is", "findings are"), left)
 	folder := filepath.Join(filepath.Dir(l.source), template.PictureFolder)
 	for _, file := range slices.Sorted(maps.Keys(r.Pictures)) {
@@ -123,7 +123,7 @@ func (a *app) fix(ctx context.Context, l loaded, in check.Input, o fix.Options, 
 // whereHosted reminds of the copy of a picture that readers get.
 func whereHosted(t *template.Template) string {
 	if address, _ := t.Hosting(); address != "" {
-		return " Put it to " + address + " before the signature goes out."
+		return " Upload it to " + address + " before the signature goes out."
 	}
 	return ""
 }

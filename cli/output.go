@@ -65,7 +65,7 @@ func (a *app) progress(what string, total int) *progress {
 	return &progress{w: a.err, shown: terminal(a.err), total: total, what: what, began: time.Now()}
 }
 
-// done tells how many are done.
+// done says how many are done.
 func (p *progress) done(n int) {
 	if p.bar == nil {
 		if !p.shown || time.Since(p.began) < time.Second {

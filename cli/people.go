@@ -67,7 +67,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Take a CSV file into the directory",
 		Long: "Takes a CSV file into the directory: new people are added, values changed. People who are not in " +
-			"the file stay, unless --replace is given. --dry-run tells what would change and changes nothing.",
+			"the file stay, unless --replace is given. --dry-run says what would change and changes nothing.",
 		Example: "  missivum people import demo/people.csv --dry-run",
 		Args:    exactly("FILE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
@@ -99,7 +99,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().BoolVar(&dry, "dry-run", false, "only tell what would change")
+	c.Flags().BoolVar(&dry, "dry-run", false, "only show what would change")
 	mapFlag(c, &mapped)
 	c.Flags().BoolVar(&replace, "replace", false, "remove people who are not in the file")
 	return c

@@ -47,7 +47,7 @@ func ofPicture(name string, err error) error {
 	return exitError{ExitFindings, fmt.Errorf("%s: %w", name, err)}
 }
 
-// probed is what probe tells of a file.
+// probed is what probe says of a file.
 type probed struct {
 	File      string            `json:"file"`
 	Facts     *picture.Facts    `json:"facts,omitempty"`
@@ -62,8 +62,8 @@ func (a *app) pictureProbe() *cobra.Command {
 	var format, date string
 	c := &cobra.Command{
 		Use:   "probe FILE...",
-		Short: "Tell what a picture is and what will go wrong with it in which client",
-		Long: `Tells format, true pixels, resolution tag, colours, transparency, frames, weight and what the file holds besides the
+		Short: "Show what a picture is and what will go wrong with it in which client",
+		Long: `Shows format, true pixels, resolution tag, colours, transparency, frames, weight and what the file holds besides the
 picture, and what will go wrong where it is shown at --width and --height in px (default its true pixels).`,
 		Example: "  missivum picture probe demo/templates/regatta/pictures/strip.png --width 300",
 		Args:    cobra.MinimumNArgs(1),
@@ -258,7 +258,7 @@ func (f *renditionFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.compare, "compare", "", "PNG to write with before, after and difference")
 }
 
-// finish writes a rendition, and the comparison where it is asked for, and tells about them.
+// finish writes a rendition, and the comparison where it is asked for, and reports on them.
 func (a *app) finish(r *picture.Rendition, before int, out renditionFlags) error {
 	output, compare := out.file, out.compare
 	if output == "" {
@@ -444,7 +444,7 @@ func (a *app) printSights(heading []string, before, after []picture.Sight) {
 	printTable(a.out, heading, rows)
 }
 
-// saysVanishes tells what the measures mean; a picture that vanishes is a finding.
+// saysVanishes says what the measures mean; a picture that vanishes is a finding.
 func (a *app) saysVanishes(name string, sights []picture.Sight, transparent bool) error {
 	backgrounds := picture.Vanishes(sights)
 	switch {

@@ -233,7 +233,7 @@ func (a *app) picturePhotos() *cobra.Command {
 		Use:   "photos [FOLDER]",
 		Short: "Fit everybody's photo",
 		Long: `Fits photos in bulk, on all processors: those of a folder whose files are named by mail address, or the jpegPhoto of a
-directory's LDIF export. A run that was ended goes on where it was: photos.jsonl in the output folder tells what each
+directory's LDIF export. A run that was ended goes on where it was: photos.jsonl in the output folder says what each
 rendition was made of. photos.csv gives each person's address for people import, as the field photoAddress.`,
 		Example: "  missivum picture photos photos --width 96 --height 96 --focus find --shape round --background ffffff -o fitted",
 		Args:    cobra.MaximumNArgs(1),
@@ -319,8 +319,8 @@ func (a *app) pictureTravel() *cobra.Command {
 	var format string
 	c := &cobra.Command{
 		Use:   "delivery TEMPLATE",
-		Short: "Tell what follows from hosting, carrying or writing in the pictures",
-		Long: `Tells for each form and each way in which its pictures can get to the reader what that costs and in which clients they
+		Short: "Show what follows from hosting, carrying or writing in the pictures",
+		Long: `Shows for each form and each way in which its pictures can get to the reader what that costs and in which clients they
 are shown at once. The way is chosen in template.yaml: pictures.delivery.`,
 		Example: "  missivum picture delivery demo/templates/harbour --people demo/people.csv --volume 9000",
 		Args:    exactly("TEMPLATE"),
@@ -409,7 +409,7 @@ func (a *app) pictureCheck() *cobra.Command {
 	var wait time.Duration
 	c := &cobra.Command{
 		Use:   "check [ADDRESS...]",
-		Short: "Ask picture addresses and tell what is wrong with what comes back",
+		Short: "Fetch picture addresses and report what is wrong with what comes back",
 		Long: `Asks addresses, or those of all pictures of --template, and judges the answers: scheme, certificate, status, redirects,
 sign-in, a page in place of the picture, type by content, endings in address and headers, true pixels against the
 display size, weight and time. Nothing inside the private network is asked unless --allow names it.

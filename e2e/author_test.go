@@ -29,7 +29,7 @@ func TestSourceAndLookLeadToEachOther(t *testing.T) {
 		`(document.querySelector('iframe').contentDocument.readyState === 'complete' && `+
 			`document.querySelector('iframe').contentDocument.querySelector('a[href^="mailto:"]')?.click(), `+
 			`document.querySelector('.cm-activeLine')?.textContent.includes('mailto:'))`)
-	waitFor(t, tab, "the path of the cursor is told",
+	waitFor(t, tab, "the path of the cursor is reported",
 		`document.querySelector('nav[aria-label^="Elements"]')?.innerText.replace(/\s/g, '').endsWith('tr›td›a')`)
 	waitFor(t, tab, "the look outlines the piece at the cursor",
 		`document.querySelector('iframe').contentDocument.querySelector('a[href^="mailto:"]')?.style.outline.includes('dotted')`)
@@ -185,7 +185,7 @@ func TestASignatureIsPastedAndLifted(t *testing.T) {
 		`'<!--StartFragment--><p class="x">Maren <b>Lind</b>, Brackwater Ferries</p><p>07700 900544</p>`+
 		`<!--EndFragment-->'); return document.querySelector('[role="dialog"] textarea').dispatchEvent(new `+
 		`ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true })) || true })()`)
-	waitFor(t, tab, "what it becomes is told",
+	waitFor(t, tab, "what it becomes is reported",
 		`/Written in utf-8[\s\S]*classes without a rule \(1\)/.test(document.querySelector('[aria-label="What it becomes"]')?.innerText ?? '')`)
 	do(t, tab, "saying whose it is", chromedp.SendKeys(`//*[@role="dialog"]//input[@role="combobox"]`, "maren"),
 		chromedp.Click(`//li[@role="option" and contains(., "Maren Lind")]`))

@@ -15,13 +15,13 @@ import (
 	"missivum/e2e/rig"
 )
 
-// TestTheTour does the whole job once in the console, as the README's tour tells it.
+// TestTheTour does the whole job once in the console, as in the README's tour.
 func TestTheTour(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 
 	do(t, tab, "opening the address", chromedp.Navigate(s.Address))
-	waitFor(t, tab, "the list tells the states",
+	waitFor(t, tab, "the list shows the states",
 		`/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*11 findings break/.test(document.body.innerText)`)
 
 	// source beside look, filled for a person
@@ -56,7 +56,7 @@ func TestTheTour(t *testing.T) {
 	waitFor(t, tab, "the look is that client's",
 		`document.querySelector('iframe[title^="As capped-webmail"]') && !document.querySelector('iframe').srcdoc.includes('onclick')`)
 	do(t, tab, "reading what happened", chromedp.Click(`//button[@role="tab" and contains(., "On the way")]`))
-	waitFor(t, tab, "the journey is told", `document.querySelector('ol[aria-label="Journey"]')?.innerText.includes('onclick is dropped')`)
+	waitFor(t, tab, "the journey is reported", `document.querySelector('ol[aria-label="Journey"]')?.innerText.includes('onclick is dropped')`)
 
 	// packages
 	do(t, tab, "going to packages", chromedp.Click(`//nav//a[text()="Packages"]`),
@@ -82,7 +82,7 @@ func TestEditingCheckingAndSaving(t *testing.T) {
 	do(t, tab, "going into the source", chromedp.Click(chromedp.CSS(".cm-content")))
 	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = `+
 		`getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, '<p>{{ nmae }}</p>') })()`)
-	waitFor(t, tab, "the mistake is told with what was meant",
+	waitFor(t, tab, "the mistake is reported with what was meant",
 		`/no field .nmae[\s\S]*name|no field .nmae/.test(document.querySelector('ol[aria-label="Findings"]')?.innerText ?? '')`)
 	waitFor(t, tab, "the page says that it is not saved", `document.body.innerText.includes('with changes not saved')`)
 
@@ -123,7 +123,7 @@ func TestImportingPeople(t *testing.T) {
 	do(t, tab, "choosing a file", chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{file}))
 	waitFor(t, tab, "what would change is shown",
 		`/1 new, 1 changed, 0 removed, 79 unchanged/.test(document.querySelector('[role="dialog"]')?.innerText ?? '')`)
-	waitFor(t, tab, "guesses and bad rows are told",
+	waitFor(t, tab, "guesses and bad rows are reported",
 		`/guessed[\s\S]*row 4: 1 of the 3 values/.test(document.querySelector('[role="dialog"]').innerText)`)
 	do(t, tab, "importing", chromedp.Click(`//button[contains(., "Import 2 changes")]`),
 		chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
@@ -209,7 +209,7 @@ func TestANewTemplateBeginsWithoutFaults(t *testing.T) {
 	do(t, tab, "opening templates", chromedp.Navigate(s.Address+"/templates"), chromedp.Click(`//button[text()="New template"]`))
 	do(t, tab, "a name that cannot be", chromedp.SendKeys(`//*[@role="dialog"]//input`, "Not Good"),
 		chromedp.Click(`//button[text()="Make the template"]`))
-	waitFor(t, tab, "the reason is told",
+	waitFor(t, tab, "the reason is reported",
 		`/lower-case letters, digits and hyphens/.test(document.querySelector('[role="alert"]')?.innerText ?? '')`)
 	do(t, tab, "a right name", chromedp.SendKeys(`//*[@role="dialog"]//input`, "\b\b\b\b\b\b\b\bnight-crew"),
 		chromedp.Click(`//button[text()="Make the template"]`))

@@ -339,7 +339,7 @@ func TestPackingManyStreams(t *testing.T) {
 	}
 	usage, ok := pack.ProcessState.SysUsage().(*syscall.Rusage)
 	if !ok {
-		t.Skip("this system does not tell a process's peak memory")
+		t.Skip("this system does not report a process's peak memory")
 	}
 	t.Logf("%s; peak memory %d MB", strings.TrimSpace(string(out)), usage.Maxrss>>10)
 	if usage.Maxrss > 200<<10 {

@@ -324,7 +324,7 @@ func TestCompressAltsAndPhotosInTheConsole(t *testing.T) {
 		t.Errorf("%d of before, after and difference are shown", n)
 	}
 	do(t, tab, "with a limit", chromedp.SendKeys(field("At most, bytes"), "900"))
-	waitFor(t, tab, "what the limit costs is told",
+	waitFor(t, tab, "what the limit costs is reported",
 		`/the difference of 0\.\d+ can be seen|more than the 900 asked `+
 			`for/.test(document.querySelector('[aria-label="What was done"]')?.innerText ?? '')`)
 	do(t, tab, "keeping it", chromedp.Click(`//button[text()="Keep the lighter file"]`))
@@ -439,7 +439,7 @@ func TestManyPhotos(t *testing.T) {
 		t.Errorf("%d made, %d kept, %v: %s", made, kept, err, line)
 	}
 	if !strings.Contains(string(out), "broken@brackwater.example: ") {
-		t.Errorf("the broken photo is not told: %s", out)
+		t.Errorf("the broken photo is not reported: %s", out)
 	}
 	wholePhotos(t, fitted, people)
 	table, err := os.ReadFile(filepath.Join(fitted, "photos.csv"))

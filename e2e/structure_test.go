@@ -11,7 +11,7 @@ import (
 	"testing"
 )
 
-// goPackage is what go list tells of a package.
+// goPackage is what go list says of a package.
 type goPackage struct {
 	ImportPath   string
 	Imports      []string

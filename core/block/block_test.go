@@ -88,11 +88,11 @@ func TestListsAndTables(t *testing.T) {
 	if x.Block != "<table><tr><td>{cn}</td><td>M</td></tr></table>" {
 		t.Errorf("block %s", x.Block)
 	}
-	var told []string
+	var reported []string
 	for _, l := range x.Losses {
-		told = append(told, fmt.Sprint(l.Kind, " ", l.Field, " ", l.People))
+		reported = append(reported, fmt.Sprint(l.Kind, " ", l.Field, " ", l.People))
 	}
-	if got := strings.Join(told, "; "); got != "blank mobile 1; list title 2; blank mobile 1" {
+	if got := strings.Join(reported, "; "); got != "blank mobile 1; list title 2; blank mobile 1" {
 		t.Errorf("losses %s", got)
 	}
 }

@@ -99,7 +99,7 @@ type openLoss struct {
 	affects func(*field.Filler, *person.Person) bool
 }
 
-// lose notes a loss once; affects tells for a person whether it shows.
+// lose notes a loss once; affects says for a person whether it shows.
 func (x *exporter) lose(l Loss, span markup.Span, affects func(*field.Filler, *person.Person) bool) {
 	key := l.Kind + "\n" + l.Message
 	if x.seen[key] {

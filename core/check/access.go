@@ -199,7 +199,7 @@ func languageDeclared(p *Pass) {
 }
 
 func directions(p *Pass) {
-	told := map[*markup.Node]bool{}
+	reported := map[*markup.Node]bool{}
 	p.Doc.Root.Walk(func(n *markup.Node) bool {
 		if n.Is("style", "script", "head") || n.Kind == markup.Conditional {
 			return false
@@ -213,10 +213,10 @@ func directions(p *Pass) {
 				return true
 			}
 		}
-		if told[n.Parent] || n.Parent.Kind != markup.Element {
+		if reported[n.Parent] || n.Parent.Kind != markup.Element {
 			return true
 		}
-		told[n.Parent] = true
+		reported[n.Parent] = true
 		h := p.Edit()
 		if written := p.SourceNode(n.Parent); written != nil {
 			h.SetAttribute(written, "dir", "rtl")
@@ -297,7 +297,7 @@ func (p *Pass) darkened(n *markup.Node, l look) (markup.Span, *Fix) {
 // browserBlue is the colour of links that have none of their own (HTML Living Standard, 15.3.4).
 var browserBlue = color.RGBA{0, 0, 238, 255}
 
-// leastInDark is the contrast below which text is told in dark mode: that of large text, since nobody chose these
+// leastInDark is the contrast below which text is reported in dark mode: that of large text, since nobody chose these
 // colours.
 const leastInDark = 3
 
@@ -310,7 +310,7 @@ func darkContrasts(p *Pass) {
 	}
 	p.eachText(func(n *markup.Node, l look) {
 		if contrast(l.text.Color, l.background) < enough(l.text) {
-			return // told as a fault in light already
+			return // is a fault in light mode already
 		}
 		if l.text.Color == browserBlue {
 			return // a link's own colour is the client's, and so is the one in dark mode

@@ -119,7 +119,7 @@ func (f *blankFinder) visit(n, block *markup.Node, safe []string) {
 	}
 }
 
-// addressPart tells whether an address is nothing without its fields.
+// addressPart reports whether an address is nothing without its fields.
 func addressPart(pieces []field.Piece) place {
 	literal := ""
 	for _, p := range pieces {

@@ -10,7 +10,7 @@ import (
 	"missivum/core/markup"
 )
 
-// causeKey tells causes apart: the check that reports it, where it stands, and what it is.
+// causeKey distinguishes causes: the check that reports it, where it stands, and what it is.
 type causeKey struct {
 	check   string
 	start   int

@@ -139,7 +139,7 @@ type Input struct {
 	Profiles []*client.Profile
 	Checks   []*Check  // nil: Checks(); others may stand among them
 	Day      time.Time // decides which dated slots are in force
-	// Progress is told now and then for how many people the budgets are measured; nil for none.
+	// Progress is called now and then with for how many people the budgets are measured; nil for none.
 	Progress func(done int)
 	// Numbers are the telephone numbers that were read already, for several runs one after the other; nil for none.
 	Numbers *field.Numbers

@@ -175,7 +175,7 @@ func TestVariations(t *testing.T) {
 		{"one of two fields is enough", `<p data-needs="mobile or telephoneNumber">Call {{ mobile or telephoneNumber }}</p>`, nil},
 		{"neither of two fields", `<p>Call {{ mobile or telephoneNumber }}</p>`, []string{"blank-field"}},
 		{"needed by its first field", `<p data-needs="mobile">Call {{ mobile or telephoneNumber }}</p>`, nil},
-		{"shown and dialled, told once",
+		{"shown and dialled, reported once",
 			`<p data-needs="telephoneNumber"><a href="tel:{{ telephoneNumber | dial }}">{{ telephoneNumber | phone }}</a></p>`,
 			[]string{"telephone-number"}},
 		{"a part of an address", `<a href="https://brackwater.example/crew?id={{ uid }}">My page</a>`, []string{"blank-field"}},

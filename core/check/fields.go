@@ -88,7 +88,7 @@ func (p *Pass) misread(kind func(*field.Expr) bool, wrong func(*field.Expr, *per
 	}
 }
 
-// oftenBlankShare is from how many percent of the people on a blank field is told, unless the template
+// oftenBlankShare is from how many percent of the people on a blank field is reported, unless the template
 // says otherwise.
 const oftenBlankShare = 95
 

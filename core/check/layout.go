@@ -439,7 +439,7 @@ func shareToAttribute(p *Pass, t Target) *Fix {
 	return fixOf(h, title)
 }
 
-// asWideAnyway tells a block that takes all of the width by itself, with nothing that is added to a width of its own.
+// asWideAnyway recognises a block that takes all of the width by itself, with nothing that is added to a width of its own.
 func (p *Pass) asWideAnyway(n *markup.Node) bool {
 	prepared := p.PreparedNode(n)
 	return prepared != nil && n.Is("div", "p") && !slices.ContainsFunc([]string{"display", "float", "padding", "border",
@@ -554,7 +554,7 @@ func unevenRows(p *Pass) {
 	}
 }
 
-// columnsOf counts the columns of a row's cells, and tells whether one of them goes on in the rows below.
+// columnsOf counts the columns of a row's cells, and reports whether one of them goes on in the rows below.
 func columnsOf(row *markup.Node) (columns int, down bool) {
 	for _, c := range row.Children {
 		if c.Is("td", "th") {

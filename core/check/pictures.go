@@ -229,10 +229,10 @@ func pictureFormat(p *Pass) {
 
 // pictureDark measures see-through pictures on the backgrounds of dark modes.
 func pictureDark(p *Pass) {
-	told := map[string]bool{}
+	reported := map[string]bool{}
 	for _, img := range p.Doc.Root.Elements("img") {
 		shown := p.Prepared.PictureOf(img)
-		if shown == nil || !shown.Transparent || told[shown.File] {
+		if shown == nil || !shown.Transparent || reported[shown.File] {
 			continue
 		}
 		read, err := picture.Read(shown.Data)
@@ -241,7 +241,7 @@ func pictureDark(p *Pass) {
 		}
 		sights := picture.Sights(read.Image())
 		if backgrounds := picture.Vanishes(sights); len(backgrounds) > 0 {
-			told[shown.File] = true
+			reported[shown.File] = true
 			var figures []string
 			for _, s := range sights {
 				figures = append(figures, fmt.Sprintf("%.0f %% on %s (%s)", 100*s.Seen, s.Background, s.Colour))
@@ -397,7 +397,7 @@ func (p *Pass) sizeOfAll(shown *template.Picture) (width, height int, ok bool) {
 	return width, height, width > 0
 }
 
-// hostedByContent tells an element whose address says which bytes it shows: it would go on showing the old ones.
+// hostedByContent recognises an element whose address says which bytes it shows: it would go on showing the old ones.
 func (p *Pass) hostedByContent(img *markup.Node) bool {
 	_, named := img.Attr(field.AttrPicture)
 	_, naming := p.Template.Hosting()

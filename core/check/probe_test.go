@@ -61,7 +61,7 @@ func TestPicturesAreProbedByTheChecks(t *testing.T) {
 	}
 }
 
-// TestFindingsFollowTheWayOfPictures: written into the source, they are told as such, and count.
+// TestFindingsFollowTheWayOfPictures: written into the source, they are reported as such, and count.
 func TestFindingsFollowTheWayOfPictures(t *testing.T) {
 	parts := template.Parts{
 		Source: `<p>{{ cn }}</p><img data-picture="logo" width="120" height="40">`, Pictures: map[string][]byte{"logo.png": pngOf(t, 240, 80)},

@@ -83,7 +83,7 @@ func bareDocumentTags(p *Pass) {
 	}
 	for _, n := range journey.MisplacedDocumentTags(p.Source) {
 		if n == tags[0] {
-			return // told as a fault of its own
+			return // reported as a fault of its own
 		}
 	}
 	p.Report(Finding{

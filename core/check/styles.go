@@ -111,7 +111,7 @@ var styleChecks = []*Check{
 	{
 		ID: "font-fallback", Title: "Font that falls back to the wrong one",
 		Why:     "When the first font of the list is not there, the word-processor engine takes its own serif font and not the next of the list.",
-		Remedy:  "Tell that engine its font in a style sheet for it alone, or begin the list with a font that everybody has.",
+		Remedy:  "Give that engine a font in a style sheet for it alone, or begin the list with a font that everybody has.",
 		Failing: `<p style="margin: 0; font-family: 'Fira Sans', Verdana, sans-serif">Harbour office</p>`,
 		Passing: `<p style="margin: 0; font-family: Verdana, sans-serif">Harbour office</p>`,
 		Fix:     engineSheet,
@@ -133,14 +133,14 @@ var styleChecks = []*Check{
 	},
 	{
 		ID: "hidden-content", Title: "Hidden content that shows",
-		Why:     "The word-processor engine shows what display: none hides, unless it is told so in its own way.",
+		Why:     "The word-processor engine shows what display: none hides, unless its own property says so.",
 		Remedy:  "Take it out, or write mso-hide: all beside it.",
 		Failing: `<div style="display: none">Fares from Monday on</div><div>Harbour office</div>`,
 		Passing: `<div style="display: none; mso-hide: all">Fares from Monday on</div><div>Harbour office</div>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			h.Beside(t.Span, "mso-hide: all")
-			return fixOf(h, "Tell the word processor to hide it too")
+			return fixOf(h, "Hide it from the word processor too")
 		},
 	},
 	{
@@ -299,7 +299,7 @@ func engineSheet(p *Pass, t Target) *Fix {
 		}
 		h := p.Edit()
 		h.Insert(p.start(), "<!--[if mso]><style>table, td, div, p, a, span { font-family: "+list+" !important }</style><![endif]-->\n")
-		return fixOf(h, "Tell that engine its font in a style sheet for it alone")
+		return fixOf(h, "Give that engine a font in a style sheet for it alone")
 	}
 	return nil
 }
@@ -449,7 +449,7 @@ func duplicateDeclarations(p *Pass) {
 	})
 }
 
-// plainValue tells values that every client reads.
+// plainValue recognises values that every client reads.
 func plainValue(value string) bool {
 	return !strings.ContainsAny(value, "({") && !style.HasUnit(value, []string{"rem", "vw", "vh", "ch"}) &&
 		!style.HasColour(value, []string{"hex4", "hex8", "current"})

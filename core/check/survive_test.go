@@ -29,7 +29,7 @@ func TestAcceptance(t *testing.T) {
 	for _, c := range []struct {
 		name, source   string
 		left, accepted int
-		told           string // what the comment itself is told for
+		reported           string // what the comment itself is reported for
 	}{
 		{"the element behind it", "<!-- accepted: small-text: why -->\n" + small, 0, 1, ""},
 		{"its own line", small + ` <!-- accepted: small-text: why -->`, 0, 1, ""},
@@ -56,13 +56,13 @@ func TestAcceptance(t *testing.T) {
 				t.Errorf("%s: the reason is %q", c.name, f.Accepted)
 			}
 		}
-		told := ""
+		reported := ""
 		for _, f := range findingsOf(r, "acceptance") {
-			told += f.Message
+			reported += f.Message
 		}
 		if left := len(findingsOf(r, "small-text")); left != c.left || accepted != c.accepted ||
-			!strings.Contains(told, c.told) || (told == "") != (c.told == "") {
-			t.Errorf("%s: %d left, %d accepted, told %q", c.name, left, accepted, told)
+			!strings.Contains(reported, c.reported) || (reported == "") != (c.reported == "") {
+			t.Errorf("%s: %d left, %d accepted, reported %q", c.name, left, accepted, reported)
 		}
 	}
 }

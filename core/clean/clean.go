@@ -429,7 +429,7 @@ func (t *cleaner) tracking() {
 	}
 }
 
-// withoutTracking drops the parameters of an address that only tell where a reader came from: those whose
+// withoutTracking drops the parameters of an address that only say where a reader came from: those whose
 // names begin with utm_ or end with clid.
 func withoutTracking(address string) string {
 	path, rest, ok := strings.Cut(address, "?")

@@ -340,7 +340,7 @@ func IDs(profiles []*Profile) []string {
 }
 
 // Parse reads a profile from YAML or JSON and holds it against the schema. An error names the line
-// and what is wrong there; all faults are told at once. A profile based on another overrides entries of one in
+// and what is wrong there; all faults are reported at once. A profile based on another overrides entries of one in
 // the book.
 func (b Book) Parse(data []byte) (*Profile, error) {
 	var node yaml.Node

@@ -105,11 +105,11 @@ func tighten(doc *markup.Document, n *markup.Node) {
 	n.ReplaceWith(pieces...)
 }
 
-// block tells elements at whose edges white space is not drawn. A body is none: one inside a template goes and leaves
+// block recognises elements at whose edges white space is not drawn. A body is none: one inside a template goes and leaves
 // its content where it was.
 func block(name string) bool { return markup.Block(name) && name != "body" }
 
-// space tells the white space of HTML; the no-break space is none of it.
+// space recognises the white space of HTML; the no-break space is none of it.
 func space(c byte) bool { return c == ' ' || c == '\n' || c == '\t' || c == '\r' || c == '\f' }
 
 // endsInSpace reports whether a text before another, with a comment between, ends in white space: one sign of it is
@@ -205,7 +205,7 @@ func defaults(doc *markup.Document) {
 	}
 }
 
-// noLine tells a border without a line.
+// noLine recognises a border without a line.
 func noLine(value string) bool {
 	words := strings.Fields(value)
 	return slices.Contains(words, "none") || len(words) > 0 && zero(words[0])
@@ -286,7 +286,7 @@ func own(n *markup.Node, property string) bool {
 	return property == "font-weight" && n.Is("b", "strong") || property == "font-style" && n.Is("i", "em")
 }
 
-// relative tells values that are taken of what is around: the same again is not the same.
+// relative recognises values that are taken of what is around: the same again is not the same.
 func relative(value string) bool {
 	return style.HasUnit(value, []string{"em", "ex", "%", "rem"}) || strings.Contains(value, "%") || value == "bolder" ||
 		value == "lighter" || value == "larger" || value == "smaller"

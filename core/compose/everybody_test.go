@@ -75,7 +75,7 @@ func lookAtAll(t *testing.T, tmpl *template.Template, d *person.Directory) {
 					if fault != "" {
 						select {
 						case faults <- fmt.Sprintf("%s %s: %s\n%s\n%s", d.Get(&d.People[i], "mail"), variant, fault, page, text):
-						default: // enough is told
+						default: // enough is reported
 						}
 					}
 				}
@@ -84,14 +84,14 @@ func lookAtAll(t *testing.T, tmpl *template.Template, d *person.Directory) {
 	}
 	workers.Wait()
 	close(faults)
-	told := 0
+	reported := 0
 	for fault := range faults {
-		if told++; told <= 3 {
+		if reported++; reported <= 3 {
 			t.Error(fault)
 		}
 	}
-	if told > 3 {
-		t.Errorf("and %d more", told-3)
+	if reported > 3 {
+		t.Errorf("and %d more", reported-3)
 	}
 }
 

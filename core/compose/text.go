@@ -199,7 +199,7 @@ func (w *textWriter) endLink() {
 	w.word("<" + address + ">")
 }
 
-// sameAddress reports whether a label already tells the address: the same without scheme, or a
+// sameAddress reports whether a label already is the address: the same without scheme, or a
 // telephone number with the same digits.
 func sameAddress(label, address string) bool {
 	scheme, rest, ok := strings.Cut(address, ":")

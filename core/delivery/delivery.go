@@ -1,4 +1,4 @@
-// Package delivery tells what follows from the way in which a template's pictures get to the reader: hosted at an
+// Package delivery says what follows from the way in which a template's pictures get to the reader: hosted at an
 // address, carried in the message, beside a page, or written into the source. The figures come from the template,
 // the client profiles, the directory, and the volume that the administrator gives. Start with Weigh.
 package delivery

@@ -158,7 +158,7 @@ func (h *Editor) Beside(declaration markup.Span, text string) {
 	h.Insert(declaration.End, "; "+text)
 }
 
-// IsDeclaration tells the place of one declaration from that of a whole attribute.
+// IsDeclaration reports whether the place is that of one declaration and not of a whole attribute.
 func (h *Editor) IsDeclaration(span markup.Span) bool {
 	text := h.doc.Source[span.Start:span.End]
 	return span.Len() > 0 && strings.Contains(text, ":") && !strings.HasPrefix(strings.ToLower(text), "style")

@@ -95,7 +95,7 @@ type Modifier struct {
 	kind     *ModifierKind
 }
 
-// StandBy tells whether a blank field is replaced, and by what.
+// StandBy reports whether a blank field is replaced, and by what.
 func (e *Expr) StandBy() (string, bool) {
 	for _, m := range e.Modifiers {
 		if m.Name == "or" {

@@ -9,7 +9,7 @@ import (
 	"missivum/core/person"
 )
 
-// StepKind tells what a Step does.
+// StepKind says what a Step does.
 type StepKind uint8
 
 // The kinds of step.
@@ -19,7 +19,7 @@ const (
 	StepNeeds                   // jump to Jump unless Condition holds
 	StepJoin                    // begin joined pieces at a level
 	StepBetween                 // append Text if an earlier piece of the level is there
-	stepMark                    // tell the sink something about layout; nothing in HTML
+	stepMark                    // a note to the sink about layout; nothing in HTML
 	StepEach                    // begin a list's first entry, or jump to Jump when it has none
 	stepAgain                   // go back to Jump while the list has entries
 	stepEntry                   // append an expression of the list's entry, escaped
@@ -360,7 +360,7 @@ func (f *Filler) Value(index int) string { return f.values[index] }
 // Entries are the entries of a list of the table for the person set.
 func (f *Filler) Entries(index int) []string { return f.lists[index] }
 
-// holds tells whether a condition of the table holds for the person set.
+// holds reports whether a condition of the table holds for the person set.
 func (f *Filler) Holds(index int) bool { return f.holds[index] }
 
 // value works an expression out for one person.

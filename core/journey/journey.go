@@ -105,7 +105,7 @@ func (s *simulation) matchElements(b *client.Behaviour) {
 	}
 }
 
-// gone tells an element of a part of the tree that was removed while its list was walked.
+// gone recognises an element of a part of the tree that was removed while its list was walked.
 func gone(n *markup.Node) bool {
 	for n.Parent != nil {
 		n = n.Parent
@@ -152,7 +152,7 @@ func rewritten(to string, a markup.Attr) string {
 	return strings.ReplaceAll(to, "*", a.Value)
 }
 
-// add puts an attribute or a declaration on an element that has none, and tells whether it did.
+// add puts an attribute or a declaration on an element that has none, and reports whether it did.
 func (s *simulation) add(b *client.Behaviour, n *markup.Node) bool {
 	switch {
 	case b.Adds == nil:
@@ -281,7 +281,7 @@ func glob(pattern, s string) bool {
 }
 
 // withoutPart takes the components that match a pattern out of a value, or puts something in their place, and
-// tells whether there were any.
+// reports whether there were any.
 func withoutPart(m *client.Match, value, to string) (string, bool) {
 	var kept []string
 	found := false

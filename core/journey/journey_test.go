@@ -50,7 +50,7 @@ func TestSimulate(t *testing.T) {
 			`<!--[if mso]><b>w</b><![endif]--><!--[if !mso]><!--><i>o</i><!--<![endif]--><!-- c -->z`, `<i>o</i>z`, client.Render, 1},
 		{"a paste drops names and sheets", "capped-webmail",
 			`<html><body><style>a:hover{color:red}</style><p class=x id=y>z</p></body></html>`, `<p>z</p>`, client.Install, 2},
-		{"sheets of a head are told before the head goes", "capped-webmail",
+		{"sheets of a head are reported before the head goes", "capped-webmail",
 			`<html><head><link rel="stylesheet" href="s.css"><link rel="icon" href="i.png">` +
 				`<style>a:hover{color:red} p{margin:0}</style></head><body><p>z</p></body></html>`,
 			`<p style="margin: 0">z</p>`, client.Install, 3},
@@ -69,7 +69,7 @@ func TestSimulate(t *testing.T) {
 			`<a href="x" style="color: red; text-decoration: none"><span style="color: red">y</span></a>`, client.Render, 0},
 		{"a link without a colour", "wordproc-desktop", `<a href="x" style="text-decoration: none">y</a>`,
 			`<a href="x" style="text-decoration: none; color: #0563c1">y</a>`, client.Render, 1},
-		{"a share of the width is told where it is pasted", "capped-webmail",
+		{"a share of the width is reported where it is pasted", "capped-webmail",
 			`<table cellspacing=0 cellpadding=0 style="width: 50%"><tr><td>x</td></tr></table>`,
 			`<table cellspacing=0 cellpadding=0 style="width: 50%"><tr><td>x</td></tr></table>`, client.Install, 1},
 		{"a block in an inline element", "wordproc-desktop",

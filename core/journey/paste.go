@@ -66,7 +66,7 @@ func Paste(doc *markup.Document) {
 // addressed are the attributes that hold an address that is loaded or gone to.
 var addressed = []string{"href", "src", "action", "background"}
 
-// notCopied tells what a browser leaves behind when it copies: what is not shown, and what cannot be selected.
+// notCopied says what a browser leaves behind when it copies: what is not shown, and what cannot be selected.
 func notCopied(n *markup.Node) bool {
 	if n.Is("audio") && n.Attribute("controls") == nil || n.Is("dialog") && n.Attribute("open") == nil ||
 		n.Is("datalist", "embed", "template") || n.Attribute("hidden") != nil {
@@ -79,7 +79,7 @@ func notCopied(n *markup.Node) bool {
 	return display == "none"
 }
 
-// invisible tells an element whose text is there and cannot be seen.
+// invisible recognises an element whose text is there and cannot be seen.
 func invisible(n *markup.Node) bool {
 	v, _ := n.Declared("visibility")
 	return v == "hidden" || v == "collapse"
@@ -203,7 +203,7 @@ var standardNames = map[string]string{
 	"-webkit-box-shadow": "box-shadow", "-webkit-transform": "transform",
 }
 
-// copiedDeclaration tells whether the browser knows a declaration, and whether it says more than the element does by
+// copiedDeclaration reports whether the browser knows a declaration, and whether it says more than the element does by
 // itself.
 func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
 	low := strings.ToLower(strings.TrimSpace(d.Value))

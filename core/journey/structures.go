@@ -80,7 +80,7 @@ func init() {
 		},
 		{
 			name: "unknown-font",
-			doc: "Font lists whose first font is not in Match.Fonts; a list that the engine is told another font " +
+			doc: "Font lists whose first font is not in Match.Fonts; a list for which the engine is given another font " +
 				"for, by a style sheet for it alone or by mso-font-alt, is right.",
 			find:  unknownFonts,
 			words: func(s Subject) string { return "the font " + s.Value },
@@ -152,7 +152,7 @@ func init() {
 		},
 		{
 			name: "hidden-content",
-			doc:  "Elements with content that styles hide and that do not tell the word processor so.",
+			doc:  "Elements with content that styles hide and that say nothing of it to the word processor.",
 			find: hiddenContents,
 		},
 		{
@@ -328,7 +328,7 @@ func styleSheets(s *simulation, b *client.Behaviour) {
 	}
 }
 
-// linksSheet tells a linked style sheet from other links of a head.
+// linksSheet recognises a linked style sheet among the links of a head.
 func linksSheet(link *markup.Node) bool {
 	rel, _ := link.Attr("rel")
 	return strings.Contains(strings.ToLower(rel), "stylesheet")
@@ -449,7 +449,7 @@ func nestedTables(doc *markup.Document, m client.Match) []spot {
 	return found
 }
 
-// unknownFonts finds font lists whose first font is not in Match.Fonts; a list that the engine is told another
+// unknownFonts finds font lists whose first font is not in Match.Fonts; a list for which the engine is given another
 // font for, by a style sheet for it alone or by mso-font-alt, is right.
 func unknownFonts(doc *markup.Document, m client.Match) []spot {
 	if engineFont(doc) {
@@ -460,7 +460,7 @@ func unknownFonts(doc *markup.Document, m client.Match) []spot {
 	}
 	var found []spot
 	for _, n := range doc.Root.Elements() {
-		if _, told := n.Declared("mso-font-alt"); told {
+		if _, stated := n.Declared("mso-font-alt"); stated {
 			continue
 		}
 		for _, d := range n.Style {
@@ -478,7 +478,7 @@ func unknownFonts(doc *markup.Document, m client.Match) []spot {
 	return found
 }
 
-// engineFont tells whether a style sheet for one engine names a font. Of all others only rules that cannot be
+// engineFont reports whether a style sheet for one engine names a font. Of all others only rules that cannot be
 // inlined are left when a simulation begins.
 func engineFont(doc *markup.Document) bool {
 	for _, n := range doc.Root.Elements("style") {
@@ -499,7 +499,7 @@ func engineFont(doc *markup.Document) bool {
 func lineHeightsAlone(doc *markup.Document, _ client.Match) []spot {
 	var found []spot
 	for _, n := range doc.Root.Elements() {
-		if _, told := n.Declared("mso-line-height-rule"); told || n.Is("img") { // a picture's is for its alternative text
+		if _, stated := n.Declared("mso-line-height-rule"); stated || n.Is("img") { // a picture's is for its alternative text
 			continue
 		}
 		for _, d := range n.Style {
@@ -724,11 +724,11 @@ func sized(doc *markup.Document, m client.Match, side string) []spot {
 	return found
 }
 
-// hiddenContents finds elements with content that styles hide and that do not tell the word processor so.
+// hiddenContents finds elements with content that styles hide and that say nothing of it to the word processor.
 func hiddenContents(doc *markup.Document, _ client.Match) []spot {
 	var found []spot
 	for _, n := range doc.Root.Elements() {
-		if _, told := n.Declared("mso-hide"); told {
+		if _, stated := n.Declared("mso-hide"); stated {
 			continue
 		}
 		for _, d := range n.Style {
@@ -792,11 +792,11 @@ func picturesWithBorder(doc *markup.Document, _ client.Match) []spot {
 		if n.Inside("a") == nil {
 			continue
 		}
-		_, told := n.Attr("border")
+		_, stated := n.Attr("border")
 		for _, d := range n.Style {
-			told = told || strings.HasPrefix(d.Property, "border") && d.Property != "border-radius"
+			stated = stated || strings.HasPrefix(d.Property, "border") && d.Property != "border-radius"
 		}
-		if !told {
+		if !stated {
 			found = append(found, spot{node: n, span: n.Open})
 		}
 	}
@@ -807,11 +807,11 @@ func picturesWithBorder(doc *markup.Document, _ client.Match) []spot {
 func blocksWithoutMargin(doc *markup.Document, _ client.Match) []spot {
 	var found []spot
 	for _, n := range doc.Root.Elements("p", "h1", "h2", "h3", "h4", "h5", "h6", "ul", "ol", "blockquote") {
-		told := false
+		stated := false
 		for _, d := range n.Style {
-			told = told || d.Property == "margin" || d.Property == "margin-top" || d.Property == "margin-bottom"
+			stated = stated || d.Property == "margin" || d.Property == "margin-top" || d.Property == "margin-bottom"
 		}
-		if !told {
+		if !stated {
 			found = append(found, spot{n, n.Open, Subject{Element: n.Name}})
 		}
 	}

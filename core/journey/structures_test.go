@@ -28,9 +28,9 @@ func TestStructures(t *testing.T) {
 			`<b style="font-family: 'Fira Sans', Arial">x</b><b style="font: 12px/1.4 Inter, Arial">y</b><font face="Lato">z</font>`,
 			[]string{"Fira Sans", "Inter", "Lato"}},
 		{"an unknown font behind a known one", "unknown-font", known, `<b style="font-family: arial, 'Fira Sans'">x</b>`, nil},
-		{"the engine is told another", "unknown-font", known,
+		{"the engine is given another", "unknown-font", known,
 			`<!--[if mso]><style>td { font-family: Arial }</style><![endif]--><b style="font-family: Inter">x</b>`, nil},
-		{"told beside it", "unknown-font", known, `<b style="font-family: Inter; mso-font-alt: Arial">x</b>`, nil},
+		{"given beside it", "unknown-font", known, `<b style="font-family: Inter; mso-font-alt: Arial">x</b>`, nil},
 		{"line heights", "line-height-alone", client.Match{},
 			`<b style="line-height: 20px">x</b><b style="line-height: 1.4">y</b><b style="line-height: normal">z</b>` +
 				`<b style="line-height: 0">z</b><img style="line-height: 9px">`,

@@ -11,7 +11,7 @@ const (
 	EmptyAddress    = "empty"
 )
 
-// SchemeOf tells the scheme of an address in lower case, or which kind of address without one it is.
+// SchemeOf gives the scheme of an address in lower case, or which kind of address without one it is.
 func SchemeOf(address string) string {
 	address = strings.TrimSpace(address)
 	switch {

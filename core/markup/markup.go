@@ -12,7 +12,7 @@ import (
 	"unicode/utf8"
 )
 
-// Kind tells what a Node is.
+// Kind says what a Node is.
 type Kind uint8
 
 // The kinds of node.
@@ -105,7 +105,7 @@ type Place struct {
 	Column int `json:"column"`
 }
 
-// Place tells line and column of a byte offset. An offset beyond the source is the source's end.
+// Place gives line and column of a byte offset. An offset beyond the source is the source's end.
 func (d *Document) Place(offset int) Place {
 	offset = min(max(offset, 0), len(d.Source))
 	line := sort.SearchInts(d.lines, offset+1) - 1

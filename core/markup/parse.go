@@ -234,7 +234,7 @@ func tagName(s string) string {
 }
 
 // scanAttrs reads the attributes of a start tag (HTML Living Standard, 13.2.5.32 to 39). Of two
-// attributes with one name the first counts; the second is left out, as in a browser, and told as repeated.
+// attributes with one name the first counts; the second is left out, as in a browser, and reported as repeated.
 func scanAttrs(tag string, base int) (attrs []Attr, repeated []Span) {
 	i := 1 + len(tagName(tag[1:]))
 	end := len(tag)
@@ -306,7 +306,7 @@ func commentBody(raw string) string {
 	return strings.TrimSuffix(body, "-->")
 }
 
-// hiddenCondition recognises <!--[if X]> ... <![endif]--> and tells where its content lies.
+// hiddenCondition recognises <!--[if X]> ... <![endif]--> and says where its content lies.
 func hiddenCondition(raw string) (condition string, inner Span, ok bool) {
 	if !strings.HasPrefix(raw, "<!--[if") {
 		return "", Span{}, false

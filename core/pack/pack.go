@@ -69,7 +69,7 @@ type Input struct {
 	Day      time.Time
 	// Spool keeps what grows with the package and stands at its end.
 	Spool func() (Spool, error)
-	// Progress is told after each person how many are done; nil for none.
+	// Progress is called after each person with how many are done; nil for none.
 	Progress func(done int)
 }
 

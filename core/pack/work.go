@@ -123,7 +123,7 @@ func (w *worker) fill(people []packed) {
 	}
 }
 
-// deflate compresses; a buffer in memory takes everything, so there is no error to tell.
+// deflate compresses; a buffer in memory takes everything, so there is no error to report.
 func (w *worker) deflate(text []byte) []byte {
 	w.compressed.Reset()
 	w.compressor.Reset(&w.compressed)

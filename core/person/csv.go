@@ -48,7 +48,7 @@ type Reader struct {
 
 // NewReader reads the header. mapping gives a field for a heading, and "" to leave a column out;
 // headings that are not mapped are taken as field names, as well-known titles, or as the directory's
-// own fields. A file without a mail column is refused: the mail address tells people apart.
+// own fields. A file without a mail column is refused: the mail address is what distinguishes people.
 func NewReader(r io.Reader, mapping map[string]string) (*Reader, error) {
 	b := bufio.NewReaderSize(r, 64<<10)
 	if mark, _ := b.Peek(3); bytes.Equal(mark, []byte("\xef\xbb\xbf")) {
@@ -211,7 +211,7 @@ func (r *Reader) person(record []string) (Person, error) {
 	}
 	key := strings.ToLower(address)
 	if first, ok := r.seen[key]; ok {
-		return Person{}, RowError{r.row, fmt.Sprintf("%s stands already in row %d", address, first)}
+		return Person{}, RowError{r.row, fmt.Sprintf("repeats the address in row %d: %s", first, address)}
 	}
 	r.seen[key] = r.row
 	return p, nil

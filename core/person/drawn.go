@@ -9,7 +9,7 @@ import (
 	"golang.org/x/image/font/opentype"
 )
 
-// drawnAt is the size in px at which drawn widths are told.
+// drawnAt is the size in px at which drawn widths are reported.
 const drawnAt = 13
 
 // face is a common sans serif at drawnAt; nil if it cannot be read, which the tests rule out.

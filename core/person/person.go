@@ -110,7 +110,7 @@ func (s *Schema) Names() []string { return append([]string(nil), s.names...) }
 // Len is the number of fields.
 func (s *Schema) Len() int { return len(s.names) }
 
-// Column tells where in Person.Values a field stands. A standard field that the directory lacks
+// Column says where in Person.Values a field stands. A standard field that the directory lacks
 // has column -1 and is known all the same: it is blank for everybody.
 func (s *Schema) Column(name string) (column int, canonical string, known bool) {
 	canonical, standard := Canonical(name)

@@ -30,7 +30,7 @@ func TestReadCSV(t *testing.T) {
 			"cn,mail\nA,a@b.example\nB\nC,not an address\nD,\nE,A@B.example\nF,f@b.example\n", nil, []string{"cn", "mail"},
 			[][]string{{"A", "a@b.example"}, {"F", "f@b.example"}},
 			[]string{"row 3: 1 of the 2 values", "row 4: \"not an address\"", "row 5: the mail address is blank",
-				"row 6: A@B.example stands already in row 2"}},
+				"row 6: repeats the address in row 2: A@B.example"}},
 		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"},
 			[][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
 		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"},

@@ -59,7 +59,7 @@ type Display struct {
 const (
 	slowAnswer   = 2 * time.Second
 	heavyPicture = 200 << 10           // bytes
-	certificates = 21 * 24 * time.Hour // a certificate that ends sooner is told
+	certificates = 21 * 24 * time.Hour // a certificate that ends sooner is reported
 	shortCache   = time.Hour
 )
 
@@ -123,7 +123,7 @@ func (j *judge) scheme() {
 	}
 }
 
-// endings are the names of a query's members that tell when an address ends, and those that sign it.
+// endings are the names of a query's members that say when an address ends, and those that sign it.
 var (
 	endings = []string{"expires", "expiry", "exp", "expiration", "x-expires", "valid-until", "validuntil", "se", "until"}
 	signing = []string{"signature", "sig", "token", "hmac", "x-signature", "access_token", "auth"}
@@ -247,7 +247,7 @@ func (j *judge) certificate() {
 	}
 }
 
-// content tells what the answer holds, whatever it is called.
+// content says what the answer holds, whatever it is called.
 func (j *judge) content() (Facts, bool) {
 	if j.last().Status != 200 {
 		return Facts{}, false

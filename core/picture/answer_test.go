@@ -22,7 +22,7 @@ func good(t testing.TB) Answer {
 	}
 }
 
-// TestJudge: one thing is changed in a good answer, and exactly that is told.
+// TestJudge: one thing is changed in a good answer, and exactly that is reported.
 func TestJudge(t *testing.T) {
 	at := func(address string) func(*Answer) {
 		return func(a *Answer) { a.Address, a.Steps[0].Address = address, address }

@@ -59,7 +59,7 @@ type Rendition struct {
 
 // Compress makes a file lighter without changing its size or its look: fewer colours, the other format, the lowest
 // quality whose difference stays below the threshold. What comes out is never larger than data, unless data must
-// be written anew because it tells more than the picture or is in a format that clients do not draw.
+// be written anew because it holds more than the picture or is in a format that clients do not draw.
 func Compress(data []byte, w Weight) (_ *Rendition, err error) {
 	defer func() { err = problem.As(problem.Refused, err) }()
 	p, err := Read(data)
@@ -213,7 +213,7 @@ func (s *search) add(c candidate, err error) candidate {
 // graphic is up to how many colours a picture is taken for a drawing, where fewer colours may go unseen.
 const graphic = 24_000
 
-// drawn tells a drawing, whose colours come again and again, from a photograph.
+// drawn recognises a drawing: its colours come again and again, unlike those of a photograph.
 func drawn(colours int, size image.Rectangle) bool {
 	return colours > 0 && (colours <= 1024 || 24*colours < size.Dx()*size.Dy())
 }

@@ -20,7 +20,7 @@ var darkBackgrounds = []struct {
 	{"inverted", color.NRGBA{0, 0, 0, 255}},
 }
 
-// Sight is how much of a picture can be told from a background.
+// Sight is how much of a picture can be reported from a background.
 type Sight struct {
 	Background string  `json:"background"` // light, dark or inverted
 	Colour     string  `json:"colour"`

@@ -20,7 +20,7 @@ const (
 	unseenInDrawing = 0.005
 )
 
-// Difference tells how far apart two pictures of the same size look: 0 for the same, 1 for nothing in common. With
+// Difference says how far apart two pictures of the same size look: 0 for the same, 1 for nothing in common. With
 // other sizes the smaller is drawn at the size of the larger first.
 func Difference(a, b *image.NRGBA) float64 {
 	if a.Rect.Dx()*a.Rect.Dy() < b.Rect.Dx()*b.Rect.Dy() {

@@ -104,7 +104,7 @@ func readValue(order binary.ByteOrder, kind uint16, value []byte) tagValue {
 	return v
 }
 
-// exif notes what an EXIF block says: orientation, resolution, and what else it tells about who took the picture, when
+// exif notes what an EXIF block says: orientation, resolution, and what it gives away about who took the picture, when
 // and where. A broken block is as good as none. The block is a TIFF structure (EXIF 2.32, 4.5.2).
 func (h *header) exif(data []byte) {
 	said := map[string]bool{}

@@ -32,7 +32,7 @@ const (
 	maxFrames = 300        // frames of an animation
 )
 
-// The formats, as they are told from the content.
+// The formats, as the content shows them.
 const (
 	PNG  = "png"
 	JPEG = "jpeg"
@@ -63,7 +63,7 @@ type Facts struct {
 	Frames      int      `json:"frames"`      // 1 when it does not move
 	Interlaced  bool     `json:"interlaced"`  // or progressive
 	Turned      int      `json:"turned"`      // orientation tag (EXIF 2.32, 4.6.4), 1 to 8; 0 for none
-	Holds       []string `json:"holds"`       // what it tells besides the picture: camera, place, text
+	Holds       []string `json:"holds"`       // what it holds besides the picture: camera, place, text
 }
 
 // Ending is the usual ending of the format's file names, with its dot.
@@ -82,7 +82,7 @@ func Media(format string) string {
 	return "image/" + format
 }
 
-// Probe reads a picture's header; the pixels are not decoded. The format is told from the content, not from a
+// Probe reads a picture's header; the pixels are not decoded. The format follows from the content, not from a
 // name. An error wraps ErrUnreadable and says what is wrong.
 func Probe(data []byte) (Facts, error) {
 	h, err := readHeader(data)
@@ -105,7 +105,7 @@ type format struct {
 	read  func(*header, []byte) error
 }
 
-// formats are told apart by how they begin; a question mark stands for any byte.
+// formats are recognised by how they begin; a question mark stands for any byte.
 var formats = []format{
 	{PNG, []string{"\x89PNG\r\n\x1a\n"}, (*header).png},
 	{JPEG, []string{"\xff\xd8\xff"}, (*header).jpeg},
@@ -115,7 +115,7 @@ var formats = []format{
 	{TIFF, []string{"II*\x00", "MM\x00*"}, (*header).tiff},
 }
 
-// sniff tells a picture's format from how it begins; empty for what is none of them.
+// sniff recognises a picture's format from how it begins; empty for what is none of them.
 func sniff(data []byte) string {
 	for _, f := range formats {
 		if slices.ContainsFunc(f.magic, func(magic string) bool { return begins(data, magic) }) {
@@ -187,7 +187,7 @@ func (h *header) limits() error {
 	return nil
 }
 
-// unknownContent says what the content is instead of a picture, as far as it can be told.
+// unknownContent says what the content is instead of a picture, as far as it can be reported.
 func unknownContent(data []byte) error {
 	start := bytes.ToLower(bytes.TrimLeft(data[:min(len(data), 512)], " \t\r\n\ufeff"))
 	is := func(prefixes ...string) bool {

@@ -55,7 +55,7 @@ func Read(data []byte) (*Picture, error) {
 		p.note("written anew without interlacing")
 	}
 	if len(h.Holds) > 0 {
-		p.note("left out what it tells besides the picture: %s", strings.Join(h.Holds, ", "))
+		p.note("left out what it holds besides the picture: %s", strings.Join(h.Holds, ", "))
 	}
 	p.Transparent = p.Transparent && seesThrough(p)
 	return p, nil

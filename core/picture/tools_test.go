@@ -153,7 +153,7 @@ func TestCompress(t *testing.T) {
 	}
 	tells := inserted(portrait(t, 3), 0xe1, exifBlock(1))
 	if r, err := Compress(tells, Weight{}); err != nil || len(r.Facts.Holds) > 0 {
-		t.Errorf("what a file tells besides the picture stays: %+v, %v", r.Facts, err)
+		t.Errorf("what a file holds besides the picture stays: %+v, %v", r.Facts, err)
 	}
 }
 

@@ -27,7 +27,7 @@ import (
 // twips turns px into twips.
 func twips(px float64) int { return int(math.Round(px * 15)) }
 
-// rtfMark tells the writer of the rich text form what comes next.
+// rtfMark says to the writer of the rich text form what comes next.
 type rtfMark uint8
 
 const (
@@ -143,7 +143,7 @@ func (c *rtfCompiler) look(words string) int {
 	return len(c.out.looks) - 1
 }
 
-// font gives the number of a font: the first name with the kind that a generic one tells.
+// font gives the number of a font: the first name with the kind that a generic one names.
 func (c *rtfCompiler) font(families []string) int {
 	kind, name := `\fnil`, ""
 	for _, f := range families {

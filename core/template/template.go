@@ -77,7 +77,7 @@ type Settings struct {
 	Fields   []string        `yaml:"fields"` // the directory's own fields that the template uses
 	Pictures PictureSettings `yaml:"pictures"`
 	Slots    map[string]Slot `yaml:"slots"`
-	// OftenBlank is from how many percent of the people on a field that is blank is told; 0 for the
+	// OftenBlank is from how many percent of the people on a field that is blank is reported; 0 for the
 	// check's own figure.
 	OftenBlank int `yaml:"oftenBlank"`
 	// Compact makes what goes out shorter, with the same look.

@@ -120,7 +120,7 @@ A profile that is wrong is refused with line and reason.
 Pasting is predicted in the program: what a browser hands over when rendered markup is copied, and what stands in an
 editable element after it was pasted. A test copies every demo and starter signature in Chromium with key presses,
 pastes it into another page, and compares the lengths: the prediction must be within 2 %. It does not foresee how a
-lone paragraph is taken apart (the check lone-block tells it), nor what relative addresses become.
+lone paragraph is taken apart (the check lone-block reports it), nor what relative addresses become.
 
 Assumed, and not measured: what dark modes do exactly. The two ways that profiles name are our own: *full* turns the
 lightness of every colour over and keeps its hue; *partial* does so for light backgrounds and dark text only.

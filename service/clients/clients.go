@@ -32,7 +32,7 @@ type Clients struct {
 }
 
 // Book is the profiles as they are now: those that come with the program with the organisation's own over them. The
-// version tells one book from another. A stored profile that cannot be read any more is left out and logged; the
+// version distinguishes one book from another. A stored profile that cannot be read any more is left out and logged; the
 // others stand.
 func (c *Clients) Book(ctx context.Context) (book client.Book, version string, err error) {
 	var documents map[string][]byte
@@ -66,7 +66,7 @@ func versionOf(documents map[string][]byte) string {
 }
 
 // Document is a profile as it can be edited: the organisation's own, or the first lines of one that overrides the
-// shipped profile. own tells which.
+// shipped profile. own says which.
 func (c *Clients) Document(ctx context.Context, id string) (document string, own bool, err error) {
 	err = c.Store.Read(ctx, func(tx *store.Tx) error {
 		documents, err := tx.ClientProfiles()

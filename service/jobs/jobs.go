@@ -28,7 +28,7 @@ type Work struct {
 	// Run does the work. What it returns is kept as the job's result. It ends with the context's error when it is
 	// stopped.
 	Run func(ctx context.Context, job *Job) (result any, err error)
-	// Ended is told when a job of the kind has ended, whichever way; nil for none.
+	// Ended is called when a job of the kind has ended, whichever way; nil for none.
 	Ended func(store.Job)
 }
 
@@ -88,7 +88,7 @@ func (j *Jobs) Start(ctx context.Context) error {
 			} else {
 				record.State, record.Finished = store.Stopped, tx.At()
 				record.Message = "The service ended before this was done."
-				tx.After(func() { j.told(record) })
+				tx.After(func() { j.reported(record) })
 			}
 			if err := tx.PutJob(record); err != nil {
 				return err
@@ -105,7 +105,7 @@ func (j *Jobs) Start(ctx context.Context) error {
 	return nil
 }
 
-func (j *Jobs) told(record store.Job) {
+func (j *Jobs) reported(record store.Job) {
 	if ended := j.works[record.Kind].Ended; ended != nil {
 		ended(record)
 	}
@@ -219,7 +219,7 @@ func (j *Jobs) finish(job *Job, result any, err error) {
 		j.Log.Error("storing a job's end", "job", record.ID, "error", err)
 	}
 	if record.State.Ended() {
-		j.told(record)
+		j.reported(record)
 	}
 	j.mu.Lock() // only now it is not open: whoever sees the end finds it stored
 	delete(j.open, record.ID)

@@ -74,7 +74,7 @@ func ended(t *testing.T, j *Jobs, id string) store.Job {
 
 func TestAJobIsDoneAndRemembered(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x.db")
-	var told atomic.Int32
+	var reported atomic.Int32
 	work := Work{Kind: "sums", Run: func(ctx context.Context, job *Job) (any, error) {
 		var numbers []int
 		if err := job.Input(&numbers); err != nil {
@@ -89,12 +89,12 @@ func TestAJobIsDoneAndRemembered(t *testing.T) {
 			job.Progress(i + 1)
 		}
 		return map[string]int{"sum": sum}, nil
-	}, Ended: func(store.Job) { told.Add(1) }}
+	}, Ended: func(store.Job) { reported.Add(1) }}
 	j, end := open(t, file, work)
 	id := add(t, j, "sums", []int{1, 2, 3})
 	if r := ended(t, j, id); r.State != store.Ready || r.Result != `{"sum":6}` || r.Done != 10 || r.By.Name != "maren" ||
-		r.Started.IsZero() || r.Finished.IsZero() || told.Load() != 1 {
-		t.Errorf("%+v, told %d times", r, told.Load())
+		r.Started.IsZero() || r.Finished.IsZero() || reported.Load() != 1 {
+		t.Errorf("%+v, reported %d times", r, reported.Load())
 	}
 	if err := j.Stop(acting, id); !problem.Is(err, problem.Conflict) {
 		t.Errorf("stopping what has ended: %v", err)

@@ -167,7 +167,7 @@ func take(response *http.Response, answer *picture.Answer) error {
 	return nil
 }
 
-// failureOf tells why nothing came.
+// failureOf says why nothing came.
 func failureOf(err error, wait time.Duration) (picture.Failure, string) {
 	var private errPrivate
 	var invalid *tls.CertificateVerificationError

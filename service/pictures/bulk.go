@@ -49,8 +49,8 @@ type BulkResult struct {
 }
 
 // Fit fits many photos into a folder, on all processors. Each rendition appears when it is whole; a run that is
-// ended and begun anew goes on where it was, since the ledger tells which photo and recipe each was made of. A
-// photo that cannot be read is told and left out. done is called after each.
+// ended and begun anew goes on where it was, since the ledger says which photo and recipe each was made of. A
+// photo that cannot be read is reported and left out. done is called after each.
 func Fit(ctx context.Context, photos []Photo, r picture.Recipe, folder string, done func(n int)) (BulkResult, error) {
 	if err := r.Check(); err != nil {
 		return BulkResult{}, err

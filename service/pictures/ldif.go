@@ -15,7 +15,7 @@ import (
 var outward = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9;.-]*:<`)
 
 // PhotosInLDIF lists the photos of a directory's export (RFC 2849): the attribute jpegPhoto (RFC 2798, 2.6) of
-// each entry that has a mail address. Entries that cannot be read are told in bad.
+// each entry that has a mail address. Entries that cannot be read are reported in bad.
 func PhotosInLDIF(r io.ReadSeeker) (photos []Photo, bad []error, err error) {
 	lines := bufio.NewReaderSize(r, 64<<10)
 	for n := 1; ; n++ {

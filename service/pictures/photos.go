@@ -285,7 +285,7 @@ type PhotoState struct {
 	PhotoResults
 }
 
-// StateOf tells how far a job is that fits photos.
+// StateOf says how far a job is that fits photos.
 func StateOf(record store.Job) (PhotoState, error) {
 	s := PhotoState{ID: record.ID, State: string(record.State), Total: record.Total, Done: record.Done, Message: record.Message}
 	if err := json.Unmarshal([]byte(record.Result), &s.PhotoResults); err != nil {
@@ -307,7 +307,7 @@ func (s *PhotoState) fill() {
 	}
 }
 
-// Photos tells how far the newest fitting is.
+// Photos says how far the newest fitting is.
 func (p *Pictures) Photos(ctx context.Context) (PhotoState, error) {
 	records, err := p.Jobs.List(ctx, photosKind, 1)
 	if err != nil || len(records) == 0 {

@@ -283,7 +283,7 @@ func TestTheScheduleChecksEverything(t *testing.T) {
 	go func() { defer close(ended); p.Watch(ctx, 5*time.Millisecond) }()
 	time.Sleep(50 * time.Millisecond)
 	if list, err := p.Checks(ctx); err != nil || len(list) > 0 {
-		t.Errorf("asked without being told to: %+v, %v", list, err)
+		t.Errorf("asked without leave: %+v, %v", list, err)
 	}
 	if err := p.Hosting.PutSettings(ctx, hosting.Settings{Hours: 1}); err != nil {
 		t.Fatal(err)

@@ -22,12 +22,12 @@ export function ClientsPage() {
   const clients = useQuery({ queryKey: ['clients'], queryFn: api.clients })
   const [shown, setShown] = useState<Client | null>(null)
   const [edited, setEdited] = useState<string | null>(null)
-  const told = clients.data?.reduce((sum, c) => sum + (c.off ? 0 : c.share ?? 0), 0) ?? 0
+  const shares = clients.data?.reduce((sum, c) => sum + (c.off ? 0 : c.share ?? 0), 0) ?? 0
   return (
     <Page>
       <PageHead title="Clients" actions={<Button variant="contained" onClick={() => setEdited('')}>New profile</Button>}>
         What each family of mail clients does to a signature. Relabel them, say how many of your readers use each, switch off what nobody uses.
-        {told > 0 && ` The shares said so far add up to ${told} %.`}
+        {shares > 0 && ` The shares given so far add up to ${shares} %.`}
       </PageHead>
       <Trouble error={clients.error} />
       {clients.data && (

@@ -113,7 +113,7 @@ function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page:
   )
 }
 
-/** Shows what a file would change, and imports it when told to. */
+/** Shows what a file would change, and imports it on request. */
 function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
   const [replace, setReplace] = useState(false)
   const [mapping, setMapping] = useState<Record<string, string>>({})

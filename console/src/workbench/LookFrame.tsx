@@ -73,7 +73,7 @@ export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: 
   )
 }
 
-/** Tells on each element of a look which bytes of the source it came from. */
+/** Says on each element of a look which bytes of the source it came from. */
 const sourceAttribute = 'data-source-bytes'
 
 function bytesOf(element: Element): Bytes | undefined {

@@ -67,7 +67,7 @@ func withoutStyle(source string) string {
 	return before + after
 }
 
-// effects tells for each pair of markup whether an engine draws the two differently.
+// effects says for each pair of markup whether an engine draws the two differently.
 func effects(engine func(page, picture string, height int) error, a, b []string) ([]bool, error) {
 	first, err := sheet(engine, "a", a)
 	if err != nil {
