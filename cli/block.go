@@ -16,9 +16,9 @@ func (a *app) blockCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "block TEMPLATE",
 		Short: "Write the block that a mail host appends",
-		Long: `Writes the fragment with a host's own placeholders. What these placeholders cannot do (blank fields,
-modifiers, stand-by texts, unknown names) is listed on the standard error output, with a directory also for
-which people it would show.`,
+		Long: `Writes the fragment as a block for a mail host that appends it, with the host's own placeholders. What these
+placeholders cannot do (blank fields, modifiers, fallback texts, unknown names) is reported on standard error; with a
+directory also for which people it would show.`,
 		Example: "  missivum block demo/templates/harbour --dialect percent --people demo/people.csv -o block.html",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -21,7 +21,7 @@ func (a *app) checkCommand() *cobra.Command {
 	var survival bool
 	c := &cobra.Command{
 		Use:   "check TEMPLATE",
-		Short: "Find what will go wrong, where, and in which client",
+		Short: "Check a template for every mail client",
 		Long: `Checks a template, a folder or a single HTML file, for mail clients: every finding with its line,
 the clients concerned and the remedy or fix, and every limit of a client beside the figure of the worst person.
 A comment in the source, <!-- accepted: check-id: reason -->, accepts the findings of its line and of the element
@@ -159,7 +159,7 @@ func (a *app) printFinding(l loaded, lines []string, f check.Finding, v check.Ve
 	}
 	costs := ""
 	if !f.Fix.Safe {
-		costs = "; it costs something: " + f.Fix.Costs
+		costs = "; this costs something: " + f.Fix.Costs
 	}
 	fmt.Fprintf(a.out, "    Fix: %s%s.\n", f.Fix.Title, costs)
 }

@@ -16,10 +16,10 @@ func (a *app) cleanCommand() *cobra.Command {
 	var output, format string
 	c := &cobra.Command{
 		Use:   "clean FILE",
-		Short: "Clean machine-made markup and keep its look",
-		Long: `Writes the page or fragment with indents and without what a word processor or a generator left behind:
-classes without a rule, empty and needless tags, namespaced tags, islands that only carry settings,
-declarations said twice. What was done, and what was left alone and why, is reported on standard error.`,
+		Short: "Clean the markup of word processors and generators, and keep its look",
+		Long: `Writes the page or fragment indented and without what word processors and generators leave behind: unused classes,
+empty and needless tags, namespaced tags, conditional comments that only carry settings, repeated declarations.
+What was removed, and what was kept and why, is reported on standard error.`,
 		Example: "  missivum clean old-signature.html -o signature.html",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -200,7 +200,7 @@ func TestFixWritesTheDifferenceAndKeepsTheOldSource(t *testing.T) {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 	if code, out, errs = run(t, "fix", file, "effect-property"); code != 0 || strings.Contains(read(file), "box-shadow") ||
-		!strings.Contains(errs, "It costs something: ") {
+		!strings.Contains(errs, "This costs something: ") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
 	}
 	if code, out, _ = run(t, "fix", file, "--all"); code != 0 || out != "" {

@@ -26,12 +26,12 @@ func (a *app) fixCommand() *cobra.Command {
 	var clients, except []string
 	c := &cobra.Command{
 		Use:   "fix TEMPLATE [CHECK ...]",
-		Short: "Put findings right in the source",
-		Long: `Makes the fixes that the checks know, as edits of the source that leave every other byte alone, and checks the
-result again: a fix that would bring a new finding is not made. With --all every fix that is safe in all clients is
-made; named checks are fixed even where it costs something, which is then said. What was done is written as a unified
-diff; with --dry-run nothing else happens. Some fixes make picture files: fitted, cut or outlined. What was there stays
-beside it, with the ending .before.`,
+		Short: "Fix findings in the source",
+		Long: `Fixes the source. Each fix is the smallest edit that does it and leaves every other byte alone; the result is
+checked again, and a fix that would cause a new finding is not made. With --all, every fix that is safe in all clients
+is made. Checks that are named are fixed even where the fix costs something; the cost is reported. The changes are
+written as a unified diff; with --dry-run nothing else is written. Some fixes make picture files: fitted, cut or
+outlined. The file from before is kept beside the new one, with the ending .before.`,
 		Example: "  missivum fix demo/templates/regatta --all --dry-run --people demo/people.csv",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -76,7 +76,7 @@ func (a *app) fix(ctx context.Context, l loaded, in check.Input, o fix.Options, 
 	for _, d := range r.Done {
 		costs := ""
 		if d.Costs != "" {
-			costs = " It costs something: " + d.Costs + "."
+			costs = " This costs something: " + d.Costs + "."
 		}
 		fmt.Fprintf(a.err, "%s:%d:%d  %s: %s.%s\n", l.source, d.Line, d.Column, d.Check, d.Title, costs)
 	}

@@ -32,7 +32,7 @@ func (a *app) newCommand() *cobra.Command {
 	var flags newFlags
 	c := &cobra.Command{
 		Use:   "new",
-		Short: "Make a new template of a starter, a page or a finished signature",
+		Short: "Make a new template from a starter, a page or a finished signature",
 		Long: `Makes the folder of a new template in one of three ways.
 
   --starter NAME     copies one of the starters; without any of the three, the starters are listed

@@ -65,7 +65,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 	var dry, replace bool
 	var mapped []string
 	c := &cobra.Command{
-		Use: "import FILE", Short: "Take a CSV file into the directory",
+		Use: "import FILE", Short: "Import a CSV file into the directory",
 		Long: "Takes a CSV file into the directory: new people are added, values changed. People who are not in " +
 			"the file stay, unless --replace is given. --dry-run says what would change and changes nothing.",
 		Example: "  missivum people import demo/people.csv --dry-run",

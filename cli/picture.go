@@ -62,7 +62,7 @@ func (a *app) pictureProbe() *cobra.Command {
 	var format, date string
 	c := &cobra.Command{
 		Use:   "probe FILE...",
-		Short: "Show what a picture is and what will go wrong with it in which client",
+		Short: "Show what a picture is, and what goes wrong with it in which client",
 		Long: `Shows format, true pixels, resolution tag, colours, transparency, frames, weight and what the file holds besides the
 picture, and what will go wrong where it is shown at --width and --height in px (default its true pixels).`,
 		Example: "  missivum picture probe demo/templates/regatta/pictures/strip.png --width 300",
@@ -296,7 +296,7 @@ func (a *app) pictureFit() *cobra.Command {
 	var out renditionFlags
 	c := &cobra.Command{
 		Use:   "fit FILE",
-		Short: "Make the exact rendition for a display size",
+		Short: "Make a picture for exactly the size in which it is shown",
 		Long: `Makes a rendition with exactly the display size times the multiple in pixels, cropped and shaped in the pixels, turned
 upright, in sRGB, without anything but the picture, and as light as it can be without a difference that is seen.
 Its resolution tag makes engines that go by it draw the display size too.`,
@@ -344,7 +344,7 @@ func (a *app) pictureCompress() *cobra.Command {
 	var trials bool
 	c := &cobra.Command{
 		Use:   "compress FILE",
-		Short: "Make a picture lighter without a difference that is seen",
+		Short: "Make a picture's file smaller without a visible difference",
 		Long: `Makes a picture lighter at the same size: fewer colours, the other format, the lowest quality whose difference stays
 unseen. What comes out is never larger than what came in. The difference is ` + picture.Measure + ".",
 		Example: "  missivum picture compress demo/templates/harbour/pictures/banner.png -o /tmp/banner.png --trials",

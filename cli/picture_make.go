@@ -319,7 +319,7 @@ func (a *app) pictureTravel() *cobra.Command {
 	var format string
 	c := &cobra.Command{
 		Use:   "delivery TEMPLATE",
-		Short: "Show what follows from hosting, carrying or writing in the pictures",
+		Short: "Show what hosting, carrying or inlining the pictures costs and where each works",
 		Long: `Shows for each form and each way in which its pictures can get to the reader what that costs and in which clients they
 are shown at once. The way is chosen in template.yaml: pictures.delivery.`,
 		Example: "  missivum picture delivery demo/templates/harbour --people demo/people.csv --volume 9000",
@@ -367,7 +367,7 @@ func (a *app) pictureExport() *cobra.Command {
 	var replace bool
 	c := &cobra.Command{
 		Use:   "export TEMPLATE...",
-		Short: "Write the pictures as they must lie on a web server",
+		Short: "Write the pictures in the folders that a web server needs",
 		Long: "Writes the tree of pictures for any static web server or storage, with the addresses that the " +
 			"templates use. Files of older versions stay: messages already sent show them.",
 		Example: "  missivum picture export demo/templates/voyage -o /tmp/tree",

@@ -49,7 +49,7 @@ func (a *app) storeList(server *string) *cobra.Command {
 
 func (a *app) storeShow(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show a picture: versions, uses and what the latest would change there, renditions",
+		Use: "show NAME", Short: "Show a picture: its versions, where it is used, what the latest version would change there, its renditions",
 		Example: "  missivum picture store show ferry", Args: exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var p pictures.Record
@@ -194,7 +194,7 @@ func (a *app) storeUse(server *string) *cobra.Command {
 func (a *app) storeTake(server *string) *cobra.Command {
 	var in pictures.UseRequest
 	c := &cobra.Command{
-		Use: "take NAME", Short: "Put a picture's latest version into a template that uses an older one",
+		Use: "take NAME", Short: "Update a template to a picture's latest version",
 		Example: "  missivum picture store take ferry --template harbour", Args: exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			return a.intoTemplate(ctx, r, args[0], "take", in)

@@ -43,7 +43,7 @@ func (f *serveFlags) add(c *cobra.Command) {
 		"address at which nothing but hosted pictures is served, for the public, such as 0.0.0.0:8426")
 	c.Flags().StringVar(&f.tree, "pictures-tree", "", "folder in which hosted pictures are kept for a static web server")
 	c.Flags().StringArrayVar(&f.allow, "allow", nil, "private network that the check of picture addresses may ask, such as 10.20.0.0/16")
-	c.Flags().StringVar(&f.log, "log", "text", "form of the log on the standard error output: text or json")
+	c.Flags().StringVar(&f.log, "log", "text", "form of the log on standard error: text or json")
 }
 
 func (a *app) open(ctx context.Context, f serveFlags) (*service.Service, *slog.Logger, error) {

@@ -22,10 +22,10 @@ func (a *app) sheetCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "sheet TEMPLATE",
 		Short: "Draw the contact sheet: the signature as every client shows it",
-		Long: `Writes the signature as every chosen client shows it, for the template's sample person and the hardest case of the
-directory or for those named, in light, dark mode and, with --view blocked, with pictures blocked. What breaks is
-ringed, and the survival map stands below. A file with the ending .html is a page to print and to hand round; .png is
-drawn with the installed Chromium.`,
+		Long: `Writes the signature as every chosen client shows it: for the template's sample person and the hardest case of the
+directory, or for the people named; in light mode, in dark mode and, with --view blocked, with pictures blocked. What
+breaks has a ring around it, and the survival map stands below. With the ending .html it is a page to print and pass
+on; with .png the installed Chromium renders it.`,
 		Example: "  missivum sheet demo/templates/regatta --people demo/people.csv -o /tmp/regatta.png",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -23,9 +23,9 @@ func (a *app) shrinkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "shrink TEMPLATE",
 		Short: "Bring a signature below a client's limit",
-		Long: `Works out how the signature of the worst person gets below a client's limit of characters, or below --target: first
-the steps that keep the look, each with what it saves, then, when they are not enough, proposals with what they cost.
-When the steps are needed, compact: true is written into template.yaml; every form that is pasted is then made shorter,
+		Long: `Brings the signature of the worst person below a client's limit of characters, or below --target: first with steps
+that keep the look, each with what it saves; where these are not enough, it proposes changes with what they cost.
+When the steps are needed, compact: true is written into template.yaml: every form that is pasted is then shorter,
 and the source stays as it is.
 
 Exit status: 0 it fits, 1 it does not, 2 wrong usage, 3 could not run.`,

@@ -22,7 +22,7 @@ func (a *app) simulateCommand() *cobra.Command {
 		Use:   "simulate TEMPLATE",
 		Short: "Show the markup as a client keeps it",
 		Long: `Writes the markup as a client has it after a stage of its journey (install, send, receive, render) and, on the
-standard error output, what happened to it with line and column. Without a person the fields stay as written.`,
+standard error, what happened to it with line and column. Without a person the fields stay as written.`,
 		Example: "  missivum simulate demo/templates/regatta --client wordproc-desktop --people demo/people.csv " +
 			"--person maren.lind@brackwater.example",
 		Args: exactly("TEMPLATE"),

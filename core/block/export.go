@@ -183,7 +183,7 @@ func (x *exporter) value(e *field.Expr, index int, escape field.Escape) {
 	for _, m := range e.Modifiers {
 		if m.Name == "or" {
 			x.lose(Loss{Kind: "stand-by", Field: e.Field,
-				Message: fmt.Sprintf("The stand-by text %q for a blank %s is lost.", m.Argument, e.Field)}, e.Span,
+				Message: fmt.Sprintf("The fallback text %q for a blank %s is lost.", m.Argument, e.Field)}, e.Span,
 				func(_ *field.Filler, p *person.Person) bool { return e.Raw(p) == "" })
 			continue
 		}

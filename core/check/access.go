@@ -97,7 +97,7 @@ var accessChecks = []*Check{
 		Run:     directions,
 	},
 	{
-		ID: "contrast", Title: "Text that hardly stands out",
+		ID: "contrast", Title: "Text with too little contrast",
 		Why:     "Text needs a contrast of 4.5 to 1 against its background, large text 3 to 1 (WCAG 2.2, 1.4.3).",
 		Remedy:  "Make the text darker, or the background lighter.",
 		Failing: `<p style="margin: 0; color: #aab4b8">Registered in Saltmouth</p>`,
@@ -105,7 +105,7 @@ var accessChecks = []*Check{
 		Run:     contrasts,
 	},
 	{
-		ID: "contrast-dark", Title: "Text that hardly stands out in dark mode",
+		ID: "contrast-dark", Title: "Text with too little contrast in dark mode",
 		Why:    "Dark mode turns some colours over and leaves others: text and background can meet in the middle.",
 		Remedy: "Give the text a background of its own, or choose colours that are far apart.",
 		Failing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td style="background-color: ` +

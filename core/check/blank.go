@@ -292,5 +292,5 @@ func (p *Pass) needing(node *markup.Node, name string, lines int) *Fix {
 	}
 	h := p.Edit()
 	h.SetAttribute(n, "data-needs", name)
-	return fixOf(h, "Let the whole line go with the field")
+	return fixOf(h, "Leave the whole line out when the field is blank")
 }

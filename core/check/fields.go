@@ -11,7 +11,7 @@ import (
 // fieldChecks look at the fields and at the people behind them.
 var fieldChecks = []*Check{
 	{
-		ID: "telephone-number", Title: "Telephone number that cannot be understood",
+		ID: "telephone-number", Title: "Telephone number that cannot be read",
 		Why:     "What is no number cannot be written the common way, and a telephone does not dial it.",
 		Remedy:  "Correct the number in the directory, or show the field without phone and dial.",
 		Failing: `<p data-needs="telephoneNumber">{{ telephoneNumber | phone }}</p>`,
@@ -19,7 +19,7 @@ var fieldChecks = []*Check{
 		Run:     telephoneNumbers,
 	},
 	{
-		ID: "date-value", Title: "Day that cannot be understood",
+		ID: "date-value", Title: "Day that cannot be read",
 		Why:     "What is no day cannot be written in the person's language and is shown as the directory has it.",
 		Remedy:  "Correct the day in the directory (2027-03-14 or 20270314093000Z), or show the field without date.",
 		Failing: `<p data-needs="title">Since {{ title | date 'long' }}</p>`,
@@ -55,7 +55,7 @@ func telephoneNumbers(p *Pass) {
 	country, _, _ := p.People.Schema.Column("c")
 	p.misread((*field.Expr).Telephone, func(e *field.Expr, someone *person.Person) bool {
 		return !p.Numbers.Dialable(e.Raw(someone), someone.At(country), p.Template.Settings.Country)
-	}, "cannot be understood as a telephone number for %s; it is shown as it stands and cannot be dialled.")
+	}, "cannot be read as a telephone number for %s; it is shown as written and cannot be dialled.")
 }
 
 func dateValues(p *Pass) {
@@ -66,7 +66,7 @@ func dateValues(p *Pass) {
 		value := person.Clean(e.Raw(someone))
 		_, ok := field.ParseDay(value)
 		return value != "" && !ok
-	}, "cannot be understood as a day for %s; it is shown as it stands.")
+	}, "cannot be read as a day for %s; it is shown as written.")
 }
 
 // misread reports each field that is meant to be of a kind and is not for some people.

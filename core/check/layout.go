@@ -470,9 +470,9 @@ func dropPosition(p *Pass, t Target) *Fix {
 		h.Drop(d.Span)
 	}
 	if !moved {
-		return fixOf(h, "Take the position away; it moves nothing")
+		return fixOf(h, "Remove the position; it moves nothing")
 	}
-	return costlyFix(h, "Take the position away", "the piece no longer moves in the clients that honour it")
+	return costlyFix(h, "Remove the position", "the piece no longer moves in the clients that honour it")
 }
 
 // writeGaps writes what browsers do by themselves, so that nothing moves.

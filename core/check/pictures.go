@@ -471,7 +471,7 @@ func (p *Pass) convertPicture(shown *template.Picture) *Fix {
 	if file != shown.File && slices.ContainsFunc(p.Template.Pictures, func(t template.Picture) bool { return t.File == file }) {
 		return nil
 	}
-	return redrawn(p.Edit(), fmt.Sprintf("Make %s of %s, and show that", file, shown.File),
+	return redrawn(p.Edit(), fmt.Sprintf("Make %s from %s and show that file", file, shown.File),
 		Redraw{File: file, Name: shown.Name, Alt: shown.Alt, From: shown.File, Recipe: recipe})
 }
 
@@ -524,5 +524,5 @@ func writtenOut(p *Pass, t Target) *Fix {
 	}
 	h := p.Edit()
 	h.Replace(src.Span, field.AttrPicture+`="`+name+`"`)
-	return redrawn(h, "Keep it in the file "+file+" and show that", Redraw{File: file, Name: name, Alt: alt, Data: data, Recipe: recipe})
+	return redrawn(h, "Save it as "+file+" and show that file", Redraw{File: file, Name: name, Alt: alt, Data: data, Recipe: recipe})
 }

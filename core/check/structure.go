@@ -33,7 +33,7 @@ var structureChecks = []*Check{
 	{
 		ID: "document-tags", Title: "html, head or body in a fragment",
 		Why:     "A signature stands inside a message that has these tags already; a second set is removed or breaks what is around it.",
-		Remedy:  "Take the tags out and keep what is between them.",
+		Remedy:  "Remove the tags and keep what is between them.",
 		Failing: `<table><tr><td><html><body><p>Harbour office</p></body></html></td></tr></table>`,
 		Passing: `<table><tr><td><p>Harbour office</p></td></tr></table>`,
 		Run:     bareDocumentTags,
@@ -42,7 +42,7 @@ var structureChecks = []*Check{
 	{
 		ID: "active-content", Title: "Script, form or event handler",
 		Why:     "No client runs programs in a message; many remove them, and some refuse or mark the whole message.",
-		Remedy:  "Take it out. A link is all that works.",
+		Remedy:  "Remove it. A link is all that works.",
 		Failing: `<p onclick="dial()">Harbour office</p>`,
 		Passing: `<p><a href="tel:+441632960100">Harbour office</a></p>`,
 		Run:     scriptAddresses,
@@ -154,7 +154,7 @@ func withoutDocumentTags(p *Pass, t Target) *Fix {
 			return nil
 		}
 	}
-	return fixOf(h, "Take the tags out and keep what is between them")
+	return fixOf(h, "Remove the tags and keep what is between them")
 }
 
 // withoutProgram takes a handler, a script or a form's tags out.
@@ -176,7 +176,7 @@ func withoutProgram(p *Pass, t Target) *Fix {
 			}
 		}
 	}
-	return fixOf(h, "Take it out")
+	return fixOf(h, "Remove it")
 }
 
 // turnedInsideOut puts the inline element inside the block that is all it holds.

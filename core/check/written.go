@@ -92,7 +92,7 @@ var writtenChecks = []*Check{
 	{
 		ID: "empty-element", Title: "Element with nothing in it",
 		Why:     "It takes up space, and some clients render a line for it.",
-		Remedy:  "Take it out.",
+		Remedy:  "Remove it.",
 		Failing: `<p style="margin: 0">Harbour office<span></span></p>`,
 		Passing: `<p style="margin: 0">Harbour office</p>`,
 		Run: func(p *Pass) {
@@ -106,7 +106,7 @@ var writtenChecks = []*Check{
 					Span:     n.Open,
 					Severity: client.Note,
 					Message:  fmt.Sprintf("<%s> has nothing in it.", n.Name),
-					Fix:      fixOf(h, "Take it out"),
+					Fix:      fixOf(h, "Remove it"),
 				})
 			}
 		},
@@ -114,7 +114,7 @@ var writtenChecks = []*Check{
 	{
 		ID: "stray-end-tag", Title: "End tag that closes nothing",
 		Why:     "Clients repair it in their own ways; a lone </td> or </div> can end what stands around the signature.",
-		Remedy:  "Take it out.",
+		Remedy:  "Remove it.",
 		Failing: `<p style="margin: 0">Harbour office</p></div>`,
 		Passing: `<p style="margin: 0">Harbour office</p>`,
 		Run: func(p *Pass) {
@@ -126,7 +126,7 @@ var writtenChecks = []*Check{
 						Span:     n.Open,
 						Severity: client.Degrades,
 						Message:  fmt.Sprintf("</%s> closes nothing.", n.Name),
-						Fix:      fixOf(h, "Take it out"),
+						Fix:      fixOf(h, "Remove it"),
 					})
 				}
 				return n.Kind != markup.Conditional

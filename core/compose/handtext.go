@@ -43,7 +43,7 @@ func (p *Prepared) compileHandText(table *field.Table, file, text string) (*fiel
 	return b.Program(), nil
 }
 
-// lineCondition asks for one of a line's fields; a line without fields, or with a stand-by text, stays.
+// lineCondition asks for one of a line's fields; a line without fields, or with a fallback text, stays.
 func lineCondition(pieces []field.Piece) (c field.Condition, conditional bool) {
 	c.Any = true
 	for _, piece := range pieces {

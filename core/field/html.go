@@ -352,7 +352,7 @@ func (s *Source) In(n *markup.Node, variant string) bool {
 	return variant == "" || len(words) == 0 || slices.Contains(words, variant)
 }
 
-// FieldsOf lists the fields shown anywhere in an element, without those that have a stand-by text.
+// FieldsOf lists the fields shown anywhere in an element, without those that have a fallback text.
 func (s *Source) FieldsOf(n *markup.Node) []*Expr {
 	var list []*Expr
 	for _, e := range s.Exprs(n) {

@@ -240,7 +240,7 @@ var modifierKinds = []ModifierKind{
 	},
 	{
 		Name: "or", Takes: typeText, Gives: typeSame, Argument: "the text to show when the field is blank",
-		Doc:     "A stand-by text for a blank field.",
+		Doc:     "A fallback text for a blank field.",
 		Example: "{{ title | or 'Crew' }}", Input: "", Output: "Crew",
 		apply: func(_ *env, value, argument string) string {
 			if value == "" {

@@ -31,7 +31,7 @@ type Measure struct {
 
 // HardCases picks from a directory the people who strain a template most: the longest of each field by
 // its width in columns, most and fewest blanks, writing from right to left, each script beside Latin,
-// signs of markup, numbers that cannot be understood as telephone numbers, no photo where others have one,
+// signs of markup, numbers that cannot be read as telephone numbers, no photo where others have one,
 // and the largest by further measures, such as how large a template becomes. A person who is hard in
 // several ways stands once. country (two letters) is for people whose own is blank.
 func HardCases(d *Directory, country string, further ...Measure) []HardCase {

@@ -197,7 +197,7 @@ func fixesOfExamples() map[string]string {
 			if f.Check == c.ID && f.Fix != nil {
 				list[c.ID] = strings.ToLower(f.Fix.Title[:1]) + f.Fix.Title[1:]
 				if !f.Fix.Safe {
-					list[c.ID] += "; it costs something: " + f.Fix.Costs
+					list[c.ID] += "; this costs something: " + f.Fix.Costs
 				}
 			}
 		}

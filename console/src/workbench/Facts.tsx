@@ -18,7 +18,7 @@ export function FindingsList({ report, onGo, onFix }: { report: Report; onGo: (f
             <Severity of={f.severity} />
             <Box>
               <Typography component="div">{f.message}</Typography>
-              <Typography component="div" variant="body2" color="text.secondary">{f.fix ? `Fix: ${f.fix.title}${f.fix.safe ? '' : `. It costs something: ${f.fix.costs}`}` : f.remedy}</Typography>
+              <Typography component="div" variant="body2" color="text.secondary">{f.fix ? `Fix: ${f.fix.title}${f.fix.safe ? '' : `. This costs something: ${f.fix.costs}`}` : f.remedy}</Typography>
               <Typography component="div" variant="body2" color="text.secondary">{f.check} · {f.clients.length > 1 && f.clients.length === report.verdict.markup ? 'every client that shows markup' : f.clients.join(', ')}{f.basis && ` · ${f.basis}`}</Typography>
             </Box>
           </ButtonBase>

@@ -50,7 +50,7 @@ export function FixDialog({ template, revision, finding, onTake, onClose }: { te
         )}
         {r && r.done.length > 0 && (
           <Box component="ul" aria-label="Fixes" sx={{ pl: 2.5, my: 1.5 }}>
-            {r.done.map((d, i) => <li key={i}>Line {d.line}, {d.check}: {d.title}.{d.costs && ` It costs something: ${d.costs}.`}</li>)}
+            {r.done.map((d, i) => <li key={i}>Line {d.line}, {d.check}: {d.title}.{d.costs && ` This costs something: ${d.costs}.`}</li>)}
           </Box>
         )}
         {r && r.refused.length > 0 && (
