@@ -115,7 +115,7 @@ func (a *app) printReport(l loaded, r *check.Report) {
 		counts[client.Breaks], counts[client.Degrades], counts[client.Note], accepted, exceeded(r.Budgets))
 	fmt.Fprintln(a.out, a.colour("1", r.Verdict.String()))
 	if fixes > 0 {
-		fmt.Fprintf(a.out, "missivum fix --all puts %d of the findings right.\n", fixes)
+		fmt.Fprintf(a.out, "missivum fix --all fixes %d of them.\n", fixes)
 	}
 }
 
@@ -197,7 +197,7 @@ func exceeded(budgets []check.Budget) string {
 		}
 	}
 	if n == 0 {
-		return "Every budget is met"
+		return "Within every limit"
 	}
 	return plural(n, "limit exceeded", "limits exceeded")
 }
@@ -266,7 +266,7 @@ func (a *app) survival(l loaded, in check.Input, format string) error {
 	for i, id := range m.Clients {
 		fmt.Fprintf(a.out, "  %c  %s\n", 'A'+i%26, id)
 	}
-	fmt.Fprintf(a.out, "\n  =  kept    ~  changed    x  lost    !  refused    (blank: the client shows no markup)\n "+
+	fmt.Fprintf(a.out, "\n  =  kept    ~  changed    x  dropped    !  refused    (blank: the client shows no markup)\n "+
 		" Harm: 0 to 100; 100 is what breaks for all readers.\n\n%s: %s\n",
 		l.template.Name, m.Verdict)
 	return nil

@@ -353,7 +353,7 @@ func TestSurvivalMap(t *testing.T) {
 		t.Errorf("%d clients, %d rows", len(m.Clients), len(m.Rows))
 	}
 	for _, row := range m.Rows {
-		if row.What == "border-radius: 50%" && (row.Cells[11].State != check.GetsLost || row.Harm < 13 ||
+		if row.What == "border-radius: 50%" && (row.Cells[11].State != check.GetsDropped || row.Harm < 13 ||
 			row.Harm > 14) { // 44 % of the readers see square corners
 			t.Errorf("%+v", row)
 		}

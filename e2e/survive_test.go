@@ -91,7 +91,7 @@ func TestTheSurvivalMapLeadsToPlaceAndClient(t *testing.T) {
 	waitFor(t, tab, "the map is there",
 		`document.querySelectorAll('table[aria-label="Survival map"] tbody tr').length > 20 && /Safe in 2 of 12 `+
 			`clients/.test(document.body.innerText)`)
-	do(t, tab, "pressing a cell", chromedp.Click(chromedp.CSS(`button[aria-label="border-radius: 50% in wordproc-desktop: lost"]`)))
+	do(t, tab, "pressing a cell", chromedp.Click(chromedp.CSS(`button[aria-label="border-radius: 50% in wordproc-desktop: dropped"]`)))
 	waitFor(t, tab, "before and after are shown, the element outlined in both",
 		`(() => { const f = [...document.querySelectorAll('[role="dialog"] iframe')]; return f.length === 2 && `+
 			`f.every(i => i.contentDocument.querySelector('img[style*="dotted"]')) && /corners are rendered `+

@@ -145,7 +145,7 @@ type Input struct {
 	Numbers *field.Numbers
 }
 
-// Prepare prepares the template as its fragment travels, which is what the checks look at. The error is field.Errors for
+// Prepare prepares the template as its fragment goes out, which is what the checks look at. The error is field.Errors for
 // mistakes in the template language; what could be prepared comes with it.
 func (in Input) Prepare() (*compose.Prepared, error) {
 	schema := person.NewSchema()

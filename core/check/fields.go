@@ -111,7 +111,7 @@ func oftenBlank(p *Pass) {
 			p.Report(Finding{
 				Span:     e.Span,
 				Severity: client.Note,
-				Message:  fmt.Sprintf("%s is blank for %s; from %d %% on it is reported.", e.Field, p.named(who), share),
+				Message:  fmt.Sprintf("%s is blank for %s; %d %% or more is unusual.", e.Field, p.named(who), share),
 				People:   who,
 			})
 		}

@@ -249,7 +249,7 @@ func pictureDark(p *Pass) {
 			p.Report(Finding{
 				Span:     img.Open,
 				Severity: client.Degrades,
-				Message: fmt.Sprintf("%s vanishes on a %s background: of its edges are seen %s.", shown.File,
+				Message: fmt.Sprintf("%s vanishes on a %s background: of its edges one sees %s.", shown.File,
 					strings.Join(backgrounds, " and "), strings.Join(figures, ", ")),
 				Fix: p.outlinePicture(shown, backgrounds),
 			})

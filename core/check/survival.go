@@ -89,7 +89,7 @@ type State string
 const (
 	StaysKept    State = "kept"
 	GetsChanged  State = "changed"
-	GetsLost     State = "lost"
+	GetsDropped  State = "dropped"
 	GetsRefused  State = "refused"
 	IsNotOfMarks State = "no markup" // the client shows text or rich text
 )
@@ -101,7 +101,7 @@ func (s State) Sign() string {
 		return "="
 	case GetsChanged:
 		return "~"
-	case GetsLost:
+	case GetsDropped:
 		return "x"
 	case GetsRefused:
 		return "!"
@@ -221,15 +221,15 @@ func (p *Pass) pictureRows() []Row {
 				continue
 			}
 			if local(strings.TrimSpace(src)) {
-				row.Cells[i] = Cell{State: GetsLost, Severity: client.Breaks, Says: "it lies on a disk that the reader does not have"}
+				row.Cells[i] = Cell{State: GetsDropped, Severity: client.Breaks, Says: "it lies on a disk that the reader does not have"}
 				continue
 			}
 			for _, w := range profile.Pictures.Ways() {
 				if w.Way != way {
 					continue
 				}
-				state, severity := map[string]State{client.Blocked: GetsChanged, client.Attached: GetsChanged, client.Lost: GetsLost}[w.As], client.Note
-				if w.As == client.Lost {
+				state, severity := map[string]State{client.Blocked: GetsChanged, client.Attached: GetsChanged, client.PictureDropped: GetsDropped}[w.As], client.Note
+				if w.As == client.PictureDropped {
 					severity = client.Breaks
 				}
 				if state != "" {
@@ -252,7 +252,7 @@ func (c *Cell) worsen(state State, severity client.Severity, says string, basis 
 func stateOf(does client.Action) State {
 	switch does {
 	case client.Dropped, client.Ignored:
-		return GetsLost
+		return GetsDropped
 	case client.Refused:
 		return GetsRefused
 	}

@@ -29,7 +29,7 @@ func TestAcceptance(t *testing.T) {
 	for _, c := range []struct {
 		name, source   string
 		left, accepted int
-		reported           string // what the comment itself is reported for
+		reported       string // what the comment itself is reported for
 	}{
 		{"the element behind it", "<!-- accepted: small-text: why -->\n" + small, 0, 1, ""},
 		{"its own line", small + ` <!-- accepted: small-text: why -->`, 0, 1, ""},
@@ -128,7 +128,7 @@ func TestSurvivalRowsAndVerdict(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
-	if r := rows["display: flex"]; r.Cells[0].State != GetsLost || r.Cells[1].State != StaysKept || r.Harm != 50 ||
+	if r := rows["display: flex"]; r.Cells[0].State != GetsDropped || r.Cells[1].State != StaysKept || r.Harm != 50 ||
 		r.Check != "flex-layout" || r.Cells[0].Basis == "" {
 		t.Errorf("%+v", r)
 	}

@@ -129,10 +129,10 @@ type Arrival struct {
 
 // The arrivals.
 const (
-	Shown    = "shown"
-	Blocked  = "blocked"
-	Attached = "attached"
-	Lost     = "lost"
+	Shown          = "shown"
+	Blocked        = "blocked"
+	Attached       = "attached"
+	PictureDropped = "dropped"
 )
 
 // WayArrival is a way for pictures to go, and how they arrive by it.

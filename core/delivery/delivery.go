@@ -113,7 +113,7 @@ func encoded(n int) int {
 // arrive groups the profiles by what their readers meet. Files beside a page are carried by the client that sends
 // it.
 func (c *Consequence) arrive(profiles []*client.Profile) {
-	for _, as := range []string{client.Shown, client.Blocked, client.Attached, client.Lost} {
+	for _, as := range []string{client.Shown, client.Blocked, client.Attached, client.PictureDropped} {
 		a := Arrivals{As: as}
 		for _, p := range profiles {
 			if p.Pictures != nil && arrival(p.Pictures, c.Way).As == as {
@@ -139,7 +139,7 @@ func arrival(p *client.Pictures, way template.Delivery) client.Arrival {
 // words say how pictures are met.
 var words = map[string]string{
 	client.Shown: "shown at once in", client.Blocked: "hidden until allowed in", client.Attached: "shown as attachments in",
-	client.Lost: "lost in",
+	client.PictureDropped: "dropped by",
 }
 
 func (c *Consequence) sentence(in Input, pictures int) string {

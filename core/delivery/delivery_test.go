@@ -43,7 +43,7 @@ func TestWeigh(t *testing.T) {
 	if c := found["message carried"]; !c.Chosen || c.Message < bytes*4/3 || c.Message > bytes*3/2 || c.Day != int64(c.Message)*9000 {
 		t.Errorf("%+v", c)
 	}
-	if c := found["fragment data"]; c.Chosen || c.Characters < bytes*4/3 || !strings.Contains(c.Says, "lost in") {
+	if c := found["fragment data"]; c.Chosen || c.Characters < bytes*4/3 || !strings.Contains(c.Says, "dropped by") {
 		t.Errorf("%+v", c)
 	}
 	if _, ok := found["fragment carried"]; ok {

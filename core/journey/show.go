@@ -123,7 +123,7 @@ func block(p *client.Profile, doc *markup.Document) {
 		case "cid":
 			arrival = p.Pictures.Carried
 		case markup.EmptyAddress:
-			arrival.As = client.Lost
+			arrival.As = client.PictureDropped
 		}
 		if arrival.As == client.Shown {
 			continue

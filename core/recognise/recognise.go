@@ -366,7 +366,7 @@ func (l *recogniser) settings() (string, error) {
 		Fields   []string `yaml:"fields,omitempty,flow"`
 		Sample   string   `yaml:"sample"`
 		Pictures any      `yaml:"pictures,omitempty"`
-	}{Title: "Lifted from " + get("mail"), Language: get("preferredLanguage"), Sample: get("mail")}
+	}{Title: "From the signature of " + get("mail"), Language: get("preferredLanguage"), Sample: get("mail")}
 	var given map[string]any
 	if err := yaml.Unmarshal([]byte(l.in.Parts.Settings), &given); err != nil {
 		return "", err

@@ -36,7 +36,7 @@ var maren = []string{"cn", "Maren Lind", "givenName", "Maren", "sn", "Lind", "ma
 	"Brackwater", "co", "United Kingdom", "c", "GB",
 	"callSign", "brack 4", "hireDate", "2019-05-02", "preferredLanguage", "en", "labeledURI", "https://www.brackwater.example/~maren"}
 
-func lifted(t *testing.T, source string, answers map[string]string, rows ...[]string) Result {
+func recognised(t *testing.T, source string, answers map[string]string, rows ...[]string) Result {
 	t.Helper()
 	d := directory(append([][]string{maren}, rows...)...)
 	r, err := Run(Input{Parts: template.Parts{Source: source}, People: d, Person: &d.People[0], Day: day, Answers: answers})
@@ -73,7 +73,7 @@ func TestLift(t *testing.T) {
 		{"styles and scripts stay", "<style>.Maren { }</style><p class=Maren>x</p>", "<style>.Maren { }</style><p class=Maren>x</p>"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r := lifted(t, c.source, nil, []string{"cn", "Bo", "mail", "bo@brackwater.example", "telephoneNumber", "1",
+			r := recognised(t, c.source, nil, []string{"cn", "Bo", "mail", "bo@brackwater.example", "telephoneNumber", "1",
 				"title", "", "ou", "x", "hireDate", "x"})
 			if r.Parts.Source != c.want {
 				t.Errorf("got  %s\nwant %s", r.Parts.Source, c.want)
@@ -84,7 +84,7 @@ func TestLift(t *testing.T) {
 
 func TestAmbiguousValuesAreAskedAbout(t *testing.T) {
 	source := "<p>Brackwater Ferries, Brackwater</p>"
-	r := lifted(t, source, nil)
+	r := recognised(t, source, nil)
 	if r.Parts.Source != "<p>Brackwater Ferries, {{ l }}</p>" || len(r.Questions) != 1 {
 		t.Fatalf("%s %+v", r.Parts.Source, r.Questions)
 	}
@@ -93,11 +93,11 @@ func TestAmbiguousValuesAreAskedAbout(t *testing.T) {
 		!strings.Contains(q.Context, "Ferries") {
 		t.Errorf("%+v", q)
 	}
-	if r = lifted(t, source, map[string]string{"1:4": "l"}); r.Parts.Source != "<p>{{ l }} Ferries, {{ l }}</p>" ||
+	if r = recognised(t, source, map[string]string{"1:4": "l"}); r.Parts.Source != "<p>{{ l }} Ferries, {{ l }}</p>" ||
 		r.Questions[0].Chosen != "l" {
 		t.Errorf("answered: %s", r.Parts.Source)
 	}
-	if r = lifted(t, source, map[string]string{"1:4": "mail"}); r.Parts.Source != "<p>Brackwater Ferries, {{ l }}</p>" {
+	if r = recognised(t, source, map[string]string{"1:4": "mail"}); r.Parts.Source != "<p>Brackwater Ferries, {{ l }}</p>" {
 		t.Errorf("an answer that is no choice: %s", r.Parts.Source)
 	}
 	d := directory([]string{"cn", "Bo", "givenName", "Bo", "mail", "bo@brackwater.example"})
@@ -109,7 +109,7 @@ func TestAmbiguousValuesAreAskedAbout(t *testing.T) {
 }
 
 func TestDifferencesAndWhatWasNotFound(t *testing.T) {
-	r := lifted(t, `<p>mAREN lIND</p><a href="tel:07700900544">07700-900 544</a>`, nil)
+	r := recognised(t, `<p>mAREN lIND</p><a href="tel:07700900544">07700-900 544</a>`, nil)
 	if len(r.Differences) != 2 || r.Differences[0] != (Difference{"text", "mAREN lIND 07700-900 544",
 		"Maren Lind +44 7700 900544"}) || r.Differences[1] != (Difference{"link", "tel:07700900544", "tel:+447700900544"}) {
 		t.Errorf("%+v", r.Differences)
@@ -120,12 +120,12 @@ func TestDifferencesAndWhatWasNotFound(t *testing.T) {
 	if !strings.Contains(r.Parts.Settings, "sample: maren.lind@brackwater.example") || !strings.Contains(r.Parts.Settings, "country: GB") {
 		t.Errorf("settings: %s", r.Parts.Settings)
 	}
-	if r = lifted(t, "<p>BRACK 4</p>", nil); !strings.Contains(r.Parts.Settings, "fields: [callSign]") || len(r.Differences) != 0 {
+	if r = recognised(t, "<p>BRACK 4</p>", nil); !strings.Contains(r.Parts.Settings, "fields: [callSign]") || len(r.Differences) != 0 {
 		t.Errorf("a field of their own: %s %v", r.Parts.Settings, r.Differences)
 	}
 }
 
-// roundTrip fills a template for people of the demo directory, lifts each signature, and wants a template that
+// roundTrip fills a template for people of the demo directory, recognises each signature, and wants a template that
 // gives the same text and links for that person.
 func roundTrip(t *testing.T, tmpl *template.Template, d *person.Directory, count int) {
 	t.Helper()

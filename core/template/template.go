@@ -99,11 +99,11 @@ func (s *Settings) Languages() []string {
 	return list
 }
 
-// PictureSettings say where the pictures come from and how they travel.
+// PictureSettings say where the pictures come from and how they are delivered.
 type PictureSettings struct {
 	Address  string                    `yaml:"address"`  // where the pictures will be hosted
 	Naming   Naming                    `yaml:"naming"`   // of the hosted files
-	Delivery map[string]Delivery       `yaml:"delivery"` // by form; what is left out travels as is usual for the form
+	Delivery map[string]Delivery       `yaml:"delivery"` // by form; what is left out is delivered as is usual for the form
 	Files    map[string]PictureSetting `yaml:"files"`
 }
 

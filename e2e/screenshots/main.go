@@ -217,7 +217,7 @@ func shots() []shot {
 		}},
 		{"clients", "/clients", []step{visible(`table[aria-label="Clients"]`)}},
 		{"new-template", "/templates", []step{
-			chromedp.Click(`//button[text()="New template"]`), chromedp.SendKeys(`//*[@role="dialog"]//input`, "lifted"),
+			chromedp.Click(`//button[text()="New template"]`), chromedp.SendKeys(`//*[@role="dialog"]//input`, "recognised"),
 			chromedp.Click(`//button[text()="Bring a page or a signature"]`), visible(`[role="dialog"] textarea`),
 			script(pasteSignature),
 			chromedp.SendKeys(`//*[@role="dialog"]//input[@role="combobox"]`, "maren"),

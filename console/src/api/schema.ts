@@ -976,7 +976,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What follows from each way in which the pictures of each form can travel. */
+        /** What follows from each way in which the pictures of each form can be delivered. */
         get: operations["weighDelivery"];
         /** Choose the way of a form. */
         put: operations["chooseDelivery"];
@@ -1554,7 +1554,7 @@ export interface components {
         };
         MapCell: {
             /** @enum {string} */
-            state: "kept" | "changed" | "lost" | "refused" | "no markup";
+            state: "kept" | "changed" | "dropped" | "refused" | "no markup";
             severity?: string;
             says?: string;
             basis?: string;

@@ -7,7 +7,7 @@ import type { Bytes } from './LookFrame'
 import { useMap } from './questions'
 import type { Revision } from './state'
 
-const signs: Record<MapCell['state'], string> = { kept: '=', changed: '~', lost: '×', refused: '!', 'no markup': '' }
+const signs: Record<MapCell['state'], string> = { kept: '=', changed: '~', dropped: '×', refused: '!', 'no markup': '' }
 const colours: Record<string, string> = { breaks: 'error.main', degrades: 'warning.main', note: 'text.secondary' }
 
 /** What becomes of each construct in each client, the most harmful first. A row leads to its place, a cell to what becomes of it in that client. */
@@ -23,7 +23,7 @@ export function SurvivalTable({ template, revision, onGo, onCell }: { template: 
       <thead>
         <tr>
           <Box component="th" scope="col" sx={{ textAlign: 'left !important', pl: '12px !important', verticalAlign: 'bottom', fontWeight: 580 }}>
-            <span>= kept&ensp;~ changed&ensp;× lost&ensp;! refused</span>
+            <span>= kept&ensp;~ changed&ensp;× dropped&ensp;! refused</span>
           </Box>
           {clients.map((id) => (
             <Box component="th" scope="col" key={id} sx={{ height: 108, verticalAlign: 'bottom', fontWeight: 400 }}>

@@ -1,7 +1,7 @@
 <?php
 // Puts markup through the sanitiser of Debian's package roundcube-core, as it is when a signature is saved (install)
 // and when a message is read with remote pictures blocked (receive). Reads a JSON list of markup from the standard
-// input and writes the list of results. The argument is the hop.
+// input and writes the list of results. The argument is the stage.
 error_reporting(E_ALL & ~E_DEPRECATED & ~E_NOTICE & ~E_WARNING);
 define('RCUBE_CHARSET', 'UTF-8');
 define('RCMAIL_CHARSET', 'UTF-8');

@@ -1,0 +1,26 @@
+package person_test
+
+import (
+	"fmt"
+	"log"
+	"strings"
+
+	"missivum/core/person"
+)
+
+// Rows that cannot be used are left out, each with the reason.
+func ExampleReadCSV() {
+	people, bad, err := person.ReadCSV(strings.NewReader("E-Mail,Name\nmaren.lind@brackwater.example,Maren Lind\nnobody,Bo\n"),
+		map[string]string{"E-Mail": "mail", "Name": "cn"})
+	if err != nil {
+		log.Fatal(err)
+	}
+	maren := people.Find("MAREN.LIND@brackwater.example")
+	fmt.Println(people.Get(maren, "cn"))
+	for _, row := range bad {
+		fmt.Println(row)
+	}
+	// Output:
+	// Maren Lind
+	// row 3: "nobody" is not a mail address
+}
