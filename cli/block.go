@@ -10,6 +10,8 @@ import (
 	"missivum/core/block"
 )
 
+// blockCommand is missivum block: the block that a mail host appends. What the host cannot do goes to standard error, so
+// that the block itself can be redirected into a file.
 func (a *app) blockCommand() *cobra.Command {
 	var flags templateFlags
 	var id, output, format string
@@ -63,6 +65,8 @@ directory also for which people it would show.`,
 	return c
 }
 
+// printLosses lists what the host's placeholders cannot do, each at its place in the source, with the people for whom it
+// would show.
 func (a *app) printLosses(source string, x block.Exported) {
 	for _, l := range x.Losses {
 		fmt.Fprintf(a.err, "%s:%d:%d  lost  %s\n", source, l.Line, l.Column, l.Message)

@@ -14,6 +14,8 @@ import (
 	"missivum/core/person"
 )
 
+// checkCommand is missivum check. It prints findings and budgets and gives exit status 1 when something breaks, so that
+// a build can depend on it.
 func (a *app) checkCommand() *cobra.Command {
 	var flags templateFlags
 	var format string
@@ -141,6 +143,7 @@ func grouping(findings []check.Finding, severity client.Severity) [][]check.Find
 // widestLine is how many characters of a line of the source are shown.
 const widestLine = 100
 
+// printFinding writes a finding with the line of the source and a mark below the piece that it is about.
 func (a *app) printFinding(l loaded, lines []string, f check.Finding, v check.Verdict) {
 	who := strings.Join(f.Clients, ", ")
 	if len(f.Clients) > 1 && len(f.Clients) == v.Markup {
@@ -179,6 +182,7 @@ func excerpt(line string, column, length int) (text, under string) {
 	return string(runes[start:end]), strings.Repeat(" ", at) + strings.Repeat("^", max(1, min(length, end-start-at)))
 }
 
+// severity is a severity in its colour; without colours where the output is no terminal.
 func (a *app) severity(s client.Severity) string {
 	switch s {
 	case client.Breaks:
@@ -189,6 +193,7 @@ func (a *app) severity(s client.Severity) string {
 	return string(s)
 }
 
+// exceeded says in a sentence how many limits are exceeded.
 func exceeded(budgets []check.Budget) string {
 	n := 0
 	for _, b := range budgets {
@@ -202,6 +207,7 @@ func exceeded(budgets []check.Budget) string {
 	return plural(n, "limit exceeded", "limits exceeded")
 }
 
+// printBudgets writes the limits as a table, the tightest first, as the core has sorted them.
 func (a *app) printBudgets(w io.Writer, d *person.Directory, budgets []check.Budget) {
 	if len(budgets) == 0 {
 		return
@@ -222,10 +228,13 @@ func (a *app) printBudgets(w io.Writer, d *person.Directory, budgets []check.Bud
 	fmt.Fprintln(w)
 }
 
+// percent is a share in whole percent, rounded up: 99.2 % of a limit must not look like less than it is.
 func percent(value, limit int) int { return (value*100 + limit - 1) / limit }
 
+// amount is a number with its unit.
 func amount(n int, unit string) string { return grouped(n) + " " + unit }
 
+// who names the worst person of a budget; a limit of a host's block is the same for everybody.
 func who(b check.Budget, d *person.Directory) string {
 	switch {
 	case b.Person != "":

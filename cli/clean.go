@@ -11,6 +11,7 @@ import (
 	"missivum/core/page"
 )
 
+// cleanCommand is missivum clean. The cleaned source goes to standard output, the report to standard error.
 func (a *app) cleanCommand() *cobra.Command {
 	var options clean.Options
 	var output, format string
@@ -56,6 +57,7 @@ What was removed, and what was kept and why, is reported on standard error.`,
 	return c
 }
 
+// reportCleaned says what was removed, how often, and what was kept for which reason.
 func (a *app) reportCleaned(file string, r clean.Result) {
 	fmt.Fprintf(a.err, "%s: %s bytes before, %s after\n", file, grouped(r.Before), grouped(r.After))
 	for _, change := range r.Changes {

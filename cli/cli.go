@@ -111,6 +111,7 @@ func unknown(err error) bool {
 	return false
 }
 
+// root is missivum itself, with the commands in groups: on files, for new templates, the service, against a service.
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "missivum",
@@ -138,6 +139,7 @@ for every desk and the blocks for mail rules.`,
 	return root
 }
 
+// add puts commands into a group of the help text.
 func (a *app) add(root *cobra.Command, group string, commands ...*cobra.Command) {
 	for _, c := range commands {
 		c.GroupID = group
@@ -160,6 +162,7 @@ func (a *app) dayFlag(c *cobra.Command, into *string) {
 	c.Flags().StringVar(into, "date", "", "day for which dated pieces are decided, such as 2026-12-24 (default today)")
 }
 
+// day is the day that a flag names, or today. It decides which dated pieces of a template are in force.
 func (a *app) day(flag string) (time.Time, error) {
 	if flag == "" {
 		return a.now(), nil
@@ -177,6 +180,7 @@ type templateFlags struct {
 	variant, date string
 }
 
+// templateFlags adds the flags with which most commands find template, people, person, variant and day.
 func (a *app) templateFlags(c *cobra.Command, f *templateFlags) {
 	f.people.add(c)
 	a.dayFlag(c, &f.date)
@@ -266,11 +270,13 @@ type peopleFlags struct {
 	mapped []string
 }
 
+// add puts commands into a group of the help text.
 func (f *peopleFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.file, "people", "", "directory as CSV")
 	mapFlag(c, &f.mapped)
 }
 
+// mapFlag adds the flag that names fields for the columns of a CSV file.
 func mapFlag(c *cobra.Command, into *[]string) {
 	c.Flags().StringArrayVar(into, "column", nil, `field for a column of the CSV, such as "Adresse=mail"; "Notes=" leaves it out`)
 }
@@ -327,6 +333,7 @@ func (a *app) openPeople(f peopleFlags) (*person.Directory, error) {
 // rowsShown is how many bad rows are listed one by one.
 const rowsShown = 10
 
+// reportRows lists the rows of a CSV file that were left out; the first of them, when there are many.
 func (a *app) reportRows(path string, bad []person.RowError) {
 	for i, row := range bad {
 		if i == rowsShown {

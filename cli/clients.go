@@ -16,6 +16,7 @@ import (
 	"missivum/service/api"
 )
 
+// clientsCommand is missivum clients: the profiles that come with the program and those of the organisation.
 func (a *app) clientsCommand() *cobra.Command {
 	var format string
 	c := &cobra.Command{
@@ -82,6 +83,7 @@ func share(p *client.Profile) string {
 	return ""
 }
 
+// limits are a profile's limits in one cell of the table.
 func limits(p *client.Profile) string {
 	var list []string
 	for _, l := range p.Limits {
@@ -93,6 +95,7 @@ func limits(p *client.Profile) string {
 // widestMatch is how many characters are shown of what a behaviour matches; --format json has all of it.
 const widestMatch = 72
 
+// printProfile shows everything that a profile states, each statement with its basis.
 func (a *app) printProfile(p *client.Profile) {
 	fmt.Fprintf(a.out, "%s: %s\n%s\n\n", a.colour("1", p.ID), p.Title, p.About)
 	var rows [][]string
@@ -114,6 +117,7 @@ func (a *app) printProfile(p *client.Profile) {
 	printTable(a.out, []string{"Stage", "What", "Happens", "Severity", "Basis"}, rows)
 }
 
+// clientsPush stores profiles of the organisation in a service; a faulty one is refused with its line.
 func (a *app) clientsPush() *cobra.Command {
 	server := new(string)
 	c := &cobra.Command{
@@ -148,6 +152,7 @@ over it: with based-on it overrides single entries, such as title, share (percen
 	return c
 }
 
+// clientsRemove removes a profile of the organisation; one that others are based on is refused by the service.
 func (a *app) clientsRemove() *cobra.Command {
 	server := new(string)
 	c := &cobra.Command{

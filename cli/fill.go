@@ -28,6 +28,7 @@ type fillFlags struct {
 	keepHeader, replace      bool
 }
 
+// fillCommand is missivum fill: one person's signature in one form. Nothing that is there is replaced without --replace.
 func (a *app) fillCommand() *cobra.Command {
 	var flags fillFlags
 	c := &cobra.Command{
@@ -72,6 +73,7 @@ func (a *app) fillCommand() *cobra.Command {
 	return c
 }
 
+// formNames are the forms that --form takes, with set, which is several files.
 func formNames() []string {
 	var names []string
 	for _, f := range compose.Forms() {
@@ -104,6 +106,7 @@ func (f *fillFlags) complete() error {
 	return nil
 }
 
+// fillOne writes one form to standard output or into a file. With --keep-header only the body of a MIME part changes.
 func (a *app) fillOne(s *compose.Signature, l loaded, p *person.Person, flags fillFlags) error {
 	form := compose.Form(flags.form)
 	out := s.Fill(l.variant, form, p)
@@ -175,6 +178,7 @@ func mistakes(source string, err error) error {
 	return exitError{ExitFindings, fmt.Errorf("%s is not filled:\n  %s", source, strings.Join(lines, "\n  "))}
 }
 
+// withNewline ends a text with a line end, for a terminal.
 func withNewline(b []byte) []byte {
 	if len(b) > 0 && b[len(b)-1] != '\n' {
 		return append(b, '\n')

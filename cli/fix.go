@@ -20,6 +20,7 @@ import (
 	"missivum/service/files"
 )
 
+// fixCommand is missivum fix. The difference goes to standard output, so that it can be read or applied elsewhere.
 func (a *app) fixCommand() *cobra.Command {
 	var flags templateFlags
 	var all, dry bool
@@ -62,6 +63,8 @@ outlined. The file from before is kept beside the new one, with the ending .befo
 	return c
 }
 
+// fix makes the fixes and writes what they change, unless dry is set. Sources and pictures that are replaced are kept
+// beside the new ones.
 func (a *app) fix(ctx context.Context, l loaded, in check.Input, o fix.Options, dry bool) error {
 	r, err := fix.Run(ctx, in, o)
 	if err != nil {

@@ -28,6 +28,8 @@ type newFlags struct {
 	clean                          bool
 }
 
+// newCommand is missivum new: a template's folder from a starter, a page or a signature. It never writes into a
+// folder that exists.
 func (a *app) newCommand() *cobra.Command {
 	var flags newFlags
 	c := &cobra.Command{
@@ -157,6 +159,7 @@ func knownStarter(name string) error {
 	return usage("there is no starter %q; there are %s", name, strings.Join(names, ", "))
 }
 
+// listStarters says which starters there are, for who calls missivum new without saying from what.
 func (a *app) listStarters() error {
 	all, err := starter.All()
 	if err != nil {
@@ -171,6 +174,7 @@ func (a *app) listStarters() error {
 	return nil
 }
 
+// parseAnswers reads answers such as 12:4=l: what is meant at line 12, column 4.
 func parseAnswers(answers []string) (map[string]string, error) {
 	read := map[string]string{}
 	for _, answer := range answers {
@@ -207,6 +211,7 @@ func (a *app) ask(questions []recognise.Question, answers map[string]string) map
 	return answers
 }
 
+// choiceName is how a choice is shown to who is asked.
 func choiceName(expr string) string {
 	if expr == "" {
 		return "text, the same for everybody"
@@ -234,6 +239,8 @@ func (a *app) reportCreated(file string, r create.Result) {
 	}
 }
 
+// reportRecognised says which values became fields, what was decided and not asked, and where the filled template differs
+// from the original.
 func (a *app) reportRecognised(file string, r recognise.Result) {
 	for _, f := range r.Found {
 		fmt.Fprintf(a.err, "%s:%d:%d  %q is {{ %s }}\n", file, f.Line, f.Column, f.Text, f.Expression)

@@ -61,6 +61,7 @@ type progress struct {
 	bar   *progressbar.ProgressBar
 }
 
+// progress shows how far long work is, on a terminal only: a log file wants no bar.
 func (a *app) progress(what string, total int) *progress {
 	return &progress{w: a.err, shown: terminal(a.err), total: total, what: what, began: time.Now()}
 }
@@ -106,6 +107,7 @@ func printTable(w io.Writer, heading []string, rows [][]string) {
 	t.Render()
 }
 
+// cells makes a row of a table.
 func cells(row []string) table.Row {
 	out := make(table.Row, len(row))
 	for i, c := range row {

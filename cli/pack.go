@@ -18,6 +18,7 @@ import (
 	"missivum/service/packages"
 )
 
+// packCommand is missivum pack: everybody's files as one zip, streamed into a temporary file that gets its name at the end.
 func (a *app) packCommand() *cobra.Command {
 	var people peopleFlags
 	var output, date string

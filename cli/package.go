@@ -13,10 +13,12 @@ import (
 	"missivum/service/api"
 )
 
+// packageCommand is missivum package, which works against a service.
 func (a *app) packageCommand() *cobra.Command {
 	return onlineGroup("package", "Make and download packages of a service", a.packageCreate, a.packageDownload)
 }
 
+// packageCreate asks the service for a package and shows how far it is until it is ready or has failed.
 func (a *app) packageCreate(server *string) *cobra.Command {
 	var variants []string
 	c := &cobra.Command{
@@ -52,6 +54,7 @@ func (a *app) packageCreate(server *string) *cobra.Command {
 	return c
 }
 
+// packageDownload writes a package into a file, which appears when it is whole.
 func (a *app) packageDownload(server *string) *cobra.Command {
 	var output string
 	c := &cobra.Command{

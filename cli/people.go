@@ -15,10 +15,12 @@ import (
 	"missivum/service/people"
 )
 
+// peopleCommand is missivum people, which works against a service.
 func (a *app) peopleCommand() *cobra.Command {
 	return onlineGroup("people", "List and import the people of a service", a.peopleList, a.peopleImport)
 }
 
+// peopleList lists people page by page, as the service searches them.
 func (a *app) peopleList(server *string) *cobra.Command {
 	var search string
 	c := &cobra.Command{
@@ -61,6 +63,8 @@ func columnsOf(fields []api.FieldInfo, p api.PersonSnapshot, names ...string) []
 	return row
 }
 
+// peopleImport shows what a CSV file would change and imports it; the service refuses when the directory has changed
+// between the two.
 func (a *app) peopleImport(server *string) *cobra.Command {
 	var dry, replace bool
 	var mapped []string
@@ -105,6 +109,7 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 	return c
 }
 
+// printPlan says what an import changes: who is new, who is changed, who leaves, which rows are left out.
 func (a *app) printPlan(plan people.Plan, dry bool) {
 	for _, column := range plan.Columns {
 		if column.Guessed {

@@ -19,11 +19,12 @@ import (
 	"missivum/core/picture"
 )
 
+// pictureCommand is missivum picture, the tools for pictures.
 func (a *app) pictureCommand() *cobra.Command {
 	c := &cobra.Command{Use: "picture", Short: "Probe, fit, cut, compress and check pictures"}
 	c.AddCommand(
 		a.pictureProbe(), a.pictureFit(), a.pictureCompress(), a.pictureDark(), a.pictureSlice(), a.pictureCode(), a.picturePhotos(),
-		a.pictureTravel(), a.pictureExport(), a.pictureCheck(), a.pictureStore(),
+		a.pictureDelivery(), a.pictureExport(), a.pictureCheck(), a.pictureStore(),
 	)
 	return c
 }
@@ -57,6 +58,7 @@ type probed struct {
 	Sights    []picture.Sight   `json:"sights,omitempty"`
 }
 
+// pictureProbe is missivum picture probe: what a file is, and what goes wrong where it is shown.
 func (a *app) pictureProbe() *cobra.Command {
 	var width, height int
 	var format, date string
@@ -115,6 +117,7 @@ picture, and what will go wrong where it is shown at --width and --height in px 
 	return c
 }
 
+// printProbed writes the facts of a file and the findings that follow from them.
 func (a *app) printProbed(p probed) {
 	if p.Refused != "" {
 		fmt.Fprintf(a.out, "%s: %s: %s\n", p.File, a.colour("31", "refused"), p.Refused)
@@ -232,6 +235,7 @@ func (f *recipeFlags) readWith(name string) (picture.Recipe, []byte, error) {
 	return r, data, err
 }
 
+// shares reads numbers with commas between, such as the corners of a crop in shares of the picture.
 func shares(s string, count int) ([]float64, error) {
 	parts := strings.Split(s, ",")
 	var list []float64
@@ -243,7 +247,7 @@ func shares(s string, count int) ([]float64, error) {
 		list = append(list, n)
 	}
 	if len(list) != count {
-		return nil, fmt.Errorf("%q has %d numbers; it takes %d, parted by commas", s, len(list), count)
+		return nil, fmt.Errorf("%q has %d numbers; it takes %d, with commas between", s, len(list), count)
 	}
 	return list, nil
 }
@@ -287,10 +291,12 @@ func (a *app) finish(r *picture.Rendition, before int, out renditionFlags) error
 	return nil
 }
 
+// writePNG writes an image without loss.
 func (a *app) writePNG(name string, img image.Image) error {
 	return a.writeFile(name, func(w io.Writer) error { return png.Encode(w, img) })
 }
 
+// pictureFit is missivum picture fit: a rendition for exactly the size in which it is shown.
 func (a *app) pictureFit() *cobra.Command {
 	f := recipeFlags{all: true}
 	var out renditionFlags
@@ -338,6 +344,7 @@ func (a *app) tellMultiples(r picture.Recipe, width, height int) {
 	}
 }
 
+// pictureCompress is missivum picture compress: the same pixels in fewer bytes.
 func (a *app) pictureCompress() *cobra.Command {
 	f := recipeFlags{}
 	var out renditionFlags
@@ -379,6 +386,7 @@ unseen. What comes out is never larger than what came in. The difference is ` + 
 	return c
 }
 
+// pictureDark is missivum picture dark: whether a picture vanishes on dark background, and the fix.
 func (a *app) pictureDark() *cobra.Command {
 	var d picture.DarkSafe
 	var output, compare string
@@ -432,6 +440,7 @@ thin outline or a plate; the picture grows by it on every side.`,
 	return c
 }
 
+// printSights writes how much of the edges can be seen on each background, before and after a fix.
 func (a *app) printSights(heading []string, before, after []picture.Sight) {
 	var rows [][]string
 	for i, s := range before {

@@ -21,6 +21,7 @@ import (
 	"missivum/service/pictures"
 )
 
+// pictureSlice is missivum picture slice: a design cut into pieces that a table joins.
 func (a *app) pictureSlice() *cobra.Command {
 	var m picture.SliceMap
 	var file, output, name string
@@ -85,6 +86,7 @@ cut anew. Pieces of one colour become the background of their cell; pieces that 
 	return c
 }
 
+// readMap reads the lines and pieces of a cut from YAML.
 func readMap(file string) (m picture.SliceMap, err error) {
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -116,6 +118,7 @@ func (a *app) writeSliced(cut *picture.Sliced, m picture.SliceMap, folder, name 
 	return nil
 }
 
+// pictureCode is missivum picture code: a QR code for a link, a person, or everybody.
 func (a *app) pictureCode() *cobra.Command {
 	var r picture.CodeRecipe
 	var people peopleFlags
@@ -168,6 +171,7 @@ func (a *app) pictureCode() *cobra.Command {
 	return c
 }
 
+// codeOf draws the code of a person's vCard.
 func codeOf(d *person.Directory, p *person.Person, organisation string, r picture.CodeRecipe) (*picture.CodePicture, error) {
 	card, err := person.VCard(d.Schema, p, organisation)
 	if err != nil {
@@ -176,6 +180,7 @@ func codeOf(d *person.Directory, p *person.Person, organisation string, r pictur
 	return picture.Code(card, r)
 }
 
+// finishCode writes a code and says how large it is shown, since each module must be a whole number of pixels.
 func (a *app) finishCode(made *picture.CodePicture, output string) error {
 	if err := a.writeFile(output, func(w io.Writer) error { _, err := w.Write(made.Data); return err }); err != nil || output == "-" {
 		return err
@@ -222,10 +227,12 @@ func (a *app) everybodysCodes(cmd *cobra.Command, d *person.Directory, organisat
 	return nil
 }
 
+// writeTable writes rows as CSV.
 func (a *app) writeTable(name string, rows [][]string) error {
 	return a.writeFile(name, func(w io.Writer) error { return csv.NewWriter(w).WriteAll(rows) })
 }
 
+// picturePhotos is missivum picture photos: everybody's photo by one recipe. A run that was killed is continued.
 func (a *app) picturePhotos() *cobra.Command {
 	f := recipeFlags{all: true}
 	var output, address, export string
@@ -265,6 +272,7 @@ rendition was made of. photos.csv gives each person's address for people import,
 	return c
 }
 
+// photosOf lists the photos of a folder, or of an LDIF export.
 func (a *app) photosOf(args []string, export string) ([]pictures.Photo, error) {
 	if export == "" {
 		list, err := pictures.PhotosIn(args[0])
@@ -288,6 +296,7 @@ func (a *app) photosOf(args []string, export string) ([]pictures.Photo, error) {
 	return list, nil
 }
 
+// finishPhotos writes photos.csv, which brings the addresses into the directory, and says what was left out.
 func (a *app) finishPhotos(result pictures.BulkResult, list []pictures.Photo, folder, address string) error {
 	for _, r := range result.Refused {
 		fmt.Fprintf(a.err, "%s: %s; left out\n", r.Mail, r.Error)
@@ -313,7 +322,8 @@ func (a *app) finishPhotos(result pictures.BulkResult, list []pictures.Photo, fo
 	return nil
 }
 
-func (a *app) pictureTravel() *cobra.Command {
+// pictureDelivery is missivum picture delivery: what each way to deliver pictures costs, and where they are seen.
+func (a *app) pictureDelivery() *cobra.Command {
 	var flags templateFlags
 	var volume int
 	var format string
@@ -362,6 +372,8 @@ are shown at once. The way is chosen in template.yaml: pictures.delivery.`,
 	return c
 }
 
+// pictureExport is missivum picture export: the files as a web server must have them. Nothing there is changed: messages
+// already sent show it.
 func (a *app) pictureExport() *cobra.Command {
 	var output string
 	var replace bool
@@ -403,6 +415,7 @@ func (a *app) pictureExport() *cobra.Command {
 	return c
 }
 
+// pictureCheck is missivum picture check: whether readers get the pictures that templates name.
 func (a *app) pictureCheck() *cobra.Command {
 	var templates, allow []string
 	var restore, format, date string
@@ -465,6 +478,7 @@ type asked struct {
 	template *template.Template
 }
 
+// checkAddresses asks the addresses one after the other: a host that is asked many at once may refuse.
 func (a *app) checkAddresses(cmd *cobra.Command, asker *pictures.Asker, list []asked, restore, format string) error {
 	reports := []pictures.Report{}
 	broken := 0
@@ -508,6 +522,7 @@ func (a *app) checkAddresses(cmd *cobra.Command, asker *pictures.Asker, list []a
 	return nil
 }
 
+// printAnswer writes what an address answered and what is wrong with it.
 func (a *app) printAnswer(r pictures.Report, at asked) {
 	state := a.colour("32", "fine")
 	switch {

@@ -19,11 +19,13 @@ import (
 	"missivum/service/pictures"
 )
 
+// pictureStore is missivum picture store, which works against a service.
 func (a *app) pictureStore() *cobra.Command {
 	return onlineGroup("store", "The pictures of a service: versions, uses, settings",
 		a.storeList, a.storeShow, a.storePush, a.storeAlt, a.storeUse, a.storeTake, a.storeSettings)
 }
 
+// storeList lists the pictures with their latest version.
 func (a *app) storeList(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the pictures", Example: "  missivum picture store list", Args: exactly(),
@@ -47,6 +49,7 @@ func (a *app) storeList(server *string) *cobra.Command {
 	}
 }
 
+// storeShow shows one picture with its versions, uses and renditions.
 func (a *app) storeShow(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "show NAME", Short: "Show a picture: its versions, where it is used, what the latest version would change there, its renditions",
@@ -105,6 +108,7 @@ func (a *app) printPictureChanges(ctx context.Context, r *remote, p pictures.Rec
 	return nil
 }
 
+// storePush stores a file as a picture or as its next version.
 func (a *app) storePush(server *string) *cobra.Command {
 	var name, note string
 	c := &cobra.Command{
@@ -148,6 +152,7 @@ func (a *app) storePush(server *string) *cobra.Command {
 	return c
 }
 
+// storeAlt sets the alternative texts, all of them at once: one that is left out is gone.
 func (a *app) storeAlt(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "alt NAME LANGUAGE=TEXT...", Short: "Set a picture's alternative texts, all of them",
@@ -171,6 +176,7 @@ func (a *app) storeAlt(server *string) *cobra.Command {
 	}
 }
 
+// storeUse fits a picture and puts it into a template, as a new version of the template.
 func (a *app) storeUse(server *string) *cobra.Command {
 	f := recipeFlags{all: true}
 	var in pictures.UseRequest
@@ -191,6 +197,7 @@ func (a *app) storeUse(server *string) *cobra.Command {
 	return c
 }
 
+// storeTake updates a template to a picture's latest version.
 func (a *app) storeTake(server *string) *cobra.Command {
 	var in pictures.UseRequest
 	c := &cobra.Command{
@@ -204,6 +211,7 @@ func (a *app) storeTake(server *string) *cobra.Command {
 	return c
 }
 
+// intoTemplate asks the service to put a picture into a template, and says which version that made.
 func (a *app) intoTemplate(ctx context.Context, r *remote, name, way string, in pictures.UseRequest) error {
 	if in.Template == "" {
 		return usage("--template says which template")
@@ -216,6 +224,7 @@ func (a *app) intoTemplate(ctx context.Context, r *remote, name, way string, in 
 	return nil
 }
 
+// storeSettings shows or sets where pictures are hosted. Only what is named is changed.
 func (a *app) storeSettings(server *string) *cobra.Command {
 	var address string
 	var volume, hours int

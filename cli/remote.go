@@ -31,6 +31,7 @@ func serverFlag(c *cobra.Command, into *string) {
 	c.PersistentFlags().StringVar(into, "server", standard, "address of the service (environment MISSIVUM_SERVER)")
 }
 
+// newRemote is a client of a service's HTTP interface.
 func newRemote(server string) (*remote, error) {
 	u, err := url.Parse(server)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {

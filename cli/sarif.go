@@ -52,10 +52,12 @@ func writeSARIF(w io.Writer, l loaded, r *check.Report) error {
 	return report.PrettyWrite(w)
 }
 
+// multiformat is a text as SARIF wants it.
 func multiformat(text string) *sarif.MultiformatMessageString {
 	return sarif.NewMultiformatMessageString().WithText(text)
 }
 
+// sarifLevel is a severity in SARIF's words (SARIF 2.1.0, 3.27.10).
 func sarifLevel(s client.Severity) string {
 	switch s {
 	case client.Breaks:
@@ -73,6 +75,7 @@ func region(source string, start, end int) *sarif.Region {
 	return sarif.NewRegion().WithStartLine(line).WithStartColumn(column).WithEndLine(endLine).WithEndColumn(endColumn)
 }
 
+// lineAndColumn gives a place as SARIF counts it: from 1, in UTF-16 units (SARIF 2.1.0, 3.30).
 func lineAndColumn(source string, offset int) (line, column int) {
 	offset = min(max(offset, 0), len(source))
 	line, begins := 1, 0
@@ -84,6 +87,7 @@ func lineAndColumn(source string, offset int) (line, column int) {
 	return line, utf8.RuneCountInString(source[begins:offset]) + 1
 }
 
+// sarifFix is a fix as replacements of text (SARIF 2.1.0, 3.55).
 func sarifFix(source, uri string, m *check.Fix) *sarif.Fix {
 	change := sarif.NewArtifactChange().WithArtifactLocation(sarif.NewSimpleArtifactLocation(uri))
 	for _, e := range m.Edits {

@@ -46,6 +46,7 @@ func (f *serveFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.log, "log", "text", "form of the log on standard error: text or json")
 }
 
+// open opens the service with its store, and the log that it writes.
 func (a *app) open(ctx context.Context, f serveFlags) (*service.Service, *slog.Logger, error) {
 	var handler slog.Handler
 	switch f.log {
@@ -84,6 +85,7 @@ func networks(list []string) ([]netip.Prefix, error) {
 	return out, nil
 }
 
+// serveCommand is missivum serve. It ends by itself on an interrupt, after what it has begun.
 func (a *app) serveCommand() *cobra.Command {
 	f := serveFlags{}
 	c := &cobra.Command{
@@ -109,6 +111,7 @@ func (a *app) serveCommand() *cobra.Command {
 	return c
 }
 
+// demoCommand is missivum demo: the service with Brackwater Ferries in it.
 func (a *app) demoCommand() *cobra.Command {
 	f := serveFlags{}
 	c := &cobra.Command{
@@ -144,6 +147,7 @@ Without --data everything is in a temporary folder and is gone afterwards.`,
 	return c
 }
 
+// demoPeopleCommand is missivum demo people: made-up people, for trying what 100,000 do.
 func (a *app) demoPeopleCommand() *cobra.Command {
 	var count int
 	var seed uint64

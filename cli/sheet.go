@@ -14,6 +14,7 @@ import (
 	"missivum/service/files"
 )
 
+// sheetCommand is missivum sheet. The ending of the file decides: a page to print, or a PNG that Chromium renders.
 func (a *app) sheetCommand() *cobra.Command {
 	var flags templateFlags
 	var mails, clients, views []string
@@ -81,6 +82,7 @@ on; with .png the installed Chromium renders it.`,
 	return c
 }
 
+// viewsOf reads the views that --view names.
 func viewsOf(names []string) ([]sheet.View, error) {
 	var list []sheet.View
 	for _, name := range names {

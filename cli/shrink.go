@@ -15,6 +15,7 @@ import (
 	"missivum/core/template"
 )
 
+// shrinkCommand is missivum shrink. Only template.yaml is written, and only when the steps are needed.
 func (a *app) shrinkCommand() *cobra.Command {
 	var flags templateFlags
 	var id, format string
@@ -78,6 +79,7 @@ Exit status: 0 it fits, 1 it does not, 2 wrong usage, 3 could not run.`,
 	return c
 }
 
+// printShrink writes the steps and proposals as tables, and what takes up the space now.
 func (a *app) printShrink(l loaded, in check.Input, r *shrink.Result) error {
 	fmt.Fprintf(a.out, "%s in %s: %s characters for the worst person, %s; the target is %s. %s above it.\n\n", l.template.Name, r.Client,
 		grouped(r.Before), whose(r.Person), grouped(r.Target), plural(r.Over, "person is", "people are"))
@@ -122,6 +124,7 @@ func (a *app) printShrink(l loaded, in check.Input, r *shrink.Result) error {
 	return nil
 }
 
+// part is the share of a kind of characters, in percent.
 func part(s *shrink.Space, kind string) int {
 	if s.Units == 0 {
 		return 0
@@ -129,6 +132,7 @@ func part(s *shrink.Space, kind string) int {
 	return (100*s.Kinds[kind] + s.Units/2) / s.Units
 }
 
+// whose names a person, or everybody.
 func whose(person string) string {
 	if person == "" {
 		return "the same for everybody"

@@ -14,6 +14,7 @@ import (
 	"missivum/core/preview"
 )
 
+// simulateCommand is missivum simulate. The markup goes to standard output, the events to standard error.
 func (a *app) simulateCommand() *cobra.Command {
 	var flags templateFlags
 	var mail, id, stage, output string
@@ -81,6 +82,7 @@ standard error, what happened to it with line and column. Without a person the f
 	return c
 }
 
+// knownStage reports whether a stage is one of the journey.
 func knownStage(stage string) bool {
 	for _, h := range client.Stages {
 		if string(h) == stage {

@@ -18,10 +18,12 @@ import (
 	"missivum/service/templates"
 )
 
+// templateCommand is missivum template, which works against a service.
 func (a *app) templateCommand() *cobra.Command {
 	return onlineGroup("template", "List, push and pull the templates of a service", a.templateList, a.templatePush, a.templatePull)
 }
 
+// templateList lists the templates with what the checks find. One that cannot be read is listed with the reason.
 func (a *app) templateList(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the templates with what the checks find", Example: "  missivum template list", Args: exactly(),
@@ -44,6 +46,7 @@ func (a *app) templateList(server *string) *cobra.Command {
 	}
 }
 
+// templatePush saves a folder as the new version, whatever the latest is. Nothing is lost by it: every version stays.
 func (a *app) templatePush(server *string) *cobra.Command {
 	var name, note string
 	c := &cobra.Command{
@@ -93,6 +96,7 @@ func (a *app) warn(warnings []string) {
 	}
 }
 
+// templatePull writes the latest version into a folder.
 func (a *app) templatePull(server *string) *cobra.Command {
 	var output string
 	c := &cobra.Command{

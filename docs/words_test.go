@@ -28,6 +28,7 @@ var oldNames = []struct{ old, now string }{
 	{`core/(mend|fit|rule|tidy|travel|adopt|lift)`, "fix, shrink, block, clean, delivery, page, recognise"},
 	{`roomof\w*|roomdrawing|roomrequest|roomshare`, "space"},
 	{`--form part`, "--form mime"},
+	{`(?-i:[A-Za-z]+[a-z](Mend|Burst|Lighten|Tidy|Travel|Lift|Lifted|Adopt|Hop|Room))`, "the new word in the middle of a name too"},
 }
 
 // TestNoOldNameIsLeft reads every file of the repository but those that hold foreign markup, stored data of older

@@ -175,7 +175,7 @@ func TestTextByHandInTheWorkbench(t *testing.T) {
 	}
 }
 
-func TestASignatureIsPastedAndLifted(t *testing.T) {
+func TestASignatureIsPastedAndRecognised(t *testing.T) {
 	s := demoService(t)
 	tab := browser(t)
 	do(t, tab, "bringing a signature", chromedp.Navigate(s.Address+"/templates"),

@@ -352,7 +352,7 @@ func TestMessagesFitWhicheverClientIsAskedFirst(t *testing.T) {
 	}
 }
 
-func TestABurstBudgetFails(t *testing.T) {
+func TestABudgetOverItsLimitFails(t *testing.T) {
 	tmpl := bare(t, "<p>"+strings.Repeat("Ferry and harbour company. ", 400)+"</p>")
 	r := run(t, Input{Template: tmpl, Profiles: []*client.Profile{client.Find("capped-webmail")}})
 	if !r.Fails() || !r.Budgets[0].Exceeded() || r.Budgets[0].Value != 400*27+6 {

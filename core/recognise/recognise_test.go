@@ -46,7 +46,7 @@ func recognised(t *testing.T, source string, answers map[string]string, rows ...
 	return r
 }
 
-func TestLift(t *testing.T) {
+func TestRecognise(t *testing.T) {
 	for _, c := range []struct{ name, source, want string }{
 		{"name", "<p>Maren Lind</p>", "<p>{{ cn }}</p>"},
 		{"parts of the name", "<b>Maren</b> <i>LIND</i>", "<b>{{ givenName }}</b> <i>{{ sn | upper }}</i>"},

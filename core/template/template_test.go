@@ -220,7 +220,7 @@ func TestTextFormsByHand(t *testing.T) {
 	}
 }
 
-func TestHowPicturesAreNamedAndTravel(t *testing.T) {
+func TestHowPicturesAreNamedAndDelivered(t *testing.T) {
 	open := func(settings string) (*Template, error) {
 		return New("x", Parts{Source: "<p>x</p>", Settings: settings, Pictures: map[string][]byte{"logo.png": dot(t)}})
 	}

@@ -171,6 +171,7 @@ func refuse(c *gin.Context, status int, detail string) {
 	send(c, Problem{Status: status, Detail: detail})
 }
 
+// send writes a problem as RFC 9457 says.
 func send(c *gin.Context, p Problem) {
 	p.Title, p.Request = http.StatusText(p.Status), c.GetString(requestKey)
 	c.Header("Content-Type", "application/problem+json")

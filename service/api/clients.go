@@ -26,11 +26,13 @@ func (a *API) profiles(ctx context.Context, ids []string) ([]*client.Profile, er
 	return list, nil
 }
 
+// listClients answers GET /clients: the client profiles.
 func (a *API) listClients(c *gin.Context) {
 	book, _, err := a.Clients.Book(c.Request.Context())
 	answer(a, c, book, err)
 }
 
+// getClient answers GET /clients/{id}: one client profile.
 func (a *API) getClient(c *gin.Context) {
 	book, _, err := a.Clients.Book(c.Request.Context())
 	if err != nil {
@@ -51,11 +53,15 @@ type ClientDocument struct {
 	Own      bool   `json:"own"`      // the organisation's own, not one that only shows how to begin
 }
 
+// getClientDocument answers GET /clients/{id}/document: a client profile as it can be edited, the organisation's own
+// or the beginning of one.
 func (a *API) getClientDocument(c *gin.Context) {
 	text, own, err := a.Clients.Document(c.Request.Context(), c.Param("id"))
 	answer(a, c, ClientDocument{text, own}, err)
 }
 
+// putClientDocument answers PUT /clients/{id}/document: store the organisation's own client profile. It stands over a
+// shipped one of the same id.
 func (a *API) putClientDocument(c *gin.Context) {
 	in, ok := body[ClientDocument](a, c)
 	if !ok {
@@ -65,6 +71,8 @@ func (a *API) putClientDocument(c *gin.Context) {
 	answer(a, c, p, err)
 }
 
+// removeClientDocument answers DELETE /clients/{id}/document: remove the organisation's own client profile. A shipped
+// one is then as it came.
 func (a *API) removeClientDocument(c *gin.Context) {
 	if err := a.Clients.Remove(c.Request.Context(), c.Param("id")); err != nil {
 		a.fail(c, err)
@@ -82,6 +90,7 @@ type fixRequest struct {
 	At      *int     `json:"at"`     // byte offset of the one finding to fix; it needs one check
 }
 
+// fixTemplate answers POST /templates/{name}/fix: put findings right in a template's source. Nothing is stored.
 func (a *API) fixTemplate(c *gin.Context) {
 	var in fixRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
@@ -96,6 +105,7 @@ func (a *API) fixTemplate(c *gin.Context) {
 	answer(a, c, r, err)
 }
 
+// mapTemplate answers POST /templates/{name}/map: the survival map of a template.
 func (a *API) mapTemplate(c *gin.Context) {
 	var in checkRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)

@@ -25,6 +25,7 @@ func (a *API) requestID(c *gin.Context) {
 	c.Header("X-Request-Id", id)
 }
 
+// logged writes each request into the log: method, path, status, duration; never a body, which holds people.
 func (a *API) logged(c *gin.Context) {
 	began := time.Now()
 	c.Next()
@@ -32,6 +33,7 @@ func (a *API) logged(c *gin.Context) {
 		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "ms", time.Since(began).Milliseconds())
 }
 
+// recovered answers a fault of the program with 500 and keeps the service up.
 func (a *API) recovered(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -67,6 +69,7 @@ func onlyLoopbackNames(c *gin.Context) {
 // crossOrigin refuses what other sites' pages send, but for plain reads.
 var crossOrigin = http.NewCrossOriginProtection()
 
+// noCrossSiteWrites refuses writes that a page of another origin sends through somebody's browser.
 func noCrossSiteWrites(c *gin.Context) {
 	if err := crossOrigin.Check(c.Request); err != nil {
 		refuse(c, http.StatusForbidden, "Pages of other sites cannot change anything here.")
@@ -84,6 +87,7 @@ const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' '
 	"data: blob:; font-src 'self'; " +
 	"connect-src 'self'; frame-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
+// headers sets what keeps pages from framing the console or guessing types.
 func headers(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set("Content-Security-Policy", contentPolicy)

@@ -42,6 +42,7 @@ type Change struct {
 // mostListed is how many jobs or changes one answer holds at most.
 const mostListed = 200
 
+// jobOf is a stored job as the interface shows it.
 func jobOf(j store.Job) job {
 	out := job{
 		ID: j.ID, Kind: j.Kind, Title: j.Title, State: string(j.State), Total: j.Total, Done: j.Done, Unit: j.Unit, Message: j.Message,
@@ -56,6 +57,7 @@ func jobOf(j store.Job) job {
 	return out
 }
 
+// listJobs answers GET /jobs: the newest long work, newest first.
 func (a *API) listJobs(c *gin.Context) {
 	records, err := a.Jobs.List(c.Request.Context(), c.Query("kind"), mostListed)
 	list := []job{}
@@ -65,11 +67,13 @@ func (a *API) listJobs(c *gin.Context) {
 	answer(a, c, list, err)
 }
 
+// getJob answers GET /jobs/{id}: how far long work is.
 func (a *API) getJob(c *gin.Context) {
 	record, err := a.Jobs.Get(c.Request.Context(), c.Param("id"))
 	answer(a, c, jobOf(record), err)
 }
 
+// stopJob answers POST /jobs/{id}/stop: stop long work that waits or runs.
 func (a *API) stopJob(c *gin.Context) {
 	if err := a.Jobs.Stop(c.Request.Context(), c.Param("id")); err != nil {
 		a.fail(c, err)

@@ -81,8 +81,10 @@ type fillRequest struct {
 // setForm is what stands for the set of three formats.
 const setForm = "set"
 
+// listForms answers GET /forms: the forms of a signature.
 func (a *API) listForms(c *gin.Context) { c.JSON(http.StatusOK, compose.FormInfos()) }
 
+// listStarters answers GET /starters: the templates to start from.
 func (a *API) listStarters(c *gin.Context) {
 	all, err := starter.All()
 	if err != nil {
@@ -96,6 +98,7 @@ func (a *API) listStarters(c *gin.Context) {
 	c.JSON(http.StatusOK, list)
 }
 
+// cleanSource answers POST /clean: a source without leftovers, indented; nothing is saved.
 func (a *API) cleanSource(c *gin.Context) {
 	var in cleanRequest
 	if err := readJSON(c, &in); err != nil {

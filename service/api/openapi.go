@@ -32,6 +32,7 @@ var Description = sync.OnceValue(func() []byte {
 	return encoded
 })
 
+// openAPI answers GET /openapi.json.
 func openAPI(c *gin.Context) {
 	c.Data(http.StatusOK, "application/json", Description())
 }

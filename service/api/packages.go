@@ -33,6 +33,7 @@ type PackageRequest struct {
 	Variants []string `json:"variants"` // empty: all
 }
 
+// packageInfo is a package with how far its job is.
 func packageInfo(p store.Package) PackageInfo {
 	info := PackageInfo{
 		ID: p.ID, Template: p.Template, Number: p.Version, Version: p.Content, State: string(p.Job.State), Total: p.Job.Total, Done: p.Job.Done,
@@ -44,6 +45,7 @@ func packageInfo(p store.Package) PackageInfo {
 	return info
 }
 
+// listPackages answers GET /packages: the packages, newest first.
 func (a *API) listPackages(c *gin.Context) {
 	records, err := a.Packages.List(c.Request.Context())
 	if err != nil {
@@ -57,6 +59,7 @@ func (a *API) listPackages(c *gin.Context) {
 	c.JSON(http.StatusOK, list)
 }
 
+// createPackage answers POST /packages: begin a package of a template for everybody.
 func (a *API) createPackage(c *gin.Context) {
 	var in PackageRequest
 	if err := readJSON(c, &in); err != nil {
@@ -72,6 +75,7 @@ func (a *API) createPackage(c *gin.Context) {
 	c.JSON(http.StatusAccepted, packageInfo(record))
 }
 
+// getPackage answers GET /packages/{id}: one package and how far it is.
 func (a *API) getPackage(c *gin.Context) {
 	record, err := a.Packages.Get(c.Request.Context(), c.Param("id"))
 	if err != nil {
@@ -81,6 +85,7 @@ func (a *API) getPackage(c *gin.Context) {
 	c.JSON(http.StatusOK, packageInfo(record))
 }
 
+// removePackage answers DELETE /packages/{id}: stop a package that is being made, or delete one that has ended.
 func (a *API) removePackage(c *gin.Context) {
 	if err := a.Packages.Remove(c.Request.Context(), c.Param("id")); err != nil {
 		a.fail(c, err)
@@ -89,6 +94,7 @@ func (a *API) removePackage(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
+// getPackageFile answers GET /packages/{id}/file: the zip of a package that is ready.
 func (a *API) getPackageFile(c *gin.Context) {
 	f, record, err := a.Packages.Open(c.Request.Context(), c.Param("id"))
 	if err != nil {

@@ -43,6 +43,7 @@ type PersonSnapshot struct {
 // maxPage is how many people one page holds at most.
 const maxPage = 1000
 
+// listPeople answers GET /people: a part of the directory.
 func (a *API) listPeople(c *gin.Context) {
 	d, revision, err := a.People.Directory(c.Request.Context())
 	if err != nil {
@@ -75,6 +76,7 @@ type personDetail struct {
 	Values map[string]string `json:"values"` // by field; blank ones are left out
 }
 
+// getPerson answers GET /people/{mail}: one person by mail address.
 func (a *API) getPerson(c *gin.Context) {
 	d, _, err := a.People.Directory(c.Request.Context())
 	if err != nil {
@@ -111,6 +113,7 @@ type hardCase struct {
 	Reasons []string `json:"reasons"`
 }
 
+// listHardCases answers GET /people/hard-cases: the people who strain templates most, and why.
 func (a *API) listHardCases(c *gin.Context) {
 	d, revision, err := a.People.Directory(c.Request.Context())
 	if err != nil {
@@ -130,6 +133,7 @@ func (a *API) listHardCases(c *gin.Context) {
 	c.JSON(http.StatusOK, list)
 }
 
+// fields are the fields that a template can use with a directory: standard ones, its own, texts and constants.
 func fields(d *person.Directory) []FieldInfo {
 	list := []FieldInfo{}
 	for column, name := range d.Schema.Names() {
@@ -145,6 +149,7 @@ func fields(d *person.Directory) []FieldInfo {
 	return list
 }
 
+// number reads a number of the query; standard where it is left out.
 func number(c *gin.Context, name string, standard int) (int, error) {
 	text := c.Query(name)
 	if text == "" {
@@ -157,6 +162,7 @@ func number(c *gin.Context, name string, standard int) (int, error) {
 	return n, nil
 }
 
+// importPeople answers POST /people/import: what a CSV file would change in the directory, or the change itself.
 func (a *API) importPeople(c *gin.Context) {
 	ctx := c.Request.Context()
 	mapping := map[string]string{}
@@ -186,6 +192,7 @@ func (a *API) importPeople(c *gin.Context) {
 	c.JSON(http.StatusOK, plan)
 }
 
+// listDialects answers GET /dialects: the dialects of mail hosts.
 func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, block.Dialects()) }
 
 // fieldReference is what a template can use.
@@ -196,6 +203,7 @@ type fieldReference struct {
 	Entries    []string             `json:"entries"` // names that an element with data-each knows
 }
 
+// listFields answers GET /fields: the fields and modifiers a template can use.
 func (a *API) listFields(c *gin.Context) {
 	d, _, err := a.People.Directory(c.Request.Context())
 	if err != nil {

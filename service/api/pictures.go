@@ -189,6 +189,7 @@ func body[T any](a *API, c *gin.Context) (in T, ok bool) {
 	return in, true
 }
 
+// listPictures answers GET /pictures: all pictures, by name.
 func (a *API) listPictures(c *gin.Context) {
 	records, err := a.Pictures.List(c.Request.Context())
 	list := []PictureSummary{}
@@ -211,11 +212,14 @@ func (a *API) listPictures(c *gin.Context) {
 	answer(a, c, list, err)
 }
 
+// getPictureRecord answers GET /pictures/{name}: a picture with its versions, uses and renditions.
 func (a *API) getPictureRecord(c *gin.Context) {
 	r, err := a.Pictures.Get(c.Request.Context(), c.Param("name"))
 	answer(a, c, r, err)
 }
 
+// putPictureVersion answers PUT /pictures/{name}: store a new version. The file is read whole first; a broken or
+// hostile one is refused.
 func (a *API) putPictureVersion(c *gin.Context) {
 	data, err := io.ReadAll(c.Request.Body)
 	if err != nil {
@@ -264,6 +268,7 @@ func (a *API) readPicture(c *gin.Context, number int) (*picture.Picture, picture
 	return read, version, err
 }
 
+// putAlts answers PUT /pictures/{name}/alts: replace the alternative texts, by language (BCP 47).
 func (a *API) putAlts(c *gin.Context) {
 	alts := map[string]string{}
 	if err := readJSON(c, &alts); err != nil {
@@ -277,6 +282,7 @@ func (a *API) putAlts(c *gin.Context) {
 	a.getPictureRecord(c)
 }
 
+// probePicture answers POST /pictures/{name}/probe: what the latest version is and what will go wrong with it.
 func (a *API) probePicture(c *gin.Context) {
 	in, ok := body[probeRequest](a, c)
 	if !ok {
@@ -308,12 +314,14 @@ func (a *API) probePicture(c *gin.Context) {
 	answer(a, c, out, err)
 }
 
+// pngOf is an image as PNG, to be looked at.
 func pngOf(img image.Image) ([]byte, error) {
 	var b bytes.Buffer
 	err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&b, img)
 	return b.Bytes(), err
 }
 
+// dataAddress is a file as a data address (RFC 2397).
 func dataAddress(format string, data []byte) string {
 	return "data:" + picture.Media(format) + ";base64," + base64.StdEncoding.EncodeToString(data)
 }
@@ -351,6 +359,7 @@ func (a *API) made(c *gin.Context, version pictures.Version, recipe picture.Reci
 	answer(a, c, m, err)
 }
 
+// fitPicture answers POST /pictures/{name}/fit: make the exact rendition for a display size.
 func (a *API) fitPicture(c *gin.Context) {
 	in, ok := body[fitRequest](a, c)
 	if !ok {
@@ -369,6 +378,7 @@ func (a *API) fitPicture(c *gin.Context) {
 	a.made(c, version, in.Recipe, in.Keep, r, err)
 }
 
+// compressPicture answers POST /pictures/{name}/compress: make a lighter file of the same size.
 func (a *API) compressPicture(c *gin.Context) {
 	in, ok := body[compressRequest](a, c)
 	if !ok {
@@ -397,6 +407,7 @@ func (a *API) slice(c *gin.Context, m picture.SliceMap) (*picture.Sliced, error)
 	return cut, nil
 }
 
+// slicePicture answers POST /pictures/{name}/slice: cut a picture into pieces that join in a table.
 func (a *API) slicePicture(c *gin.Context) {
 	in, ok := body[sliceRequest](a, c)
 	if !ok {
@@ -457,9 +468,12 @@ func (a *API) sendZip(c *gin.Context, name string, files map[string][]byte, err 
 	c.Data(http.StatusOK, "application/zip", b.Bytes())
 }
 
+// usePicture answers POST /pictures/{name}/use: fit the latest version and put it into a template.
 func (a *API) usePicture(c *gin.Context)  { a.intoTemplate(c, a.Pictures.Use) }
+// takePicture answers POST /pictures/{name}/take: put the latest version into a template that uses an older one.
 func (a *API) takePicture(c *gin.Context) { a.intoTemplate(c, a.Pictures.Take) }
 
+// intoTemplate puts a picture into a template and answers with the version that this made.
 func (a *API) intoTemplate(c *gin.Context, put func(ctx context.Context, name string, in pictures.UseRequest) (templates.Stored, error)) {
 	in, ok := body[pictures.UseRequest](a, c)
 	if !ok {
@@ -473,6 +487,7 @@ func (a *API) intoTemplate(c *gin.Context, put func(ctx context.Context, name st
 	c.JSON(http.StatusOK, detail(s))
 }
 
+// drawCode answers POST /code: draw a text or a person's vCard (RFC 6350) as a QR code.
 func (a *API) drawCode(c *gin.Context) {
 	in, ok := body[codeRequest](a, c)
 	if !ok {
@@ -503,11 +518,13 @@ func (a *API) drawCode(c *gin.Context) {
 		Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
 }
 
+// getPictureSettings answers GET /settings/pictures: what the administrator says about pictures.
 func (a *API) getPictureSettings(c *gin.Context) {
 	s, err := a.Hosting.Settings(c.Request.Context())
 	answer(a, c, s, err)
 }
 
+// putPictureSettings answers PUT /settings/pictures: say it.
 func (a *API) putPictureSettings(c *gin.Context) {
 	in, ok := body[hosting.Settings](a, c)
 	if !ok {
@@ -516,6 +533,8 @@ func (a *API) putPictureSettings(c *gin.Context) {
 	answer(a, c, in, a.Hosting.PutSettings(c.Request.Context(), in))
 }
 
+// weighDelivery answers GET /templates/{name}/delivery: what follows from each way in which the pictures of each form
+// can be delivered.
 func (a *API) weighDelivery(c *gin.Context) {
 	ctx := c.Request.Context()
 	t, err := a.Templates.Get(ctx, c.Param("name"), 0)
@@ -542,6 +561,7 @@ func (a *API) weighDelivery(c *gin.Context) {
 	answer(a, c, list, err)
 }
 
+// chooseDelivery answers PUT /templates/{name}/delivery: choose the way of a form.
 func (a *API) chooseDelivery(c *gin.Context) {
 	in, ok := body[deliveryChoice](a, c)
 	if !ok {
@@ -568,16 +588,19 @@ func (a *API) getTree(c *gin.Context) {
 	a.sendZip(c, t.Name+"-pictures.zip", files, err)
 }
 
+// checkTemplateAddresses answers POST /templates/{name}/addresses: ask all picture addresses of a template.
 func (a *API) checkTemplateAddresses(c *gin.Context) {
 	list, err := a.Pictures.CheckTemplate(c.Request.Context(), c.Param("name"), 0)
 	answer(a, c, list, err)
 }
 
+// listAddresses answers GET /addresses: what asking addresses brought last, newest first.
 func (a *API) listAddresses(c *gin.Context) {
 	list, err := a.Pictures.Checks(c.Request.Context())
 	answer(a, c, list, err)
 }
 
+// checkAddresses answers POST /addresses: ask addresses, at most 50.
 func (a *API) checkAddresses(c *gin.Context) {
 	var in addressRequest
 	err := readJSON(c, &in)
@@ -641,6 +664,7 @@ func (a *API) getPhotos(c *gin.Context) {
 	answer(a, c, state, err)
 }
 
+// stopPhotos answers DELETE /photos: stop the fitting.
 func (a *API) stopPhotos(c *gin.Context) {
 	if err := a.Pictures.StopPhotos(c.Request.Context()); err != nil {
 		a.fail(c, err)
@@ -654,6 +678,8 @@ type PictureChanges struct {
 	Changes []string `json:"changes"` // empty when it is used already
 }
 
+// getPictureChanges answers GET /pictures/{name}/changes: what a picture's latest version would change in a template
+// that uses an older one.
 func (a *API) getPictureChanges(c *gin.Context) {
 	list, err := a.Pictures.Changes(c.Request.Context(), c.Param("name"), c.Query("template"), c.Query("as"))
 	answer(a, c, PictureChanges{orEmpty(list)}, err)

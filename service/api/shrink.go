@@ -64,6 +64,8 @@ type sheetRequest struct {
 	SecondOpinion bool         `json:"secondOpinion"` // LibreOffice Writer's drawing beside the word-processor client
 }
 
+// shrinkTemplate answers POST /templates/{name}/shrink: how a template gets below a client's limit. Nothing is
+// stored.
 func (a *API) shrinkTemplate(c *gin.Context) {
 	var in shrinkRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, nil)
@@ -83,6 +85,7 @@ func (a *API) shrinkTemplate(c *gin.Context) {
 	answer(a, c, Shrunk{r, settings}, err)
 }
 
+// spaceOfTemplate answers POST /templates/{name}/space: what takes up the space in one person's signature.
 func (a *API) spaceOfTemplate(c *gin.Context) {
 	var in spaceRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, nil)
@@ -114,6 +117,8 @@ func sitterOf(in check.Input, variant, mail string) (string, *person.Person, err
 	return variant, &in.People.People[i], nil
 }
 
+// pasteTemplate answers POST /templates/{name}/paste: a real copy and paste in the installed Chromium beside the
+// predicted one.
 func (a *API) pasteTemplate(c *gin.Context) {
 	var in pasteRequest
 	s, err := a.readSubject(c, &in, &in.Draft)
@@ -149,6 +154,7 @@ func oneAtATime[T any](a *API, c *gin.Context, draw func(context.Context) (T, er
 	return draw(ctx)
 }
 
+// sheetOfTemplate answers POST /templates/{name}/sheet: the contact sheet as a picture or a page.
 func (a *API) sheetOfTemplate(c *gin.Context) {
 	var in sheetRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)

@@ -127,6 +127,7 @@ type blockRequest struct {
 	Variant string `json:"variant"`
 }
 
+// detail is a version of a template as the interface shows it.
 func detail(s templates.Stored) TemplateDetail {
 	d := TemplateDetail{
 		Name: s.Name, Title: s.Title(), Number: s.Number, Version: s.Version(), Note: s.Note, Author: s.Author, Saved: s.Created,
@@ -157,6 +158,7 @@ func (a *API) listTemplates(c *gin.Context) {
 	c.JSON(http.StatusOK, list)
 }
 
+// summary is a template in the list. One that cannot be read is listed with the reason, and hides no other.
 func (a *API) summary(ctx context.Context, e templates.Entry) TemplateSummary {
 	out := TemplateSummary{Name: e.Name, Title: e.Name, Number: e.Number, Saved: e.Saved, Variants: []string{}}
 	if e.Err != nil {
@@ -172,6 +174,7 @@ func (a *API) summary(ctx context.Context, e templates.Entry) TemplateSummary {
 	return out
 }
 
+// getTemplate answers GET /templates/{name}: the latest version.
 func (a *API) getTemplate(c *gin.Context) {
 	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
 	if err != nil {
@@ -181,6 +184,7 @@ func (a *API) getTemplate(c *gin.Context) {
 	c.JSON(http.StatusOK, detail(s))
 }
 
+// getVersion answers GET /templates/{name}/versions/{number}: one version.
 func (a *API) getVersion(c *gin.Context) {
 	number, err := strconv.Atoi(c.Param("number"))
 	if err != nil || number < 1 {
@@ -195,6 +199,7 @@ func (a *API) getVersion(c *gin.Context) {
 	c.JSON(http.StatusOK, detail(s))
 }
 
+// listVersions answers GET /templates/{name}/versions: all versions, newest first.
 func (a *API) listVersions(c *gin.Context) {
 	versions, err := a.Templates.Versions(c.Request.Context(), c.Param("name"))
 	if err != nil {
@@ -211,6 +216,7 @@ func (a *API) listVersions(c *gin.Context) {
 // readJSON reads a request body; unknown members are refused, so that a misspelt one is not lost.
 func readJSON(c *gin.Context, into any) error { return decode(c.Request.Body, into) }
 
+// decode reads one JSON value and refuses members that nobody knows: a misspelt one must not be passed over.
 func decode(r io.Reader, into any) error {
 	d := json.NewDecoder(r)
 	d.DisallowUnknownFields()
@@ -220,6 +226,7 @@ func decode(r io.Reader, into any) error {
 	return nil
 }
 
+// saveTemplate answers PUT /templates/{name}: save a new version of source and settings.
 func (a *API) saveTemplate(c *gin.Context) {
 	var in saveRequest
 	if err := readJSON(c, &in); err != nil {
@@ -244,6 +251,7 @@ func (a *API) saved(c *gin.Context) func(templates.Stored, error) {
 	}
 }
 
+// getArchive answers GET /templates/{name}/archive: the template's folder as a zip.
 func (a *API) getArchive(c *gin.Context) {
 	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
 	if err != nil {
@@ -257,6 +265,7 @@ func (a *API) getArchive(c *gin.Context) {
 	}
 }
 
+// putArchive answers PUT /templates/{name}/archive: save a template's folder, given as a zip, as a new version.
 func (a *API) putArchive(c *gin.Context) {
 	body, err := io.ReadAll(c.Request.Body)
 	if err != nil {
@@ -272,6 +281,7 @@ func (a *API) putArchive(c *gin.Context) {
 	a.saved(c)(a.Templates.Save(c.Request.Context(), name, template.Whole(t.Parts()), templates.Edit{Note: c.Query("note"), Base: -1}))
 }
 
+// getPicture answers GET /templates/{name}/pictures/{file}: a picture of the latest version.
 func (a *API) getPicture(c *gin.Context) {
 	s, err := a.Templates.Get(c.Request.Context(), c.Param("name"), 0)
 	if err != nil {
@@ -289,6 +299,7 @@ func (a *API) getPicture(c *gin.Context) {
 	a.fail(c, problem.New(problem.NotFound, "There is nothing at %s.", c.Request.URL.Path))
 }
 
+// putPicture answers PUT /templates/{name}/pictures/{file}: save a picture; a new version of the template.
 func (a *API) putPicture(c *gin.Context) {
 	body, err := io.ReadAll(c.Request.Body)
 	if err != nil {
@@ -345,6 +356,7 @@ func (s subject) variant(named string) (string, error) {
 	return named, nil
 }
 
+// checkTemplate answers POST /templates/{name}/check: findings and budgets, of the saved template or of a draft.
 func (a *API) checkTemplate(c *gin.Context) {
 	var in checkRequest
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
@@ -355,6 +367,7 @@ func (a *API) checkTemplate(c *gin.Context) {
 	answer(a, c, report, err)
 }
 
+// lookAtTemplate answers POST /templates/{name}/look: the signature of a person as written or as a client shows it.
 func (a *API) lookAtTemplate(c *gin.Context) {
 	began := time.Now()
 	var in lookRequest
@@ -383,6 +396,7 @@ func shownAt(name string, drafted map[string][]byte) func(*template.Picture) str
 	}
 }
 
+// look fills a template for somebody and shows it as written or as a client does.
 func (a *API) look(ctx context.Context, s subject, in lookRequest) (Look, error) {
 	variant, err := s.variant(in.Variant)
 	if err != nil {
@@ -429,6 +443,7 @@ func (a *API) look(ctx context.Context, s subject, in lookRequest) (Look, error)
 	return look, err
 }
 
+// exportBlock answers POST /templates/{name}/block: the block for a mail host, and what is lost.
 func (a *API) exportBlock(c *gin.Context) {
 	var in blockRequest
 	s, err := a.readSubject(c, &in, &in.Draft)
