@@ -115,10 +115,10 @@ func unknown(err error) bool {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "missivum",
-		Short: "HTML mail signatures that survive every mail client",
-		Long: `Missivum fills signature templates from a staff directory, finds what will go wrong in which
-mail client and at which line, measures every client's limits for the worst person, and writes the files
-for every desk and the blocks for mail rules.`,
+		Short: "HTML email signatures that survive every mail client",
+		Long: `Missivum fills signature templates from a staff directory, finds what will go wrong in which mail client
+and at which line, measures each client's limits for the person with the largest signature, and writes the
+files for every desk and the blocks for mail hosts.`,
 		Version:       Version,
 		SilenceUsage:  true,
 		SilenceErrors: true,

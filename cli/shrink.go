@@ -105,7 +105,7 @@ func (a *app) printShrink(l loaded, in check.Input, r *shrink.Result) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "\nWhat takes the space now: text %d %%, styles %d %%, addresses %d %%, structure %d %%. Largest tags:\n",
+		fmt.Fprintf(a.out, "\nWhat takes up the space now: text %d %%, styles %d %%, addresses %d %%, structure %d %%. Largest tags:\n",
 			part(space, shrink.Texts), part(space, shrink.Styles), part(space, shrink.Addresses), part(space, shrink.Structure))
 		for _, e := range space.Largest(3) {
 			fmt.Fprintf(a.out, "  line %d  <%s>  %s characters\n", e.Line, e.Name, grouped(e.Own))

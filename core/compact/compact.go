@@ -22,9 +22,9 @@ type Step struct {
 func Steps() []Step {
 	return []Step{
 		{"white-space", "White space between tags and at the edges of blocks", WhiteSpace},
-		{"attributes", "Empty attributes, and styles that an attribute says already", attributes},
-		{"defaults", "Declarations that say what holds anyway", defaults},
-		{"inherited", "Declarations that an element around has given already", inherited},
+		{"attributes", "Empty attributes, and styles that repeat an attribute", attributes},
+		{"defaults", "Declarations that change nothing", defaults},
+		{"inherited", "Declarations that an outer element has set already", inherited},
 		{"shorthands", "Four sides in one property", shorthands},
 		{"values", "Shorter spellings of lengths and colours", values},
 		{"spacing", "Spaces inside style attributes", spacing},

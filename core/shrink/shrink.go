@@ -166,7 +166,7 @@ func (r *Result) propose(ctx context.Context, in check.Input, left int) error {
 
 func changesOf(in check.Input) ([]change, error) {
 	list := []change{
-		{title: "Take the word processor's own properties out",
+		{title: "Remove the word processor's own properties",
 			costs: "its line heights, and what is hidden from it, differ", make: withoutWordStyles},
 		{title: "Take the second colour off links", costs: "the word-processor engine shows links in its own blue", make: withoutLinkSpans},
 		{title: "Shorten lists of fonts to the first and the generic one",

@@ -29,7 +29,7 @@ export function PackagesPage() {
           </TextField>
         }
       >
-        What goes out of a template: a zip with everybody’s files for the desks, or the block for a mail host’s rule.
+        What goes out of a template: a zip with everybody’s files for the desks, or the block for a mail host that appends the signature.
       </PageHead>
       <Trouble error={templates.error} />
       <FilesForDesks template={template} />
@@ -110,10 +110,10 @@ function RuleBlock({ template }: { template: string }) {
   const rule = useQuery({ queryKey: ['rule', template, dialect], queryFn: () => api.block(template, { dialect }), enabled: dialect !== '' })
   const about = dialects.data?.find((d) => d.id === dialect)?.about
   return (
-    <Box component="section" aria-labelledby="rule">
+    <Box component="section" aria-labelledby="block">
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1, flexWrap: 'wrap' }}>
         <Box sx={{ flex: 1, minWidth: 280 }}>
-          <Typography variant="h2" id="rule">Block for a mail rule</Typography>
+          <Typography variant="h2" id="block">Block for a mail host</Typography>
           <Typography variant="body2" color="text.secondary">{about}</Typography>
         </Box>
         <TextField select size="small" label="Dialect" value={dialect} onChange={(e) => setChosen(e.target.value)} sx={{ minWidth: 230 }}>

@@ -35,11 +35,11 @@ export function FactsPane({ tab, onTab, report, look, onGo, onFix, onClose, map,
       onClose={onClose}
       head={
         <>
-          <Tabs value={shown} onChange={(_, v: FactsTab) => onTab(v)} aria-label="Facts" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, py: 0, textTransform: 'none' } }}>
+          <Tabs value={shown} onChange={(_, v: FactsTab) => onTab(v)} aria-label="Facts" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, minWidth: 0, px: 1.75, py: 0, textTransform: 'none' } }}>
             <Tab value="findings" label="Findings" />
             <Tab value="map" label="Survival" />
             <Tab value="space" label="Space" />
-            {look && <Tab value="journey" label="On the way there" />}
+            {look && <Tab value="journey" label="Journey" />}
           </Tabs>
           {report && (
             <Box sx={{ ml: 'auto', pr: 1, display: 'flex', alignItems: 'center', gap: 1 }} aria-live="polite">

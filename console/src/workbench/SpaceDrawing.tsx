@@ -71,7 +71,7 @@ function Elements({ template, revision, budget: b, onGo }: { template: string; r
         ))}
       </Box>
       <Typography variant="body2" color="text.secondary" sx={{ mb: 0.5 }}>
-        {`Each bar is an element with all in it, as wide as its share of ${kind ? `the ${kind}` : 'all characters'}; those in it stand below. A press leads to the source.`}
+        {`Each bar is an element with its content, as wide as its share of ${kind ? `the ${kind}` : 'all characters'}; the elements in it are below. Click a bar to go to the source.`}
       </Typography>
       <Box role="group" aria-label="What takes up the space" sx={{ position: 'relative', height: (deepest + 1) * rowHeight, minWidth: 300 }}>
         {boxes.map((box) => (
