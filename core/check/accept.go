@@ -81,10 +81,12 @@ func (p *Pass) wrong(a acceptance) {
 	}
 }
 
+// covers reports whether a place lies in what a comment accepts.
 func (a acceptance) covers(offset int) bool {
 	return slices.ContainsFunc(a.holds, func(s markup.Span) bool { return s.Start <= offset && offset < s.End })
 }
 
+// acceptances are the comments of the source that accept findings.
 func (p *Pass) acceptances() []acceptance {
 	var list []acceptance
 	src := p.Source.Source

@@ -116,6 +116,7 @@ var accessChecks = []*Check{
 	},
 }
 
+// tableRole gives a table's role, as its attribute says.
 func tableRole(table *markup.Node) (string, bool) {
 	if table == nil {
 		return "", false
@@ -123,6 +124,7 @@ func tableRole(table *markup.Node) (string, bool) {
 	return table.Attr("role")
 }
 
+// altQuality finds what the check alt-quality reports: alternative text that says nothing.
 func altQuality(p *Pass) {
 	for _, img := range p.Source.Elements("img") {
 		alt, ok := img.Attr("alt")
@@ -198,6 +200,7 @@ func languageDeclared(p *Pass) {
 	})
 }
 
+// directions finds what the check direction reports: script from right to left without a direction.
 func directions(p *Pass) {
 	reported := map[*markup.Node]bool{}
 	p.Doc.Root.Walk(func(n *markup.Node) bool {
@@ -231,6 +234,7 @@ func directions(p *Pass) {
 	})
 }
 
+// contrasts finds what the check contrast reports: text with too little contrast.
 func contrasts(p *Pass) {
 	p.eachText(func(n *markup.Node, l look) {
 		ratio := contrast(l.text.Color, l.background)
@@ -301,6 +305,7 @@ var browserBlue = color.RGBA{0, 0, 238, 255}
 // colours.
 const leastInDark = 3
 
+// darkContrasts finds what the check contrast-dark reports: text with too little contrast in dark mode.
 func darkContrasts(p *Pass) {
 	ways := map[string][]string{}
 	for _, profile := range p.Profiles {

@@ -52,11 +52,13 @@ func blankField(p *Pass) {
 	}
 }
 
+// lineKey is what makes what stays beside several blank fields one finding: the same line of the same block.
 type lineKey struct {
 	block *markup.Node
 	line  int
 }
 
+// blankFinder collects what stays beside blank fields, for everybody at once.
 type blankFinder struct {
 	*Pass
 	shown  []shown
@@ -155,6 +157,7 @@ func (f *blankFinder) protects(n *markup.Node) []string {
 	return names
 }
 
+// oneField reports whether all expressions are of one field.
 func oneField(list []*field.Expr) bool {
 	for _, e := range list {
 		if e.Field != list[0].Field {
@@ -164,6 +167,7 @@ func oneField(list []*field.Expr) bool {
 	return len(list) > 0
 }
 
+// note remembers a field whose label or separator stays when it is blank.
 func (f *blankFinder) note(e *field.Expr, key lineKey, where place, safe []string) {
 	if f.fields[key] == nil {
 		f.fields[key] = map[string]bool{}
@@ -189,6 +193,7 @@ func (f *blankFinder) protected(e *field.Expr, safe []string) bool {
 	return false
 }
 
+// report makes one finding of what stays in one place, with the people concerned.
 func (f *blankFinder) report(key lineKey, group []shown) {
 	expr, name := group[0].expr, group[0].expr.Field
 	seen := map[place]bool{}
@@ -271,6 +276,7 @@ func (p *Pass) named(who []string) string {
 	return fmt.Sprintf("%d of %d people (%s%s)", len(who), len(p.People.People), strings.Join(first, ", "), more(len(who), len(first)))
 }
 
+// more says how many people are not named.
 func more(count, named int) string {
 	if count > named {
 		return fmt.Sprintf(" and %d more", count-named)

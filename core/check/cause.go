@@ -60,6 +60,7 @@ func (p *Pass) simulate() []*cause {
 	return order
 }
 
+// add counts one more event as the effect of a cause, in a profile.
 func (c *cause) add(p *Pass, profile int, e journey.Event) {
 	if n := p.SourceNode(e.Node); n != nil && !c.elements[n.Open.Start] {
 		c.nodes = append(c.nodes, n)

@@ -58,6 +58,7 @@ func telephoneNumbers(p *Pass) {
 	}, "cannot be read as a telephone number for %s; it is shown as written and cannot be dialled.")
 }
 
+// dateValues finds what the check date-value reports: day that cannot be read.
 func dateValues(p *Pass) {
 	if p.People == nil {
 		return
@@ -92,6 +93,7 @@ func (p *Pass) misread(kind func(*field.Expr) bool, wrong func(*field.Expr, *per
 // says otherwise.
 const oftenBlankShare = 95
 
+// oftenBlank finds what the check often-blank reports: field that nearly everybody lacks.
 func oftenBlank(p *Pass) {
 	if p.People == nil || len(p.People.People) == 0 {
 		return

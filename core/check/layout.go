@@ -218,6 +218,7 @@ func flexToCells(p *Pass, t Target) *Fix {
 // Layout 1, 8.3).
 var alignments = map[string]string{"center": "middle", "end": "bottom", "flex-end": "bottom", "baseline": "baseline"}
 
+// flexRow makes the pieces of a flexbox the cells of a table row.
 func flexRow(h *edit.Editor, n *markup.Node, gap, valign string, dropped []markup.Span) {
 	var pieces []*markup.Node
 	for _, c := range n.Children {
@@ -342,10 +343,12 @@ func (p *Pass) hasMargin(n *markup.Node, side string) bool {
 	return side == "top" && margin.Top != 0 || side == "bottom" && margin.Bottom != 0
 }
 
+// paddings are the declarations of padding that reach an element.
 func paddings(n *markup.Node) []markup.Declaration {
 	return slices.DeleteFunc(edit.Declarations(n), func(d markup.Declaration) bool { return !strings.HasPrefix(d.Property, "padding") })
 }
 
+// declares reports whether a declaration of a property reaches an element.
 func declares(n *markup.Node, property string) bool {
 	return slices.ContainsFunc(edit.Declarations(n), func(d markup.Declaration) bool { return strings.HasPrefix(d.Property, property) })
 }
@@ -380,6 +383,7 @@ func toTable(h *edit.Editor, n *markup.Node, width string) {
 	h.Replace(n.Close, "</td></tr></table>")
 }
 
+// widthToTable is the fix of a width that an engine ignores: a table of one cell has it.
 func widthToTable(p *Pass, t Target) *Fix {
 	n := t.First()
 	if len(t.Nodes) > 1 || !n.Is("div") || !edit.Within(n, t.Span) || n.Close.Len() == 0 || t.Property != "width" {
@@ -400,6 +404,7 @@ func widthToTable(p *Pass, t Target) *Fix {
 	return fixOf(h, "Make the block a table of one cell with the width")
 }
 
+// boundToAttribute is the fix of a largest width: the attribute has it too.
 func boundToAttribute(p *Pass, t Target) *Fix {
 	side := strings.TrimPrefix(t.Property, "max-")
 	px, ok := style.Length(t.Value, 16)
@@ -492,6 +497,7 @@ func writeGaps(p *Pass, t Target) *Fix {
 	return fixOf(h, "Write the gaps that browsers leave by themselves")
 }
 
+// collapsed reports whether a table has no space between its cells.
 func collapsed(table *markup.Node) bool {
 	for _, d := range edit.Declarations(table) {
 		if d.Property == "border-collapse" && d.Value == "collapse" || d.Property == "border-spacing" && strings.Trim(d.Value, "0px ") == "" {
@@ -501,6 +507,7 @@ func collapsed(table *markup.Node) bool {
 	return false
 }
 
+// spacerCells finds what the check spacer-cell reports: low cell that grows.
 func spacerCells(p *Pass) {
 	for _, n := range p.Doc.Root.Elements("td", "th") {
 		height := n.Pixels("height")
@@ -529,6 +536,7 @@ func spacerCells(p *Pass) {
 	}
 }
 
+// unevenRows finds what the check uneven-rows reports: rows of unequal length.
 func unevenRows(p *Pass) {
 	for _, table := range p.Doc.Root.Elements("table") {
 		first, spans := 0, false

@@ -292,6 +292,7 @@ func loneField(text string) (string, bool) {
 	return name, !strings.Contains(name, " ") && !strings.Contains(modifiers, "or ") && strings.Count(text, "{{") == 1
 }
 
+// keepDigits keeps what a telephone number is compared by.
 func keepDigits(r rune) rune {
 	if r == '+' || r >= '0' && r <= '9' {
 		return r
@@ -299,6 +300,7 @@ func keepDigits(r rune) rune {
 	return -1
 }
 
+// linkTexts finds what the check link-text reports: link text that says nothing.
 func linkTexts(p *Pass) {
 	for _, n := range p.Doc.Root.Elements("a") {
 		switch text := strings.ToLower(strings.Trim(strings.TrimSpace(n.TextContent()), ".!:> \u00bb\u203a")); text {
@@ -312,6 +314,7 @@ func linkTexts(p *Pass) {
 	}
 }
 
+// ampersands finds what the check ampersand reports: ampersand in an address that begins a reference.
 func ampersands(p *Pass) {
 	for _, a := range p.addresses() {
 		raw := p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End]
@@ -335,6 +338,7 @@ func ampersands(p *Pass) {
 
 var bareAmpersand = regexp.MustCompile(`&[a-zA-Z][a-zA-Z0-9]*(=|&|$)`)
 
+// addressSpaces finds what the check address-spaces reports: signs in an address that do not belong there.
 func addressSpaces(p *Pass) {
 	for _, a := range p.addresses() {
 		if field.HasField(a.value) || local(a.value) || placeholder(a.value) ||
@@ -376,6 +380,7 @@ func encodeAddress(address string) string {
 	return b.String()
 }
 
+// pictureAddress is an address in the source that shows a picture.
 type pictureAddress struct {
 	*url.URL
 	span markup.Span
@@ -425,6 +430,7 @@ func (p *Pass) addresses() []address {
 	return list
 }
 
+// schemeOf gives the scheme of an address with fields in it.
 func schemeOf(value string) string {
 	i := strings.IndexByte(value, ':')
 	if i <= 0 || strings.ContainsAny(value[:i], "/?#.") {
@@ -453,6 +459,7 @@ func placeholder(value string) bool {
 		strings.Contains(low, "://www.example.com") || strings.Contains(low, "yourdomain") || strings.Contains(low, "your-company")
 }
 
+// addressRelative finds what the check address-relative reports: relative or scheme-less address.
 func addressRelative(p *Pass) {
 	for _, a := range p.addresses() {
 		if placeholder(a.value) || local(a.value) || schemeOf(a.value) != "" {
@@ -476,6 +483,7 @@ func addressRelative(p *Pass) {
 	}
 }
 
+// addressLocal finds what the check address-local reports: address on a local or shared disk.
 func addressLocal(p *Pass) {
 	for _, a := range p.addresses() {
 		if local(a.value) {
@@ -488,6 +496,7 @@ func addressLocal(p *Pass) {
 	}
 }
 
+// linkTarget finds what the check link-target reports: placeholder or empty link.
 func linkTarget(p *Pass) {
 	for _, a := range p.addresses() {
 		if a.attr.Name == "href" && a.node.Is("a", "area") && placeholder(a.value) {

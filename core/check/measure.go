@@ -24,6 +24,7 @@ type figure struct {
 	buffer  []byte
 }
 
+// of takes the figure of one more person into account.
 func (g *figure) of(f *field.Filler, person int) *figure {
 	if g.person != person {
 		g.buffer = g.program.Append(g.buffer[:0], f)
@@ -147,6 +148,7 @@ type measuring struct {
 	forms    map[string]*figure // by variant and markup
 }
 
+// gauges are the measures of a profile's limits in a variant, ready to take people.
 func (m *measuring) gauges(profile *client.Profile, variant string) ([]*gauge, error) {
 	var list []*gauge
 	for _, limit := range profile.Limits {
@@ -204,6 +206,7 @@ func (m *measuring) stored(profile *client.Profile, measure client.Measure, vari
 	}, false, nil
 }
 
+// columns measures the longest line of the text form.
 func (m *measuring) columns(variant string) (func(*field.Filler, int) int, error) {
 	text, err := m.prepared.TextProgram(m.table, variant)
 	if err != nil {

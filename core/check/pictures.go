@@ -157,6 +157,7 @@ var pictureChecks = []*Check{
 	},
 }
 
+// picturePixels finds what the check picture-pixels reports: true pixels unlike the display size.
 func picturePixels(p *Pass) {
 	for _, img := range p.Doc.Root.Elements("img") {
 		shown := p.Prepared.PictureOf(img)
@@ -257,6 +258,7 @@ func pictureDark(p *Pass) {
 	}
 }
 
+// pictureAlt finds what the check picture-alt reports: missing alternative text.
 func pictureAlt(p *Pass) {
 	for _, img := range p.Doc.Root.Elements("img") {
 		alt, ok := img.Attr("alt")
@@ -282,6 +284,7 @@ func pictureAlt(p *Pass) {
 // enoughText is how many letters make a signature more than pictures.
 const enoughText = 12
 
+// pictureOnly finds what the check picture-only reports: the whole signature is pictures.
 func pictureOnly(p *Pass) {
 	reported := map[int]bool{}
 	for _, variant := range p.Template.Variants() {
@@ -445,6 +448,7 @@ func (p *Pass) fitPicture(shown *template.Picture) *Fix {
 		times(recipe.Multiple)), Redraw{File: shown.File, From: shown.File, Recipe: recipe})
 }
 
+// times says in words how many pixels are needed for each px.
 func times(multiple int) string {
 	if multiple == 2 {
 		return "twice as many"

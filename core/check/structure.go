@@ -76,6 +76,7 @@ func bareStyleSheet(p *Pass) {
 	}
 }
 
+// bareDocumentTags finds what the check document-tags reports: html, head or body in a fragment.
 func bareDocumentTags(p *Pass) {
 	tags := p.Source.Elements("html", "body")
 	if !p.Template.Bare || len(tags) == 0 {
@@ -94,6 +95,7 @@ func bareDocumentTags(p *Pass) {
 	})
 }
 
+// scriptAddresses finds what the check active-content reports: script, form or event handler.
 func scriptAddresses(p *Pass) {
 	for _, a := range p.addresses() {
 		if s := schemeOf(a.value); s == "javascript" || s == "vbscript" {
@@ -106,6 +108,7 @@ func scriptAddresses(p *Pass) {
 	}
 }
 
+// characterSet finds what the check character-set reports: characters that depend on the character set.
 func characterSet(p *Pass) {
 	if _, ok := compose.Charset(p.Source); ok {
 		return

@@ -350,6 +350,7 @@ func (p *Pass) declarations(visit func(n *markup.Node, d markup.Declaration)) {
 	}
 }
 
+// genericFonts finds what the check generic-font reports: font list without a generic family.
 func genericFonts(p *Pass) {
 	p.declarations(func(n *markup.Node, d markup.Declaration) {
 		families := style.FamiliesOf(d)
@@ -372,6 +373,7 @@ func genericFonts(p *Pass) {
 	})
 }
 
+// bareLengths finds what the check bare-length reports: length without a unit.
 func bareLengths(p *Pass) {
 	p.declarations(func(_ *markup.Node, d markup.Declaration) {
 		if !style.TakesLength(d.Property) || !style.HasUnit(d.Value, []string{"number"}) {
@@ -398,6 +400,7 @@ func bareLengths(p *Pass) {
 	})
 }
 
+// unknownProperties finds what the check unknown-property reports: property that does not exist.
 func unknownProperties(p *Pass) {
 	p.declarations(func(_ *markup.Node, d markup.Declaration) {
 		if style.KnownProperty(d.Property) || strings.Contains(d.Property, "{") {
@@ -422,6 +425,7 @@ func unknownProperties(p *Pass) {
 	})
 }
 
+// duplicateDeclarations finds what the check duplicate-declaration reports: declaration written twice.
 func duplicateDeclarations(p *Pass) {
 	type key struct {
 		n        *markup.Node
@@ -455,6 +459,7 @@ func plainValue(value string) bool {
 		!style.HasColour(value, []string{"hex4", "hex8", "current"})
 }
 
+// importantMarks finds what the check important-mark reports: !important in a style attribute.
 func importantMarks(p *Pass) {
 	for _, l := range p.Prepared.Styles.Left {
 		if strings.Contains(l.Text, "!important") || strings.HasPrefix(l.What, "@") {

@@ -249,6 +249,7 @@ func (c *Cell) worsen(state State, severity client.Severity, says string, basis 
 	}
 }
 
+// stateOf is what a behaviour makes of a construct, as the map shows it.
 func stateOf(does client.Action) State {
 	switch does {
 	case client.Dropped, client.Ignored:

@@ -226,6 +226,7 @@ func plainElement(p *Pass, t Target) *Fix {
 
 var fontSizeNames = map[string]string{"1": "10px", "2": "13px", "3": "16px", "4": "18px", "5": "24px", "6": "32px", "7": "48px"}
 
+// obsoleteElements finds what the check obsolete-element reports: obsolete element.
 func obsoleteElements(p *Pass) {
 	for _, n := range p.Source.Elements("font", "center", "marquee", "blink", "big", "tt", "strike", "basefont") {
 		h := p.Edit()
@@ -291,6 +292,7 @@ func replaceTags(h *edit.Editor, n *markup.Node, name string, styles []string) {
 var usefulWordStyles = []string{"mso-line-height-rule", "mso-table-lspace", "mso-table-rspace", "mso-hide", "mso-font-alt",
 	"mso-padding-alt", "mso-text-raise", "mso-height-rule"}
 
+// wordLeftovers finds what the check word-leftovers reports: leftovers of a word processor.
 func wordLeftovers(p *Pass) {
 	h := p.Edit()
 	var first markup.Span
@@ -347,6 +349,7 @@ func (p *Pass) styled(class string) bool {
 	return false
 }
 
+// missingEndTags finds what the check missing-end-tag reports: element that is not closed.
 func missingEndTags(p *Pass) {
 	for _, n := range p.Source.Elements() {
 		if n.Close.Len() > 0 || markup.Void(n.Name) || n.ClosedAt > 0 ||
@@ -386,6 +389,7 @@ func (p *Pass) showsBehind(at int) bool {
 	return found
 }
 
+// duplicateIDs finds what the check duplicate-id reports: id used twice.
 func duplicateIDs(p *Pass) {
 	seen := map[string]bool{}
 	for _, n := range p.Source.Elements() {
@@ -405,6 +409,7 @@ func duplicateIDs(p *Pass) {
 	}
 }
 
+// curlyQuotes finds what the check curly-quotes reports: attribute in curly quotes.
 func curlyQuotes(p *Pass) {
 	for _, n := range p.Source.Elements() {
 		for _, a := range n.Attrs {
@@ -433,6 +438,7 @@ func invisible(r rune) bool {
 	return r == '\u200b' || r == '\ufeff' || r == '\u2060' || r == '\u00ad' || unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t'
 }
 
+// invisibleCharacters finds what the check invisible-characters reports: characters that nobody sees.
 func invisibleCharacters(p *Pass) {
 	h := p.Edit()
 	first, count := -1, 0
@@ -458,6 +464,7 @@ func invisibleCharacters(p *Pass) {
 // longest is how many letters a word may have without a place to break.
 const longest = 45
 
+// longWords finds what the check long-word reports: word that cannot be broken.
 func longWords(p *Pass) {
 	p.Doc.Root.Walk(func(n *markup.Node) bool {
 		if n.Is("style", "script", "head") || n.Kind == markup.Conditional {
@@ -482,6 +489,7 @@ func longWords(p *Pass) {
 var foreign = regexp.MustCompile(`%%([A-Za-z][\w .-]*?)%%|%([A-Z][\w]*[A-Z_]\w*)%|\[\[([A-Za-z][\w ` +
 	`.-]*?)\]\]|\{([A-Za-z][\w.-]*)\}|\$\{([A-Za-z][\w.-]*)\}|##([A-Za-z][\w .-]*?)##|<<([A-Za-z][\w .-]*?)>>`)
 
+// foreignPlaceholders finds what the check foreign-placeholder reports: placeholder of another system.
 func foreignPlaceholders(p *Pass) {
 	p.Source.Root.Walk(func(n *markup.Node) bool {
 		if n.Is("style", "script") || n.Kind == markup.Conditional {

@@ -75,6 +75,7 @@ func (t *cleaner) clean() {
 	sort.SliceStable(t.result.Left, func(i, j int) bool { return t.result.Left[i].Offset < t.result.Left[j].Offset })
 }
 
+// cleaner is a document that is being cleaned, with what was done.
 type cleaner struct {
 	options Options
 	doc     *markup.Document
@@ -97,6 +98,7 @@ func (t *cleaner) did(what string) {
 	t.result.Changes = append(t.result.Changes, Change{what, 1})
 }
 
+// leave lists something that is not touched, and why.
 func (t *cleaner) leave(n *markup.Node, what, why string) {
 	t.result.Left = append(t.result.Left, Left{t.doc.Place(n.Open.Start), what, why})
 }
@@ -141,6 +143,7 @@ func (t *cleaner) drop() {
 	})
 }
 
+// styleText is the text of a style element.
 func styleText(n *markup.Node) string {
 	var b strings.Builder
 	for _, c := range n.Children {
@@ -149,6 +152,7 @@ func styleText(n *markup.Node) string {
 	return b.String()
 }
 
+// dropElement drops an element that only another program reads.
 func (t *cleaner) dropElement(n *markup.Node) bool {
 	name, _ := n.Attr("name")
 	rel, _ := n.Attr("rel")
@@ -179,6 +183,7 @@ func (t *cleaner) dropElement(n *markup.Node) bool {
 	return true
 }
 
+// hasStyle reports whether an element says anything about its look.
 func hasStyle(n *markup.Node) bool {
 	_, ok := n.Attr("style")
 	return ok
@@ -270,6 +275,7 @@ func (t *cleaner) cuts(text string) []cut {
 	return outer
 }
 
+// withoutBlankLines drops lines without content.
 func withoutBlankLines(text string) string {
 	var lines []string
 	for _, line := range strings.Split(text, "\n") {
@@ -319,6 +325,7 @@ func (t *cleaner) leftover(n *markup.Node, a markup.Attr) string {
 	return ""
 }
 
+// unusedName drops classes or an id that nothing names.
 func (t *cleaner) unusedName(what string, names []string, sign string) string {
 	for _, name := range names {
 		if strings.Contains(t.sheet, sign+name) {

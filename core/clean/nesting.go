@@ -56,6 +56,7 @@ func (t *cleaner) mayJoin(a, b *markup.Node) bool {
 	return t.options.JoinText || a == nil || b == nil || a.Kind != markup.Text || b.Kind != markup.Text
 }
 
+// before is the node before one, or nil.
 func before(n *markup.Node) *markup.Node {
 	if at := slices.Index(n.Parent.Children, n); at > 0 {
 		return n.Parent.Children[at-1]
@@ -63,6 +64,7 @@ func before(n *markup.Node) *markup.Node {
 	return nil
 }
 
+// after is the node behind one, or nil.
 func after(n *markup.Node) *markup.Node {
 	if at := slices.Index(n.Parent.Children, n); at+1 < len(n.Parent.Children) {
 		return n.Parent.Children[at+1]
@@ -92,6 +94,7 @@ func own(n *markup.Node) bool {
 	return slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return field.Own(a.Name) || field.HasField(a.Value) })
 }
 
+// inlineName reports elements that stand in a line.
 func inlineName(name string) bool {
 	return slices.Contains([]string{"span", "font", "b", "i", "u", "strong", "em", "small"}, name)
 }
@@ -186,6 +189,7 @@ func textOnly(n *markup.Node) ([]markup.Declaration, bool) {
 	return list, true
 }
 
+// metrical reports whether declarations move letters.
 func metrical(list []markup.Declaration) bool {
 	return slices.ContainsFunc(list, func(d markup.Declaration) bool { return slices.Contains(metric, d.Property) })
 }

@@ -51,6 +51,7 @@ type printer struct {
 	b     strings.Builder
 }
 
+// print writes the document with indents.
 func (p *printer) print() string {
 	p.flow(p.doc.Root, 0)
 	return strings.TrimSpace(p.b.String()) + "\n"
@@ -91,6 +92,7 @@ func (p *printer) flow(n *markup.Node, depth int) {
 	flush()
 }
 
+// line writes a line at a depth.
 func (p *printer) line(depth int, text string) {
 	p.b.WriteString(strings.Repeat("  ", depth) + text + "\n")
 }
@@ -132,6 +134,7 @@ func (p *printer) pad(n *markup.Node) string {
 	return ""
 }
 
+// holdsBlock reports whether an element has blocks in it.
 func (p *printer) holdsBlock(n *markup.Node) bool {
 	for _, c := range n.Children {
 		if p.block(c) {
@@ -150,6 +153,7 @@ func (p *printer) inline(nodes []*markup.Node) string {
 	return strings.Trim(b.String(), " \t\r\n")
 }
 
+// writeInline writes what must stay in one line, since white space in it is seen.
 func (p *printer) writeInline(b *strings.Builder, n *markup.Node) {
 	switch n.Kind {
 	case markup.Text:
@@ -202,10 +206,12 @@ func fold(s string) string {
 	return b.String()
 }
 
+// raw is a node as it stands in the source.
 func (p *printer) raw(n *markup.Node) string {
 	return p.doc.OpenTag(n) + p.rawChildren(n) + p.doc.CloseTag(n)
 }
 
+// rawChildren is what is in a node, as it stands.
 func (p *printer) rawChildren(n *markup.Node) string {
 	var b strings.Builder
 	for _, c := range n.Children {
@@ -228,6 +234,7 @@ func (p *printer) openTag(n *markup.Node) string {
 	return b.String()
 }
 
+// closeTag is an end tag, also where the source left it out.
 func (p *printer) closeTag(n *markup.Node) string {
 	if markup.Void(n.Name) {
 		return ""

@@ -41,6 +41,7 @@ func implied(name string) bool {
 	return name == "html" || name == "head" || name == "body" || name == "tbody" || name == "colgroup"
 }
 
+// depthOf is how deep a node is nested.
 func depthOf(n *markup.Node) int {
 	depth := 0
 	for p := n.Parent; p != nil; p = p.Parent {

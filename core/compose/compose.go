@@ -116,6 +116,7 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 // FieldSource is the prepared document as the template language sees it.
 func (p *Prepared) FieldSource() *field.Source { return p.sourceOf(p.Doc) }
 
+// sourceOf is a document with what is needed to read its fields.
 func (p *Prepared) sourceOf(doc *markup.Document) *field.Source {
 	return &field.Source{Doc: doc, Schema: p.Schema, Variants: p.Template.Variants()}
 }
@@ -149,6 +150,7 @@ func (p *Prepared) NewTable() *field.Table {
 	return field.NewTable(p.Schema, p.Template.Settings.Country)
 }
 
+// resolveSlots decides which dated pieces are there on a day.
 func (p *Prepared) resolveSlots(day time.Time) field.Errors {
 	var errs field.Errors
 	for _, n := range p.Doc.Root.Elements() {
@@ -248,6 +250,7 @@ type Signature struct {
 // Pictures are the pictures that the signature shows to anybody, each once.
 func (s *Signature) Pictures() []*template.Picture { return s.pictures }
 
+// formKey is under what a compiled form is found.
 type formKey struct {
 	variant string
 	form    Form
@@ -348,6 +351,7 @@ func (c *compiler) form(variant string, form Form) (appender, error) {
 	return program, nil
 }
 
+// compile makes the program of one form in one variant.
 func (c *compiler) compile(variant string, form Form) (appender, error) {
 	switch form {
 	case HTML:
@@ -384,6 +388,7 @@ func (c *compiler) compile(variant string, form Form) (appender, error) {
 	return nil, problem.New(problem.Invalid, "There is no form %q.", form).In("form")
 }
 
+// compilePage makes the program of a form that is markup.
 func (c *compiler) compilePage(variant string, form Form) (appender, error) {
 	p, err := c.page(form)
 	if err != nil {
@@ -392,6 +397,7 @@ func (c *compiler) compilePage(variant string, form Form) (appender, error) {
 	return field.CompileHTML(p.FieldSource(), c.out.table, variant)
 }
 
+// compileMessage makes the program of a draft: text, page and pictures.
 func (c *compiler) compileMessage(variant string) (appender, error) {
 	p, err := c.deliver(Fragment)
 	if err != nil {
@@ -496,6 +502,7 @@ func (p *Prepared) page() {
 	}
 }
 
+// first is the first node, or nil.
 func first(list []*markup.Node) *markup.Node {
 	if len(list) == 0 {
 		return nil

@@ -57,6 +57,7 @@ type carriedPicture struct {
 	part    []byte
 }
 
+// newMessageForm encodes the pictures, which are the same for everybody.
 func newMessageForm(t *template.Template, pictures []*template.Picture, table *field.Table, p *Prepared,
 	day time.Time) (*messageForm, error) {
 	m := &messageForm{title: "Signature " + t.Title(), date: time.Date(day.Year(), day.Month(), day.Day(), 12, 0, 0, 0, time.UTC)}

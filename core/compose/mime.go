@@ -27,6 +27,7 @@ const hostedPage Form = "hosted page"
 // mimeForm is a page as a MIME part.
 type mimeForm struct{ page appender }
 
+// Append writes the header and the encoded page.
 func (p mimeForm) Append(dst []byte, f *field.Filler) []byte {
 	return appendQuotedPrintable(append(dst, partHeader...), p.page.Append(nil, f))
 }

@@ -37,14 +37,17 @@ func (p *Prepared) compileText(table *field.Table, variant string) (*field.Progr
 	return c.b.Program(), nil
 }
 
+// textCompiler makes the program of the text form.
 type textCompiler struct {
 	source  *field.Source
 	b       *field.Builder
 	variant string
 }
 
+// children compiles what is in an element.
 func (c *textCompiler) children(n *markup.Node) { c.source.Children(c.b, n, c.node) }
 
+// node compiles text, and elements by what they mean in lines.
 func (c *textCompiler) node(n *markup.Node) {
 	switch n.Kind {
 	case markup.Text:
@@ -63,6 +66,7 @@ func (c *textCompiler) node(n *markup.Node) {
 	}
 }
 
+// element compiles one element: blocks begin lines, cells are separated, lists have signs.
 func (c *textCompiler) element(n *markup.Node) {
 	switch {
 	case n.Is("br"):
@@ -92,6 +96,7 @@ func (c *textCompiler) element(n *markup.Node) {
 	}
 }
 
+// link compiles a link: its label, and its address where the label does not say it.
 func (c *textCompiler) link(n *markup.Node) {
 	href := n.Attribute("href")
 	if href == nil {
@@ -156,6 +161,7 @@ func (w *textWriter) Text(s string) {
 	}
 }
 
+// word writes a word, on the next line where it does not fit.
 func (w *textWriter) word(s string) {
 	if w.space {
 		w.line.WriteByte(' ')
@@ -211,6 +217,7 @@ func sameAddress(label, address string) bool {
 	return strings.EqualFold(label, address) || strings.EqualFold(label, rest) || strings.EqualFold(label, strings.TrimPrefix(rest, "www."))
 }
 
+// endLine ends a line without white space at its end.
 func (w *textWriter) endLine() {
 	line := strings.TrimSpace(w.line.String())
 	w.line.Reset()
@@ -225,6 +232,7 @@ func (w *textWriter) endLine() {
 	w.dst = appendWrapped(w.dst, line)
 }
 
+// finish is the text, without blank lines at its ends.
 func (w *textWriter) finish() []byte {
 	w.endLine()
 	return w.dst

@@ -81,6 +81,7 @@ func ParseDay(value string) (time.Time, bool) {
 	return time.Time{}, false
 }
 
+// formatDate writes a day as a pattern says, with the names of the person's language.
 func formatDate(env *env, value, argument string) string {
 	day, ok := ParseDay(value)
 	if !ok {
@@ -117,6 +118,7 @@ func letterRuns(pattern string) []string {
 	return runs
 }
 
+// datePart writes one run of letters of a pattern: day, month or year.
 func datePart(c locales.Translator, day time.Time, run string) string {
 	switch run {
 	case "y", "yyyy":

@@ -48,6 +48,7 @@ func AppendEscaped(dst []byte, value string, escape Escape) []byte {
 	return append(dst, value...)
 }
 
+// appendReferences writes what markup reads as its own as character references.
 func appendReferences(dst []byte, s string) []byte {
 	last := 0
 	for i := 0; i < len(s); i++ {
@@ -74,6 +75,7 @@ func appendReferences(dst []byte, s string) []byte {
 
 const hexDigits = "0123456789ABCDEF"
 
+// appendPercent writes bytes that an address cannot hold by percent (RFC 3986, 2.1).
 func appendPercent(dst []byte, s string, safe func(byte) bool) []byte {
 	for i := 0; i < len(s); i++ {
 		c := s[i]
@@ -89,6 +91,7 @@ func appendPercent(dst []byte, s string, safe func(byte) bool) []byte {
 	return dst
 }
 
+// alphanumeric reports ASCII letters and digits.
 func alphanumeric(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
 }
@@ -103,6 +106,7 @@ func partSafe(c byte) bool {
 	return alphanumeric(c) || strings.IndexByte("-._~@+", c) >= 0
 }
 
+// styleSafe reports bytes that mean nothing in a style.
 func styleSafe(c byte) bool {
 	return alphanumeric(c) || strings.IndexByte(" #.,%-_", c) >= 0
 }

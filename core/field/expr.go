@@ -270,11 +270,13 @@ func (l *lexer) names(e *Expr, schema *person.Schema) []slip {
 	}
 }
 
+// lexer reads an expression sign by sign.
 type lexer struct {
 	src string
 	pos int
 }
 
+// peek is the next sign; 0 at the end.
 func (l *lexer) peek() byte {
 	if l.pos >= len(l.src) {
 		return 0
@@ -282,12 +284,14 @@ func (l *lexer) peek() byte {
 	return l.src[l.pos]
 }
 
+// space skips white space.
 func (l *lexer) space() {
 	for l.pos < len(l.src) && strings.IndexByte(" \t\r\n", l.src[l.pos]) >= 0 {
 		l.pos++
 	}
 }
 
+// word reads a name.
 func (l *lexer) word() string {
 	start := l.pos
 	for l.pos < len(l.src) && strings.IndexByte(" \t\r\n|\"'", l.src[l.pos]) < 0 {
@@ -296,6 +300,7 @@ func (l *lexer) word() string {
 	return l.src[start:l.pos]
 }
 
+// quoted reads a text between quotes.
 func (l *lexer) quoted() (string, bool) {
 	quote := l.src[l.pos]
 	end := strings.IndexByte(l.src[l.pos+1:], quote)
@@ -307,6 +312,7 @@ func (l *lexer) quoted() (string, bool) {
 	return s, true
 }
 
+// modifier reads what stands behind a bar: a name and, where it takes one, its argument.
 func (l *lexer) modifier() (Modifier, *slip) {
 	at := l.pos
 	name := l.word()
@@ -362,6 +368,7 @@ func misplaced(before []Modifier, m Modifier, offset int) *slip {
 		before[len(before)-1].Name), nil, false}
 }
 
+// firstWord is what a message quotes.
 func firstWord(s string) string {
 	words := strings.Fields(s)
 	if len(words) == 0 {

@@ -15,6 +15,7 @@ type Grid struct {
 	cells []gridCell
 }
 
+// gridRow is a row of a table that can lose cells.
 type gridRow struct {
 	needs   []int // conditions in the table of values, all of which must hold
 	list    int   // repeated for each entry of this list; -1 for once
@@ -23,6 +24,7 @@ type gridRow struct {
 	entries []int // all that cover it, from left to right
 }
 
+// gridCell is a cell with how many columns and rows it spans.
 type gridCell struct {
 	needs      []int
 	never      bool

@@ -117,6 +117,7 @@ func (s *Source) Validate() Errors {
 	return errs
 }
 
+// validateElement finds the mistakes in one element's fields and attributes.
 func (s *Source) validateElement(n *markup.Node) Errors {
 	var errs Errors
 	if HasField(n.Name) {
@@ -214,6 +215,7 @@ func (s *Source) list(n *markup.Node) (List, bool) {
 // forbidden attributes run what stands in them.
 func forbidden(name string) bool { return strings.HasPrefix(name, "on") || name == "srcdoc" }
 
+// problem is a mistake at a place of the source.
 func (s *Source) problem(offset, length int, message string) Error {
 	return Error{Place: s.Doc.Place(offset), End: offset + length, Message: message}
 }
@@ -322,6 +324,7 @@ func (s *Source) Conditions(n *markup.Node) ([]Condition, Errors) {
 	return list, errs
 }
 
+// variantsOf are the variants that a data-in names.
 func (s *Source) variantsOf(n *markup.Node) ([]string, *Error) {
 	a := n.Attribute(attrIn)
 	if a == nil {
@@ -449,6 +452,7 @@ func (s *Source) presence(n *markup.Node) (Condition, bool) {
 	return c, len(c.Fields) > 0
 }
 
+// needAll begins a piece that is there only when all conditions hold; the answer ends it.
 func needAll(b *Builder, conditions []Condition) func() {
 	var ends []int
 	for _, c := range conditions {
@@ -474,6 +478,7 @@ func CompileHTML(s *Source, table *Table, variant string) (*Program, error) {
 	return c.b.Program(), nil
 }
 
+// htmlCompiler makes the program of markup.
 type htmlCompiler struct {
 	*Source
 	b       *Builder
@@ -481,8 +486,10 @@ type htmlCompiler struct {
 	grids   grids
 }
 
+// children compiles what is in an element.
 func (c *htmlCompiler) children(n *markup.Node) { c.Children(c.b, n, c.node) }
 
+// node compiles one node: literal bytes where nothing depends on the person, steps where something does.
 func (c *htmlCompiler) node(n *markup.Node) {
 	switch n.Kind {
 	case markup.Text:
@@ -541,6 +548,7 @@ func conditionHalf(n *markup.Node) bool {
 	return n.Condition != "" || strings.Contains(n.Data, "[endif]")
 }
 
+// startTag compiles a start tag without the attributes of the language.
 func (c *htmlCompiler) startTag(n *markup.Node) {
 	if n.Silent() {
 		return
@@ -573,6 +581,7 @@ func (c *htmlCompiler) startTag(n *markup.Node) {
 	c.b.Literal(">")
 }
 
+// pieces compiles literal text and fields, each field escaped for where it stands.
 func (c *htmlCompiler) pieces(pieces []Piece, escape func(int) Escape) {
 	for i, p := range pieces {
 		if p.Expr == nil {

@@ -73,4 +73,5 @@ type loop struct {
 	at      int
 }
 
+// entry is the entry of the list that is being written.
 func (l *loop) entry() string { return l.entries[l.at] }

@@ -136,6 +136,7 @@ func modifierNames() []string {
 	return names
 }
 
+// modifierKind finds a modifier by name.
 func modifierKind(name string) *ModifierKind {
 	for i := range modifierKinds {
 		if modifierKinds[i].Name == name {
@@ -276,6 +277,7 @@ func countryCode(country, standard string) string {
 	return standard
 }
 
+// digits are the digits of a text.
 func digits(s string) string {
 	var b strings.Builder
 	for _, r := range s {

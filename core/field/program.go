@@ -102,6 +102,7 @@ type output struct {
 	escape Escape
 }
 
+// addOutput takes an output into the table, once however often it is shown.
 func (t *Table) addOutput(o output) int {
 	if i := slices.Index(t.outputs, o); i >= 0 {
 		return i
@@ -110,6 +111,7 @@ func (t *Table) addOutput(o output) int {
 	return len(t.outputs) - 1
 }
 
+// addExpr takes an expression into the table, once.
 func (t *Table) addExpr(e Expr) int {
 	for i := range t.Exprs {
 		if t.Exprs[i].Text == e.Text {
@@ -129,6 +131,7 @@ func (t *Table) Add(text string, schema *person.Schema) (int, error) {
 	return t.addExpr(e), nil
 }
 
+// addCondition takes a condition into the table, once.
 func (t *Table) addCondition(c Condition) int {
 	for i, have := range t.Conditions {
 		if have.Any == c.Any && have.Unless == c.Unless && slices.Equal(have.Columns, c.Columns) && slices.Equal(have.Fields, c.Fields) {
@@ -211,6 +214,7 @@ func (b *Builder) again(each int) {
 	b.program.Steps[each].Jump = len(b.program.Steps)
 }
 
+// addList takes a list into the table, once.
 func (b *Builder) addList(l List) int {
 	t := b.program.Table
 	same := func(have List) bool { return have.Field == l.Field && have.Constant == l.Constant }
@@ -242,11 +246,13 @@ func (b *Builder) Program() *Program {
 	return b.program
 }
 
+// step adds a step behind the literal bytes before it.
 func (b *Builder) step(s Step) {
 	b.flush()
 	b.program.Steps = append(b.program.Steps, s)
 }
 
+// flush ends a run of literal bytes.
 func (b *Builder) flush() {
 	if b.literal.Len() > 0 {
 		b.program.Steps = append(b.program.Steps, Step{Kind: StepLiteral, Text: b.literal.String()})

@@ -70,6 +70,7 @@ func (s Subject) String() string {
 	return s.Value
 }
 
+// addressWords names a kind of address.
 func addressWords(scheme string) string {
 	switch scheme {
 	case markup.RelativeAddress, markup.WordAddress:

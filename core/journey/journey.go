@@ -42,6 +42,7 @@ func SimulateIn(v View, p *client.Profile, doc *markup.Document, last client.Sta
 	return s.doc, s.log
 }
 
+// simulation is a document on its way through one profile.
 type simulation struct {
 	doc   *markup.Document
 	log   []Event
@@ -60,10 +61,12 @@ func (s *simulation) elements() []*markup.Node {
 // changed says that elements came, went or got other names.
 func (s *simulation) changed() { s.nodes = nil }
 
+// note remembers that something happened, at its place in the source.
 func (s *simulation) note(b *client.Behaviour, n *markup.Node, about Subject, span markup.Span) {
 	s.log = append(s.log, Event{Subject: about, Stage: b.Stage, Behaviour: b, Node: n, Span: span})
 }
 
+// run applies one behaviour wherever it matches.
 func (s *simulation) run(b *client.Behaviour) {
 	m := b.Match
 	switch {
@@ -84,6 +87,7 @@ func (s *simulation) run(b *client.Behaviour) {
 	}
 }
 
+// matchElements applies a behaviour to elements.
 func (s *simulation) matchElements(b *client.Behaviour) {
 	for _, n := range s.elements() {
 		if !matchName(b.Match.Elements, n.Name) || slices.Contains(b.Match.Except, n.Name) || n.Name == "link" && !linksSheet(n) || gone(n) {
@@ -113,6 +117,7 @@ func gone(n *markup.Node) bool {
 	return n.Kind != markup.Root
 }
 
+// attributes applies a behaviour to attributes.
 func (s *simulation) attributes(b *client.Behaviour) {
 	for _, n := range s.elements() {
 		if len(n.Attrs) == 0 || !s.applies(b, n) {
@@ -175,10 +180,12 @@ func (s *simulation) add(b *client.Behaviour, n *markup.Node) bool {
 	return true
 }
 
+// applies reports whether a behaviour concerns an element.
 func (s *simulation) applies(b *client.Behaviour, n *markup.Node) bool {
 	return (len(b.Match.On) == 0 || n.Is(b.Match.On...)) && !n.Is(b.Match.NotOn...)
 }
 
+// properties applies a behaviour to declarations.
 func (s *simulation) properties(b *client.Behaviour) {
 	for _, n := range s.elements() {
 		if len(n.Style) == 0 || !s.applies(b, n) {
@@ -345,6 +352,7 @@ func matchValue(m *client.Match, d markup.Declaration) bool {
 	return true
 }
 
+// schemes applies a behaviour to addresses by their scheme.
 func (s *simulation) schemes(b *client.Behaviour) {
 	names := b.Match.Attributes
 	if len(names) == 0 {

@@ -125,6 +125,7 @@ func thinned(n *markup.Node, given map[string]string) {
 var handedOn = []string{"color", "font-family", "font-size", "font-style", "font-weight", "line-height", "letter-spacing",
 	"text-align", "white-space", "text-transform", "word-spacing", "direction"}
 
+// givenIn is what an element passes on to those in it.
 func givenIn(n *markup.Node, given map[string]string) map[string]string {
 	next := map[string]string{}
 	for k, v := range given {
@@ -258,6 +259,7 @@ func spelled(d markup.Declaration) string {
 	return strings.Join(words, " ")
 }
 
+// families writes a list of fonts as a browser spells it.
 func families(value string) string {
 	var list []string
 	for _, f := range strings.Split(value, ",") {
@@ -274,6 +276,7 @@ func families(value string) string {
 var unitless = []string{"line-height", "opacity", "z-index", "order", "flex", "flex-grow", "flex-shrink", "font-weight",
 	"orphans", "widows", "zoom", "tab-size"}
 
+// spelledWord writes a keyword as a browser spells it.
 func spelledWord(property, word string) string {
 	low := strings.ToLower(word)
 	switch {

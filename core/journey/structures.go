@@ -193,6 +193,7 @@ func structureOf(name string) *structure {
 	return &structure{name: name}
 }
 
+// run finds the structure and applies the behaviour to what is found.
 func (st *structure) run(s *simulation, b *client.Behaviour) {
 	if st.apply != nil {
 		st.apply(s, b)
@@ -212,6 +213,7 @@ func (st *structure) run(s *simulation, b *client.Behaviour) {
 	}
 }
 
+// says is what becomes of a structure, in words.
 func (st *structure) says(s Subject) string {
 	if st.words == nil {
 		return st.name
@@ -219,6 +221,7 @@ func (st *structure) says(s Subject) string {
 	return st.words(s)
 }
 
+// documentTags handles html, head and body in what is pasted or appended.
 func documentTags(s *simulation, b *client.Behaviour) {
 	for _, n := range MisplacedDocumentTags(s.doc) {
 		s.note(b, n, Subject{Kind: Structure, Name: "document-tags", Element: n.Name}, n.Open)
@@ -251,6 +254,7 @@ func MisplacedDocumentTags(doc *markup.Document) []*markup.Node {
 	return found
 }
 
+// comments handles comments, conditional ones too.
 func comments(s *simulation, b *client.Behaviour) {
 	s.changed()
 	s.doc.Root.Walk(func(n *markup.Node) bool {
@@ -315,6 +319,7 @@ func removeUntilEnd(n *markup.Node) {
 	}
 }
 
+// styleSheets handles style elements and linked sheets.
 func styleSheets(s *simulation, b *client.Behaviour) {
 	defer s.changed()
 	for _, n := range s.elements() {
@@ -334,6 +339,7 @@ func linksSheet(link *markup.Node) bool {
 	return strings.Contains(strings.ToLower(rel), "stylesheet")
 }
 
+// sheetRule is a rule of a sheet.
 type sheetRule struct {
 	at       string // its at-keyword, if it has one
 	selector string // otherwise its selectors
@@ -342,6 +348,7 @@ type sheetRule struct {
 	span     markup.Span
 }
 
+// subject is the rule as an event names it.
 func (r sheetRule) subject() Subject { return Subject{Kind: Rule, Name: r.at, Selector: r.selector} }
 
 // rulesOf lists the rules in a style sheet's element. style.Inline leaves there only what cannot
@@ -370,6 +377,7 @@ func rulesOf(n *markup.Node) []sheetRule {
 	return list
 }
 
+// unsizedPictures finds pictures without both attributes of size.
 func unsizedPictures(doc *markup.Document, _ client.Match) []spot {
 	var found []spot
 	for _, n := range doc.Root.Elements("img") {
@@ -635,6 +643,7 @@ func plainAddresses(doc *markup.Document, _ client.Match) []spot {
 	return plain(doc, addressText, func(string) bool { return true })
 }
 
+// plain finds texts outside links that a client makes links of.
 func plain(doc *markup.Document, form *regexp.Regexp, fits func(string) bool) []spot {
 	var found []spot
 	doc.Root.Walk(func(n *markup.Node) bool {
@@ -703,6 +712,7 @@ func widePieces(doc *markup.Document, m client.Match) []spot { return sized(doc,
 // tallPieces finds pictures, cells and other elements whose height is above Match.Above px.
 func tallPieces(doc *markup.Document, m client.Match) []spot { return sized(doc, m, "height") }
 
+// sized finds elements that are larger on a side than Match.Above px.
 func sized(doc *markup.Document, m client.Match, side string) []spot {
 	var found []spot
 	for _, n := range doc.Root.Elements() {

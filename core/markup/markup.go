@@ -265,6 +265,7 @@ func (n *Node) Unwrap() { n.replace(n.Children) }
 // ReplaceWith puts other nodes in the node's place.
 func (n *Node) ReplaceWith(nodes ...*Node) { n.replace(nodes) }
 
+// replace puts other nodes in a node's place.
 func (n *Node) replace(with []*Node) {
 	p := n.Parent
 	if p == nil {

@@ -50,6 +50,7 @@ func Parse(source string) (*Document, error) {
 	return d, nil
 }
 
+// parser builds the tree from tokens.
 type parser struct {
 	src   string
 	top   *Node // innermost open element, a Conditional, or the Root
@@ -81,6 +82,7 @@ func (p *parser) parse(start, end int) error {
 	}
 }
 
+// token takes one token of the HTML tokenizer, with its bytes.
 func (p *parser) token(kind html.TokenType, span Span) error {
 	raw := p.src[span.Start:span.End]
 	switch kind {
@@ -98,6 +100,7 @@ func (p *parser) token(kind html.TokenType, span Span) error {
 	return nil
 }
 
+// text adds a text node.
 func (p *parser) text(span Span) {
 	if span.Len() == 0 {
 		return
@@ -110,6 +113,7 @@ func (p *parser) text(span Span) {
 	p.add(&Node{Kind: Text, Data: data, Open: span})
 }
 
+// comment adds a comment, or opens a condition.
 func (p *parser) comment(span Span) error {
 	raw := p.src[span.Start:span.End]
 	n := &Node{Kind: Comment, Open: span, Data: commentBody(raw)}
@@ -126,6 +130,7 @@ func (p *parser) comment(span Span) error {
 	return nil
 }
 
+// startTag adds an element and closes those that its start ends (HTML, 13.2.6).
 func (p *parser) startTag(span Span) error {
 	raw := p.src[span.Start:span.End]
 	n := &Node{Kind: Element, Name: tagName(raw[1:]), Open: span, Close: Span{span.End, span.End}}
@@ -145,6 +150,7 @@ func (p *parser) startTag(span Span) error {
 	return nil
 }
 
+// add puts a node where the parser stands.
 func (p *parser) add(n *Node) { p.top.Append(n) }
 
 // pop closes the innermost element at the given offset.
@@ -212,10 +218,12 @@ var impliedEnds = []struct{ starts, ends, until []string }{
 		[]string{"p"}, []string{"button", "object"}},
 }
 
+// scopeEdge reports elements that an end tag does not reach beyond.
 func scopeEdge(name string) bool {
 	return name == "td" || name == "th" || name == "table" || name == "caption"
 }
 
+// tablePart reports rows, cells and row groups.
 func tablePart(name string) bool {
 	switch name {
 	case "table", "thead", "tbody", "tfoot", "tr", "td", "th", "caption", "body", "html":
@@ -272,6 +280,7 @@ func scanAttrs(tag string, base int) (attrs []Attr, repeated []Span) {
 	}
 }
 
+// scanValue finds an attribute's value in the bytes of a tag.
 func scanValue(tag string, i, end int) (inner Span, next int) {
 	for i < end && space(tag[i]) {
 		i++
@@ -290,6 +299,7 @@ func scanValue(tag string, i, end int) (inner Span, next int) {
 	return Span{start, i}, i
 }
 
+// hasAttr reports whether a name is there already.
 func hasAttr(attrs []Attr, name string) bool {
 	for _, a := range attrs {
 		if a.Name == name {
@@ -299,8 +309,10 @@ func hasAttr(attrs []Attr, name string) bool {
 	return false
 }
 
+// space is the white space of HTML.
 func space(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
 
+// commentBody is a comment without its signs.
 func commentBody(raw string) string {
 	body := strings.TrimPrefix(raw, "<!--")
 	return strings.TrimSuffix(body, "-->")

@@ -10,6 +10,7 @@ func (d *Document) Render() string {
 	return b.String()
 }
 
+// write writes a node: its bytes where nothing was changed, anew where something was.
 func (d *Document) write(b *strings.Builder, n *Node) {
 	b.WriteString(d.OpenTag(n))
 	for _, c := range n.Children {
@@ -62,6 +63,7 @@ func (d *Document) CloseTag(n *Node) string {
 	return ""
 }
 
+// startTag writes a start tag that was changed.
 func (d *Document) startTag(n *Node) string {
 	var b strings.Builder
 	b.WriteString("<" + n.Name)
@@ -102,6 +104,7 @@ func (d *Document) Fragment() {
 	trimEdges(d.Root)
 }
 
+// documentTag reports html, head and body.
 func documentTag(name string) bool { return name == "html" || name == "head" || name == "body" }
 
 // trimEdges takes white space away from before the first and behind the last piece of a fragment.

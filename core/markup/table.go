@@ -59,6 +59,7 @@ func TableOf(table *Node) Table {
 	return t
 }
 
+// rowsOf are the rows of a table, not those of tables in it.
 func rowsOf(table *Node) []*Node {
 	var rows []*Node
 	for _, n := range table.Children {

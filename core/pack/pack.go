@@ -118,6 +118,7 @@ func Write(ctx context.Context, w io.Writer, in Input) (result Result, err error
 	return p.finish()
 }
 
+// packer fills with workers and writes in order.
 type packer struct {
 	in        Input
 	zip       *zipWriter
@@ -139,6 +140,7 @@ type storedPicture struct {
 	crc  uint32
 }
 
+// newPacker compiles the forms that are asked for.
 func newPacker(w io.Writer, in Input) (*packer, error) {
 	if len(in.Variants) == 0 {
 		in.Variants = in.Template.Variants()
@@ -211,6 +213,7 @@ func (p *packer) batch(ctx context.Context, b *batch) error {
 	return nil
 }
 
+// file writes one file and its line of the manifest.
 func (p *packer) file(one *packed, e zipEntry, data []byte, hash string) error {
 	if err := p.zip.add(e, bytes.NewReader(data)); err != nil {
 		return fmt.Errorf("writing %s: %w", e.name, err)
@@ -219,6 +222,7 @@ func (p *packer) file(one *packed, e zipEntry, data []byte, hash string) error {
 	return p.manifest.add(entry{File: e.name, Bytes: int(e.size), SHA256: hash, Person: one.mail, TemplateVersion: p.version})
 }
 
+// finish writes the manifest and the zip's directory.
 func (p *packer) finish() (Result, error) {
 	if err := p.manifest.writeTo(p.zip, p.people); err != nil {
 		return Result{}, fmt.Errorf("writing %s: %w", manifestFile, err)
@@ -285,6 +289,7 @@ type manifestWriter struct {
 	first  bool
 }
 
+// newManifestWriter begins the manifest, which grows in a temporary file.
 func newManifestWriter(spool Spool, t *template.Template, version string, day time.Time) (*manifestWriter, error) {
 	m := &manifestWriter{spool: spool, crc: crc32.NewIEEE(), first: true}
 	var err error
@@ -306,12 +311,14 @@ type counting struct {
 	n *int64
 }
 
+// Write counts what passes.
 func (c counting) Write(b []byte) (int, error) {
 	n, err := c.Writer.Write(b)
 	*c.n += int64(n)
 	return n, err
 }
 
+// add writes a file's line.
 func (m *manifestWriter) add(e entry) error {
 	line, err := json.Marshal(e)
 	if err != nil {
@@ -326,6 +333,7 @@ func (m *manifestWriter) add(e entry) error {
 	return err
 }
 
+// writeTo puts the manifest into the zip.
 func (m *manifestWriter) writeTo(z *zipWriter, people int) error {
 	fmt.Fprintf(m.text, "\n],\"people\":%d}\n", people)
 	if err := errors.Join(m.text.Flush(), m.flate.Close()); err != nil {

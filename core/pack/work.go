@@ -98,6 +98,7 @@ type worker struct {
 	compressor *flate.Writer
 }
 
+// newWorker has buffers and a filler of its own, so that nothing is shared.
 func newWorker(p *packer) *worker {
 	compressor, err := flate.NewWriter(io.Discard, flate.BestSpeed)
 	if err != nil {
@@ -106,6 +107,7 @@ func newWorker(p *packer) *worker {
 	return &worker{p: p, filler: p.signature.NewFiller(), compressor: compressor}
 }
 
+// fill fills and compresses the files of some people.
 func (w *worker) fill(people []packed) {
 	for i := range people {
 		one := &people[i]

@@ -56,6 +56,7 @@ type zipWriter struct {
 	record  []byte
 }
 
+// newZipWriter begins a zip whose directory grows in a temporary file.
 func newZipWriter(w io.Writer, spool Spool) *zipWriter {
 	return &zipWriter{out: bufio.NewWriterSize(w, 64<<10), spool: spool, central: bufio.NewWriterSize(spool, 64<<10)}
 }

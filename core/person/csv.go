@@ -87,6 +87,7 @@ func NewReader(r io.Reader, mapping map[string]string) (*Reader, error) {
 	return reader, nil
 }
 
+// headingsOf are the headings of columns.
 func headingsOf(columns []Column) []string {
 	var list []string
 	for _, c := range columns {
@@ -95,6 +96,8 @@ func headingsOf(columns []Column) []string {
 	return list
 }
 
+// addColumn decides which field a column holds: by the mapping, by its name, or by a heading in one of many
+// languages.
 func (r *Reader) addColumn(heading string, mapping map[string]string) error {
 	if !utf8.ValidString(heading) {
 		return errors.New("the header is not UTF-8; save the file as UTF-8 text")
@@ -143,6 +146,7 @@ func camel(heading string) string {
 	return b.String()
 }
 
+// separator is the sign that separates the values: the one that the first row has most of.
 func separator(header []byte) rune {
 	best, most := ',', 0
 	for _, c := range ",;\t" {
@@ -184,6 +188,7 @@ func (r *Reader) Next() (Person, error) {
 	return r.person(record)
 }
 
+// person reads a row.
 func (r *Reader) person(record []string) (Person, error) {
 	if len(record) != len(r.target) {
 		return Person{}, RowError{r.row, fmt.Sprintf("%d of the %d values that the header names", len(record), len(r.target))}

@@ -64,12 +64,14 @@ func HardCases(d *Directory, country string, further ...Measure) []HardCase {
 	return h.list
 }
 
+// hardCases collects people with the reasons why they are hard.
 type hardCases struct {
 	d    *Directory
 	list []HardCase
 	at   map[int]int // place in list by index of the person
 }
 
+// add gives a person one more reason.
 func (h *hardCases) add(index int, reason string) {
 	if at, ok := h.at[index]; ok {
 		h.list[at].Reasons = append(h.list[at].Reasons, reason)
@@ -92,6 +94,7 @@ func (h *hardCases) most(measure func(*Person) int, reason func(int) string) {
 	}
 }
 
+// blanks is how many fields a person lacks.
 func blanks(p *Person) int {
 	n := 0
 	for _, v := range p.Values {
@@ -189,6 +192,7 @@ var scriptNames = []string{
 	"Hangul", "Hiragana", "Katakana", "Han",
 }
 
+// rightToLeft reports whether a text has letters that run from right to left.
 func rightToLeft(s string) bool {
 	for _, r := range s {
 		p, _ := bidi.LookupRune(r)

@@ -93,6 +93,7 @@ func NewSchema(names ...string) *Schema {
 	return s
 }
 
+// add takes a field into the schema.
 func (s *Schema) add(name string) int {
 	name, _ = Canonical(name)
 	key := strings.ToLower(name)

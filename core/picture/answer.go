@@ -83,6 +83,7 @@ func Judge(a Answer, d Display, now time.Time) (Facts, []Fault) {
 	return facts, j.sorted()
 }
 
+// judge collects what is wrong with an answer.
 type judge struct {
 	Answer
 	now    time.Time
@@ -97,6 +98,7 @@ func (j *judge) add(id string, breaks bool, remedy, format string, args ...any) 
 	j.faults = append(j.faults, Fault{id, breaks, fmt.Sprintf(format, args...), remedy})
 }
 
+// sorted are the faults, those that break first.
 func (j *judge) sorted() []Fault {
 	slices.SortStableFunc(j.faults, func(a, b Fault) int {
 		switch {
@@ -110,6 +112,7 @@ func (j *judge) sorted() []Fault {
 	return j.faults
 }
 
+// scheme looks at how the address is asked: a client may refuse what is not https.
 func (j *judge) scheme() {
 	u, err := url.Parse(j.Address)
 	switch {
@@ -129,6 +132,7 @@ var (
 	signing = []string{"signature", "sig", "token", "hmac", "x-signature", "access_token", "auth"}
 )
 
+// expiresInAddress looks for an end date in the address itself.
 func (j *judge) expiresInAddress() {
 	u, err := url.Parse(j.Address)
 	if err != nil {
@@ -174,6 +178,7 @@ func moment(s string) (time.Time, bool) {
 	return time.Time{}, false
 }
 
+// failure says why nothing came.
 func (j *judge) failure() {
 	switch j.Failure {
 	case Certificate:
@@ -190,6 +195,7 @@ func (j *judge) failure() {
 	}
 }
 
+// last is the answer behind all redirects.
 func (j *judge) last() Step { return j.Steps[len(j.Steps)-1] }
 
 // way looks at redirects and the last status.
@@ -222,6 +228,7 @@ func (j *judge) way() {
 	}
 }
 
+// times is a number of times in words.
 func times(n int) string {
 	if n == 1 {
 		return "once"
@@ -240,6 +247,7 @@ func signIn(address string) bool {
 		func(s string) bool { return strings.Contains(path, s) })
 }
 
+// certificate looks at how long the certificate is valid.
 func (j *judge) certificate() {
 	if left := j.Until.Sub(j.now); !j.Until.IsZero() && left < certificates {
 		j.add("certificate", false, "Renew the host's certificate in time.", "The certificate ends on %s, in %d days.",
@@ -287,6 +295,7 @@ func (j *judge) content() (Facts, bool) {
 	return facts, true
 }
 
+// size compares true pixels with the display size.
 func (j *judge) size(f Facts, d Display) {
 	if d.Width > 0 && d.Height > 0 && !Fits(f.Width, f.Height, d.Width, d.Height) {
 		j.add("size", false, fmt.Sprintf("Fit the picture to %d x %d px.", d.Width, d.Height),
@@ -336,6 +345,7 @@ func (j *judge) headers() {
 // http1Date reads the date of a header (RFC 9110, 5.6.7).
 func http1Date(s string) (time.Time, error) { return time.Parse("Mon, 02 Jan 2006 15:04:05 GMT", s) }
 
+// maxAge reads how long an answer may be kept (RFC 9111, 5.2.2.1).
 func maxAge(control string) (time.Duration, bool) {
 	for part := range strings.SplitSeq(control, ",") {
 		if value, ok := strings.CutPrefix(strings.TrimSpace(part), "max-age="); ok {

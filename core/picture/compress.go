@@ -84,6 +84,7 @@ func Compress(data []byte, w Weight) (_ *Rendition, err error) {
 	return r, nil
 }
 
+// overLimit says by how much a file is over its limit.
 func overLimit(n, limit int) string {
 	return fmt.Sprintf("%d bytes are more than the %d asked for; a smaller size or another format would be needed", n, limit)
 }
@@ -156,6 +157,7 @@ type search struct {
 	err        error
 }
 
+// allows reports whether a format may be tried.
 func (s *search) allows(format string) bool {
 	return s.weight.Format == "" || s.weight.Format == format
 }
@@ -192,6 +194,7 @@ func (s *search) unseen(c candidate) bool {
 	return c.difference <= s.bands
 }
 
+// trials are what was tried, with what was chosen.
 func (s *search) trials(best candidate) []Trial {
 	var list []Trial
 	for _, c := range s.tried {
@@ -201,6 +204,7 @@ func (s *search) trials(best candidate) []Trial {
 	return list
 }
 
+// add measures a candidate and keeps it.
 func (s *search) add(c candidate, err error) candidate {
 	if err != nil {
 		s.err = fmt.Errorf("writing the picture as %s: %w", c.way, err)
@@ -218,6 +222,7 @@ func drawn(colours int, size image.Rectangle) bool {
 	return colours > 0 && (colours <= 1024 || 24*colours < size.Dx()*size.Dy())
 }
 
+// still tries the formats of a picture that does not move.
 func (s *search) still() {
 	opaque := s.exact.Opaque()
 	if s.allows(JPEG) && (opaque || s.weight.Format == JPEG) {
@@ -288,6 +293,7 @@ func exactPalette(frames []Frame) color.Palette {
 	return paletteFrom(centres)
 }
 
+// addPaletted tries a palette in a format.
 func (s *search) addPaletted(format string, p color.Palette, dithered bool, way string) candidate {
 	if format == GIF {
 		p = oneSeeThrough(p)
@@ -323,6 +329,7 @@ func oneSeeThrough(p color.Palette) color.Palette {
 	return out
 }
 
+// encodePNG writes PNG with the strongest compression.
 func (s *search) encodePNG(img image.Image) ([]byte, error) {
 	var b bytes.Buffer
 	if err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&b, img); err != nil {
@@ -378,6 +385,7 @@ func (s *search) quality(fullColour bool) candidate {
 	return best
 }
 
+// jpeg tries a quality of JPEG.
 func (s *search) jpeg(fullColour bool, quality int) candidate {
 	way := fmt.Sprintf("jpeg, quality %d", quality)
 	if fullColour {

@@ -50,6 +50,7 @@ type reference struct {
 	looks         []look // one, or one for each background
 }
 
+// look is what the difference is measured on: a picture over one background.
 type look struct {
 	background float32
 	channels   [3]channel
@@ -61,6 +62,7 @@ type channel struct {
 	values, mean, variance plane
 }
 
+// newReference works out what does not change from one candidate to the next.
 func newReference(img *image.NRGBA) *reference {
 	r := &reference{width: img.Rect.Dx(), height: img.Rect.Dy()}
 	for _, background := range backgrounds {
@@ -108,6 +110,7 @@ func planesOver(img *image.NRGBA, background float32) [3]plane {
 	return [3]plane{y, cb, cr}
 }
 
+// product multiplies two planes pixel by pixel.
 func product(a, b plane) plane {
 	out := make(plane, len(a))
 	for i := range a {

@@ -29,6 +29,7 @@ type tagValue struct {
 // directory is the entries of one image file directory by their tag.
 type directory map[uint16]tagValue
 
+// int is the first number of an entry; 0 where there is none.
 func (d directory) int(tag uint16) int {
 	if v := d[tag].numbers; len(v) > 0 && v[0] < math.MaxInt32 {
 		return int(v[0])
@@ -85,6 +86,7 @@ func readDirectory(data []byte, at uint32) (directory, uint32, error) {
 	return d, next, nil
 }
 
+// readValue reads at most four numbers of an entry.
 func readValue(order binary.ByteOrder, kind uint16, value []byte) tagValue {
 	v := tagValue{bytes: value}
 	for rest := value; len(rest) > 0 && len(v.numbers) < 4; rest = rest[sizes[kind]:] {

@@ -93,6 +93,7 @@ func (r Recipe) Check() (err error) {
 	return r.Weight.check()
 }
 
+// within reports whether all values are shares, 0 to 1.
 func within(values ...float64) bool {
 	for _, v := range values {
 		if !(v >= 0 && v <= 1) {

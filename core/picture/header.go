@@ -16,6 +16,7 @@ var errCut = errors.New("it ends before its header does")
 // maxICC is how much of a colour profile is read, in bytes.
 const maxICC = 4 << 20
 
+// hold notes something that the file holds besides the picture.
 func (h *header) hold(what string) { h.Holds = append(h.Holds, what) }
 
 // png reads the chunks before the pixels (PNG, third edition, 5 and 11).

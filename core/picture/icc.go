@@ -80,6 +80,8 @@ var d50ToSRGB = [9]float64{
 
 var errTableProfile = errors.New("the profile is made of tables")
 
+// parseProfile reads a profile for grey, or for RGB with curves and a matrix (ICC.1:2022). Those that need tables are
+// reported and not applied.
 func parseProfile(icc []byte) (*profile, error) {
 	if len(icc) < 132 {
 		return nil, errors.New("the profile is cut")
@@ -117,6 +119,7 @@ func parseProfile(icc []byte) (*profile, error) {
 	return p, nil
 }
 
+// fixed16 reads a fixed-point number (ICC.1:2022, 4.6).
 func fixed16(b []byte) float64 { return float64(int32(binary.BigEndian.Uint32(b))) / 65536 }
 
 // parameters is how many numbers each kind of parametric curve has (ICC.1:2022, 10.18).
@@ -203,6 +206,7 @@ func (p *profile) plain() bool {
 	return true
 }
 
+// convert brings a colour of the profile to sRGB.
 func (p *profile) convert(c [3]uint8) [3]uint8 {
 	r, g, b := p.curves[0][c[0]], p.curves[1][c[1]], p.curves[2][c[2]]
 	m := &p.matrix

@@ -92,6 +92,7 @@ func halved(p plane, width, height int) (plane, int, int) {
 	return out, w, h
 }
 
+// jpegEncoder writes a baseline JPEG file (ITU-T T.81).
 type jpegEncoder struct {
 	width, height int
 	resolution    int
@@ -108,6 +109,7 @@ type component struct {
 	blocks [][64]int16
 }
 
+// quantise sets the tables of a quality.
 func (e *jpegEncoder) quantise(quality int) {
 	scale := 50 / float64(quality)
 	if quality >= 50 {
@@ -157,6 +159,7 @@ func (e *jpegEncoder) thrift() {
 	}
 }
 
+// thriftyBlock drops coefficients that cost more bits than they are seen.
 func thriftyBlock(block *[64]int16, exact *[64]float32, lengths *[256]byte) {
 	cost := func(zeros int, v int16) int { // bits of a value behind so many zeros
 		t := value(0, byte(zeros&15), v)
@@ -199,6 +202,7 @@ func thriftyBlock(block *[64]int16, exact *[64]float32, lengths *[256]byte) {
 	}
 }
 
+// transform is the discrete cosine transform of a block.
 func transform(b *[64]float32) {
 	var rows [64]float32
 	for y := range 8 {
@@ -248,6 +252,7 @@ func (e *jpegEncoder) tokens() []token {
 	return list
 }
 
+// appendBlock turns a block into tokens to be coded.
 func appendBlock(list []token, table byte, block *[64]int16) []token {
 	zeros := byte(0)
 	for _, v := range block[1:] {

@@ -32,6 +32,7 @@ var stored = func() (t [1 << 14]uint8) {
 	return t
 }()
 
+// fromLight is the sRGB value of an amount of light.
 func fromLight(v float32) uint8 {
 	return stored[int(min(max(v, 0), 0.99999)*float32(len(stored)))]
 }
@@ -43,10 +44,12 @@ type light struct {
 	values        []float32 // row by row
 }
 
+// newLight is a picture in light, all dark.
 func newLight(width, height, channels int) *light {
 	return &light{width, height, channels, make([]float32, width*height*channels)}
 }
 
+// lightOf turns sRGB into light, with opacity taken in, so that resampling neither darkens nor bleeds.
 func lightOf(img *image.NRGBA) *light {
 	b := img.Rect
 	channels := 4
@@ -69,6 +72,7 @@ func lightOf(img *image.NRGBA) *light {
 	return l
 }
 
+// image turns light back into sRGB.
 func (l *light) image() *image.NRGBA {
 	img := image.NewNRGBA(image.Rect(0, 0, l.width, l.height))
 	from := l.values
@@ -144,6 +148,7 @@ func (l *light) resampled(from window, width, height int) *light {
 	return out
 }
 
+// sum adds up weighted pixels.
 func sum(to, from, weights []float32, channels int) {
 	if channels == 3 {
 		var r, g, b float32

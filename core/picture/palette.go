@@ -17,6 +17,7 @@ type shade struct {
 // shadeWeights are how much red, green, blue and opacity count in a distance of colours.
 var shadeWeights = [4]float32{0.6, 1.2, 0.4, 1.6}
 
+// shadeOf is where a colour lies when distances are measured.
 func shadeOf(c color.NRGBA) (at [4]float32) {
 	a := float32(c.A) / 255
 	return [4]float32{a * float32(c.R), a * float32(c.G), a * float32(c.B), float32(c.A)}
@@ -105,6 +106,7 @@ func paletteOf(shades []shade, n int) color.Palette {
 	return paletteFrom(centres)
 }
 
+// mean is the middle of shades, by how often each comes.
 func mean(b []shade) (m [4]float32) {
 	var total float32
 	for _, s := range b {
@@ -147,6 +149,7 @@ func split(b []shade, axis int) (left, right []shade) {
 	return b[:i], b[i:]
 }
 
+// nearest is the centre next to a shade.
 func nearest(centres [][4]float32, at [4]float32) int {
 	best, least := 0, float32(1e30)
 	for i := range centres {
@@ -162,6 +165,7 @@ func nearest(centres [][4]float32, at [4]float32) int {
 	return best
 }
 
+// moved are the centres after each went to the middle of its shades.
 func moved(centres [][4]float32, shades []shade) [][4]float32 {
 	sums := make([]shade, len(centres))
 	for _, s := range shades {

@@ -128,6 +128,7 @@ func sniff(data []byte) string {
 	return ""
 }
 
+// begins reports whether data begins with a mark.
 func begins(data []byte, magic string) bool {
 	if len(data) < len(magic) {
 		return false
@@ -140,6 +141,7 @@ func begins(data []byte, magic string) bool {
 	return true
 }
 
+// readHeader reads what stands before the pixels.
 func readHeader(data []byte) (*header, error) {
 	if len(data) > MaxBytes {
 		return nil, fmt.Errorf("the file has %d kB; at most %d kB are read", len(data)>>10, MaxBytes>>10)

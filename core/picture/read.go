@@ -61,10 +61,12 @@ func Read(data []byte) (*Picture, error) {
 	return p, nil
 }
 
+// note remembers something that was done on reading.
 func (p *Picture) note(format string, args ...any) {
 	p.Notes = append(p.Notes, fmt.Sprintf(format, args...))
 }
 
+// decode reads the pixels.
 func (p *Picture) decode(data []byte, h *header) error {
 	switch h.Format {
 	case SVG:
@@ -143,6 +145,7 @@ func (p *Picture) convert(h *header) {
 	}
 }
 
+// cloned is a copy.
 func cloned(img *image.NRGBA) *image.NRGBA {
 	out := *img
 	out.Pix = append([]uint8(nil), img.Pix...)

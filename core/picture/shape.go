@@ -19,6 +19,7 @@ const (
 	Rounded Shape = "rounded" // corners with a radius
 )
 
+// check refuses a shape that is none.
 func (s Shape) check() error {
 	if s != square && s != Round && s != Rounded {
 		return fmt.Errorf("the shape %q is not known; it is round or rounded", string(s))

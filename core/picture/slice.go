@@ -115,6 +115,7 @@ func Slice(data []byte, m SliceMap, name string) (_ *Sliced, err error) {
 	return s, nil
 }
 
+// remark points out what may be wrong with a piece.
 func (s *Sliced) remark(p *Piece) {
 	place := fmt.Sprintf("the piece at %d,%d (%d x %d px)", p.X, p.Y, p.Width, p.Height)
 	switch {
@@ -400,6 +401,7 @@ func sameColumns(p part) bool {
 	return true
 }
 
+// writeCell writes the cell of a piece.
 func writeCell(b *strings.Builder, p part, pieces map[image.Point]*Piece, indent string) {
 	piece := pieces[p.at.Min]
 	background := ""
@@ -441,6 +443,7 @@ func holdsLetters(img *image.NRGBA) bool {
 	return lettersIn(light, w) || lettersIn(dark, w)
 }
 
+// lettersIn reports whether marks look like letters.
 func lettersIn(mark []bool, w int) bool {
 	var boxes []image.Rectangle
 	for i := range mark {

@@ -21,6 +21,7 @@ const (
 	maxDrawingParts = 50_000  // elements
 )
 
+// looksLikeSVG reports whether text begins like a drawing.
 func looksLikeSVG(data []byte) bool {
 	start := data[:min(len(data), 4096)]
 	i := bytes.Index(start, []byte("<svg"))
@@ -80,8 +81,10 @@ func (h *header) svg(data []byte) error {
 	return nil
 }
 
+// isDefinition reports elements whose content is drawn only where it is used.
 func isDefinition(n xml.Name) bool { return n.Local == "defs" || n.Local == "symbol" }
 
+// refusedInSVG refuses what could load, run or cost without end.
 func refusedInSVG(t xml.StartElement, inDefinition bool) error {
 	switch strings.ToLower(t.Name.Local) {
 	case "script":

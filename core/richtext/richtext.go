@@ -52,6 +52,7 @@ const (
 
 const rtfMarkBits = 5
 
+// of packs a mark's kind and index into one number.
 func (k rtfMark) of(index int) field.Mark { return field.Mark(index<<rtfMarkBits | int(k)) }
 
 // rtfCellDef is a cell's definition in its row.
@@ -97,6 +98,7 @@ func Compile(s Source) (*Program, error) {
 // rtfPageWidth is how wide a table without a width may become, in px.
 const rtfPageWidth = 620
 
+// rtfCompiler makes the program of the rich text form.
 type rtfCompiler struct {
 	source    *field.Source
 	pictureOf func(img *markup.Node) *template.Picture
@@ -117,6 +119,7 @@ type rtfContext struct {
 	paragraph   int     // look of the paragraph that holds it
 }
 
+// header writes the tables of fonts and colours.
 func (c *rtfCompiler) header() string {
 	var b strings.Builder
 	b.WriteString(`{\rtf1\ansi\ansicpg1252\uc1\deff0{\fonttbl`)
@@ -131,6 +134,7 @@ func (c *rtfCompiler) header() string {
 	return b.String()
 }
 
+// mark adds a mark for the writer.
 func (c *rtfCompiler) mark(kind rtfMark, index int) { c.b.Mark(kind.of(index)) }
 
 // look keeps control words and gives their number.
@@ -271,6 +275,7 @@ func (c *rtfCompiler) block(n *markup.Node, ctx rtfContext) {
 	c.children(n, ctx)
 }
 
+// children compiles what is in an element.
 func (c *rtfCompiler) children(n *markup.Node, ctx rtfContext) {
 	run := c.run(ctx.text)
 	c.source.Children(c.b, n, func(child *markup.Node) {
@@ -294,6 +299,7 @@ func (c *rtfCompiler) children(n *markup.Node, ctx rtfContext) {
 	})
 }
 
+// element compiles one element by what it means on paper.
 func (c *rtfCompiler) element(n *markup.Node, ctx rtfContext) {
 	outside := ctx.text.RTL
 	ctx.text = ctx.text.In(n)
@@ -347,6 +353,7 @@ func (c *rtfCompiler) turned(n *markup.Node, outside bool, ctx rtfContext) {
 	c.b.Literal(turnBack)
 }
 
+// link compiles a link as a field (RTF 1.9.1, fields).
 func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 	href := n.Attribute("href")
 	if href == nil {
@@ -361,6 +368,7 @@ func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 	c.mark(rtfLinkEnd, 0)
 }
 
+// picture embeds a picture of the template at its display size.
 func (c *rtfCompiler) picture(n *markup.Node, ctx rtfContext) {
 	if p := c.pictureOf(n); p != nil {
 		width, height := displaySize(n, p, ctx)
@@ -433,6 +441,7 @@ func embedded(p *template.Picture, width, height int) (string, error) {
 	return b.String(), nil
 }
 
+// table compiles a table: as lines where that will do, else as rows of cells.
 func (c *rtfCompiler) table(n *markup.Node, layout markup.Table, ctx rtfContext) {
 	t := c.newTable(n, layout, ctx)
 	t.ctx.left, t.ctx.right = 0, 0
@@ -441,6 +450,7 @@ func (c *rtfCompiler) table(n *markup.Node, layout markup.Table, ctx rtfContext)
 	c.mark(rtfTableEnd, 0)
 }
 
+// newTable works out the widths of the columns.
 func (c *rtfCompiler) newTable(n *markup.Node, layout markup.Table, ctx rtfContext) rtfTableCompiler {
 	t := rtfTableCompiler{rtfCompiler: c, layout: layout, ctx: ctx, inset: ctx.left}
 	t.padding, _ = style.Length(attr(n, "cellpadding"), ctx.text.Size)
@@ -537,6 +547,7 @@ func (c *rtfCompiler) boxed(td *markup.Node, padding style.Sides, text style.Tex
 	return words
 }
 
+// attr is an attribute's value, empty where it is not there.
 func attr(n *markup.Node, name string) string {
 	value, _ := n.Attr(name)
 	return value
@@ -571,6 +582,7 @@ func (t *rtfTableCompiler) rows(n *markup.Node, text style.Text, visit func(tr *
 	}
 }
 
+// row compiles a row with its borders and shading.
 func (t *rtfTableCompiler) row(tr *markup.Node, number int, text style.Text) {
 	words := fmt.Sprintf(`\trowd\trgaph0\trleft%d\trautofit0`, twips(t.inset))
 	if text.RTL {
@@ -648,6 +660,7 @@ func (t *rtfTableCompiler) define(c markup.Cell, above bool, tr *markup.Node) in
 	return len(t.out.cells) - 1
 }
 
+// paddingOf is the space around a cell's content.
 func (t *rtfTableCompiler) paddingOf(n *markup.Node) style.Sides {
 	padding, ok := style.Box(n, "padding", 16)
 	if !ok {
@@ -656,6 +669,7 @@ func (t *rtfTableCompiler) paddingOf(n *markup.Node) style.Sides {
 	return padding
 }
 
+// content compiles what is in a cell.
 func (t *rtfTableCompiler) content(c markup.Cell, text style.Text) {
 	ctx := t.ctx
 	ctx.text = text.In(c.Node)

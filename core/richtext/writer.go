@@ -56,8 +56,10 @@ type rtfLink struct {
 	begun   bool
 }
 
+// box is the innermost piece that is being written.
 func (w *rtfWriter) box() *rtfBox { return &w.boxes[len(w.boxes)-1] }
 
+// write appends control words as they are.
 func (w *rtfWriter) write(s string) { w.dst = append(w.dst, s...) }
 
 // Text takes running text.
@@ -87,6 +89,7 @@ func (w *rtfWriter) Text(s string) {
 	}
 }
 
+// word appends text, escaped.
 func (w *rtfWriter) word(s string) {
 	w.begin()
 	w.pending()
@@ -97,6 +100,7 @@ func (w *rtfWriter) word(s string) {
 	w.dst = appendRTF(w.dst, s)
 }
 
+// openRun begins a run of letters of one look.
 func (w *rtfWriter) openRun() {
 	w.write("{" + w.form.looks[w.run] + " ")
 	w.open = w.run + 1
@@ -139,6 +143,7 @@ func (w *rtfWriter) begin() {
 	}
 }
 
+// closeRun ends it.
 func (w *rtfWriter) closeRun() {
 	if w.open > 0 {
 		w.write("}")
@@ -226,6 +231,7 @@ func (w *rtfWriter) tableMark(kind rtfMark, index int) {
 	}
 }
 
+// endCell ends a cell; an empty one has a paragraph all the same.
 func (w *rtfWriter) endCell() {
 	w.closeRun()
 	b := *w.box()
@@ -246,6 +252,7 @@ func (w *rtfWriter) endCell() {
 	w.space = false
 }
 
+// endRow ends a row.
 func (w *rtfWriter) endRow() {
 	r := &w.rows[len(w.rows)-1]
 	switch {

@@ -118,6 +118,7 @@ func limited(profiles []*client.Profile, id string, target int) (*client.Profile
 	return &only, nil
 }
 
+// worst measures everybody with some steps of compact and a change, and gives the largest.
 func worst(ctx context.Context, in check.Input, compacting int, change func(*markup.Document)) (check.Budget, error) {
 	list, err := check.Budgets(ctx, in, compacting, change)
 	if err != nil {
@@ -164,6 +165,7 @@ func (r *Result) propose(ctx context.Context, in check.Input, left int) error {
 	return nil
 }
 
+// changesOf are the changes that can be proposed, each with what it costs.
 func changesOf(in check.Input) ([]change, error) {
 	list := []change{
 		{title: "Remove the word processor's own properties",
@@ -179,6 +181,7 @@ func changesOf(in check.Input) ([]change, error) {
 	return append(list, leftOut(doc)...), nil
 }
 
+// withoutWordStyles drops what only the word processor reads.
 func withoutWordStyles(doc *markup.Document) {
 	for _, n := range doc.Root.Elements() {
 		rest := slices.DeleteFunc(slices.Clone(n.Style), func(d markup.Declaration) bool { return strings.HasPrefix(d.Property, "mso-") })
@@ -188,6 +191,7 @@ func withoutWordStyles(doc *markup.Document) {
 	}
 }
 
+// withoutLinkSpans takes elements out of links that repeat the link's look.
 func withoutLinkSpans(doc *markup.Document) {
 	for _, n := range doc.Root.Elements("span") {
 		if n.Parent.Is("a") && len(n.Style) == 1 && n.Style[0].Property == "color" && len(n.Attrs) == 1 {
@@ -196,6 +200,7 @@ func withoutLinkSpans(doc *markup.Document) {
 	}
 }
 
+// shortFonts leaves the first font of each list and the generic one.
 func shortFonts(doc *markup.Document) {
 	for _, n := range doc.Root.Elements() {
 		list := slices.Clone(n.Style)
@@ -254,4 +259,5 @@ func leftOut(doc *markup.Document) []change {
 	return list
 }
 
+// size is how many bytes of source an element takes.
 func size(n *markup.Node) int { return max(n.Close.End, n.Open.End) - n.Open.Start }

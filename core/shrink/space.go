@@ -85,6 +85,7 @@ func SpaceOf(in check.Input, id, variant string, who *person.Person) (*Space, er
 	return r.space, nil
 }
 
+// spaces adds up what takes up the space.
 type spaces struct {
 	source *markup.Document
 	space  *Space
@@ -133,6 +134,7 @@ func (r *spaces) measure(doc *markup.Document, n *markup.Node, depth int) int {
 	return units
 }
 
+// beginning is the first text of an element, to know it by.
 func beginning(n *markup.Node) string {
 	text := []rune(strings.Join(strings.Fields(n.TextContent()), " "))
 	return string(text[:min(len(text), 40)])

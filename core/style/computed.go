@@ -48,6 +48,7 @@ func (t Text) In(n *markup.Node) Text {
 	return t
 }
 
+// byName applies what an element's name means.
 func (t *Text) byName(n *markup.Node) {
 	switch {
 	case n.Is("b", "strong", "th"):
@@ -72,6 +73,7 @@ func (t *Text) byName(n *markup.Node) {
 	}
 }
 
+// byAttribute applies what its attributes mean.
 func (t *Text) byAttribute(n *markup.Node) {
 	for _, a := range n.Attrs {
 		value := strings.ToLower(strings.TrimSpace(a.Value))
@@ -92,6 +94,7 @@ func (t *Text) byAttribute(n *markup.Node) {
 	}
 }
 
+// declare applies one declaration.
 func (t *Text) declare(d markup.Declaration) {
 	value := strings.ToLower(strings.TrimSpace(d.Value))
 	switch d.Property {

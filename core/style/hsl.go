@@ -31,6 +31,7 @@ func Luminance(c color.RGBA) float64 {
 	return y
 }
 
+// opaque is a colour without its opacity.
 func opaque(c color.RGBA) colorful.Color {
 	return colorful.Color{R: float64(c.R) / 255, G: float64(c.G) / 255, B: float64(c.B) / 255}
 }

@@ -34,6 +34,7 @@ type weight struct {
 	order       int
 }
 
+// less is the order of the cascade: importance, specificity, place.
 func (a weight) less(b weight) bool {
 	switch {
 	case a.important != b.important:
@@ -46,6 +47,7 @@ func (a weight) less(b weight) bool {
 	return a.order < b.order
 }
 
+// weighed is a declaration with its weight.
 type weighed struct {
 	markup.Declaration
 	weight
@@ -141,6 +143,7 @@ func sheets(doc *markup.Document) []*markup.Node {
 	})
 }
 
+// sheetTexts are the texts of a document's style elements.
 func sheetTexts(doc *markup.Document) []*markup.Node {
 	var texts []*markup.Node
 	for _, n := range sheets(doc) {
@@ -224,6 +227,7 @@ func apply(doc *markup.Document, n *markup.Node, list []weighed, keepImportant b
 	}
 }
 
+// overridden reports whether a later declaration takes a property's place.
 func overridden(later []weighed, property string) bool {
 	for _, d := range later {
 		if d.Property == property {
@@ -241,6 +245,7 @@ func softQuotes(value string) string {
 	return value
 }
 
+// attributeDeclarations are those of a style attribute, each with its place.
 func attributeDeclarations(doc *markup.Document, n *markup.Node) []markup.Declaration {
 	a := n.Attribute("style")
 	if a == nil {
@@ -255,6 +260,7 @@ func attributeDeclarations(doc *markup.Document, n *markup.Node) []markup.Declar
 	return list
 }
 
+// declarationText writes declarations as an attribute has them.
 func declarationText(list []markup.Declaration) string {
 	var parts []string
 	for _, d := range list {
@@ -272,6 +278,7 @@ func mirrorTree(root *markup.Node) (*html.Node, map[*html.Node]*markup.Node) {
 	return top, back
 }
 
+// mirrorChildren builds the tree that selectors are matched on.
 func mirrorChildren(into *html.Node, from *markup.Node, back map[*html.Node]*markup.Node) {
 	var group *html.Node
 	for _, c := range from.Children {

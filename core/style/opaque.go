@@ -86,6 +86,7 @@ func alphaText(alpha float64) string {
 	return strconv.FormatFloat(short, 'f', -1, 64)
 }
 
+// closing finds the bracket that closes one.
 func closing(tokens []token, open int) int {
 	depth := 0
 	for i := open; i < len(tokens); i++ {
@@ -107,6 +108,7 @@ func over(c color.RGBA, alpha float64, background color.RGBA) color.RGBA {
 	return color.RGBA{mix(c.R, background.R), mix(c.G, background.G), mix(c.B, background.B), 255}
 }
 
+// hexWithAlpha reads #rgba and #rrggbbaa.
 func hexWithAlpha(text string) (color.RGBA, float64, bool) {
 	digits := strings.TrimPrefix(text, "#")
 	if len(digits) == 4 {
@@ -178,10 +180,12 @@ func InPixels(value string) (string, bool) {
 	return b.String(), true
 }
 
+// pixelText writes a length in px.
 func pixelText(px float64) string {
 	return strconv.FormatFloat(math.Round(px*100)/100, 'f', -1, 64) + "px"
 }
 
+// sumOf adds up lengths in a calc() of px.
 func sumOf(inner string) (float64, bool) {
 	sum, sign := 0.0, 1.0
 	for _, word := range strings.Fields(inner) {

@@ -41,6 +41,7 @@ type token struct {
 	span markup.Span
 }
 
+// tokenize cuts CSS into tokens that know their places.
 func tokenize(source string, base int) []token {
 	lexer := css.NewLexer(parse.NewInputString(source))
 	var tokens []token
@@ -104,6 +105,7 @@ func ParseDeclarations(source string, base int) []markup.Declaration {
 	return declarations(tokenize(source, base))
 }
 
+// declarations reads a list of declarations.
 func declarations(tokens []token) []markup.Declaration {
 	var list []markup.Declaration
 	for _, part := range split(tokens, css.SemicolonToken) {
@@ -127,6 +129,7 @@ func declarations(tokens []token) []markup.Declaration {
 	return list
 }
 
+// cutImportant takes !important off a value.
 func cutImportant(value string) (string, bool) {
 	bang := strings.LastIndexByte(value, '!')
 	if bang < 0 || !strings.EqualFold(strings.TrimSpace(value[bang+1:]), "important") {
@@ -135,6 +138,7 @@ func cutImportant(value string) (string, bool) {
 	return strings.TrimSpace(value[:bang]), true
 }
 
+// foldSpace makes runs of white space one space.
 func foldSpace(s string) string {
 	if !strings.ContainsAny(s, "\n\t\r") {
 		return s
@@ -142,6 +146,7 @@ func foldSpace(s string) string {
 	return strings.Join(strings.Fields(s), " ")
 }
 
+// splitSelectors cuts a list of selectors at its commas.
 func splitSelectors(tokens []token) []string {
 	var list []string
 	for _, part := range split(tokens, css.CommaToken) {
@@ -170,6 +175,7 @@ func split(tokens []token, separator css.TokenType) [][]token {
 	return append(parts, tokens[start:])
 }
 
+// atRuleEnd finds where an at-rule ends.
 func atRuleEnd(tokens []token, i int) int {
 	for ; i < len(tokens); i++ {
 		switch tokens[i].kind {
@@ -198,6 +204,7 @@ func blockEnd(tokens []token, open int) int {
 	return len(tokens)
 }
 
+// trimSpace drops white space at both ends.
 func trimSpace(tokens []token) []token {
 	empty := func(t token) bool { return t.kind == css.WhitespaceToken || t.kind == css.CommentToken }
 	for len(tokens) > 0 && empty(tokens[0]) {
@@ -209,6 +216,7 @@ func trimSpace(tokens []token) []token {
 	return tokens
 }
 
+// join is the text of tokens.
 func join(tokens []token) string {
 	var b strings.Builder
 	for _, t := range tokens {
@@ -219,6 +227,7 @@ func join(tokens []token) string {
 	return b.String()
 }
 
+// cover is the stretch of source that tokens cover.
 func cover(tokens []token) markup.Span {
 	if len(tokens) == 0 {
 		return markup.Span{}

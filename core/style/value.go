@@ -45,6 +45,7 @@ func Color(value string) (c color.RGBA, ok bool) {
 // Hex writes a colour with six digits.
 func Hex(c color.RGBA) string { return fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B) }
 
+// hexColor reads #rgb and #rrggbb.
 func hexColor(hex string) (color.RGBA, bool) {
 	if len(hex) == 3 {
 		hex = string([]byte{hex[0], hex[0], hex[1], hex[1], hex[2], hex[2]})

@@ -363,6 +363,7 @@ func New(name string, parts Parts) (*Template, error) {
 	return t, problem.As(problem.Refused, err)
 }
 
+// read checks the parts against their limits and reads what they say.
 func read(name string, parts Parts) (*Template, error) {
 	t := &Template{Name: name, Source: parts.Source, SettingsText: parts.Settings, Texts: parts.Texts}
 	if len(t.Source) > markup.MaxSource {
@@ -426,6 +427,7 @@ func ReadSettings(text string) (Settings, error) {
 	return t.Settings, problem.As(problem.Refused, err)
 }
 
+// readSettings reads template.yaml and refuses what nobody knows.
 func (t *Template) readSettings() error {
 	if strings.TrimSpace(t.SettingsText) == "" {
 		return nil
@@ -489,6 +491,7 @@ func (t *Template) readSettings() error {
 	return nil
 }
 
+// check refuses settings of pictures that contradict each other.
 func (p *PictureSettings) check() error {
 	if p.Naming != "" && p.Naming != byFile && p.Naming != ByContent {
 		return fmt.Errorf("pictures.naming %q must be %s or %s", p.Naming, byFile, ByContent)
@@ -506,6 +509,7 @@ func (p *PictureSettings) check() error {
 	return nil
 }
 
+// joined lists deliveries in a sentence.
 func joined(list []Delivery) string {
 	var names []string
 	for _, way := range list {
@@ -514,6 +518,7 @@ func joined(list []Delivery) string {
 	return strings.Join(names, ", ")
 }
 
+// namePictures gives the files of the folder their names and alternative texts.
 func (t *Template) namePictures() error {
 	for name, setting := range t.Settings.Pictures.Files {
 		found := false
@@ -535,6 +540,7 @@ func (t *Template) namePictures() error {
 	return nil
 }
 
+// fileNames are the files of the pictures.
 func (t *Template) fileNames() []string {
 	var names []string
 	for _, p := range t.Pictures {
@@ -593,6 +599,7 @@ func OpenAll(fsys fs.FS) ([]*Template, error) {
 	return list, nil
 }
 
+// readTexts reads the text forms written by hand.
 func readTexts(fsys fs.FS) (map[string]string, error) {
 	entries, err := fs.ReadDir(fsys, ".")
 	if err != nil {
@@ -651,6 +658,7 @@ func OpenBare(fsys fs.FS, file string) (*Template, error) {
 // withoutMark is a file's text without the byte order mark that some editors write.
 func withoutMark(data []byte) string { return strings.TrimPrefix(string(data), "\ufeff") }
 
+// readFile reads a file up to a limit.
 func readFile(fsys fs.FS, name string, limit int64) ([]byte, error) {
 	f, err := fsys.Open(name)
 	if err != nil {
