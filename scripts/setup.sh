@@ -21,4 +21,4 @@ $as_root apt-get update -qq
 [ -z "$gecko" ] || missing="$missing $(apt-cache search --names-only -- '-esr$' | cut -d ' ' -f 1)"
 echo "Installing:$missing"
 # shellcheck disable=SC2086
-DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recomfixes $missing >/dev/null
+DEBIAN_FRONTEND=noninteractive $as_root apt-get install -y -qq --no-install-recommends $missing >/dev/null

@@ -469,7 +469,8 @@ func (a *API) sendZip(c *gin.Context, name string, files map[string][]byte, err 
 }
 
 // usePicture answers POST /pictures/{name}/use: fit the latest version and put it into a template.
-func (a *API) usePicture(c *gin.Context)  { a.intoTemplate(c, a.Pictures.Use) }
+func (a *API) usePicture(c *gin.Context) { a.intoTemplate(c, a.Pictures.Use) }
+
 // takePicture answers POST /pictures/{name}/take: put the latest version into a template that uses an older one.
 func (a *API) takePicture(c *gin.Context) { a.intoTemplate(c, a.Pictures.Take) }
 
