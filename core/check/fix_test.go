@@ -36,8 +36,8 @@ func fixed(t *testing.T, tmpl *template.Template, r *Report, id string) (*templa
 	return &after, safe
 }
 
-// TestFixsOfTheFailingExamples: each leaves no finding of its check, and brings none that was not there.
-func TestFixsOfTheFailingExamples(t *testing.T) {
+// TestFixesOfTheFailingExamples: each leaves no finding of its check, and brings none that was not there.
+func TestFixesOfTheFailingExamples(t *testing.T) {
 	automatic := 0
 	for _, c := range Checks() {
 		t.Run(c.ID, func(t *testing.T) {
@@ -71,8 +71,8 @@ func TestFixsOfTheFailingExamples(t *testing.T) {
 	t.Logf("%d of %d checks have a fix for their example", automatic, len(Checks()))
 }
 
-// TestWhatFixsCost: a fix says when something is lost by it, and what.
-func TestWhatFixsCost(t *testing.T) {
+// TestWhatFixesCost: a fix says when something is lost by it, and what.
+func TestWhatFixesCost(t *testing.T) {
 	for _, c := range []struct {
 		check, source string
 		safe          bool
@@ -111,7 +111,7 @@ func TestWhatFixsCost(t *testing.T) {
 	}
 }
 
-func TestFixsWriteWhatTheyShould(t *testing.T) {
+func TestFixesWriteWhatTheyShould(t *testing.T) {
 	for _, c := range []struct{ check, before, after string }{
 		{"flex-layout", `<div class="x" style="display: flex; gap: 8px; color: #123456"><b>a</b> <i>b</i></div>`,
 			`<table role="presentation" cellpadding="0" cellspacing="0" border="0" class="x" style="color: #123456">` +
