@@ -26,10 +26,31 @@ const router = createBrowserRouter([
     children: [
       { index: true, element: <Navigate to="/templates" replace /> },
       { path: 'templates', element: <TemplatesPage /> },
-      { path: 'templates/:name', element: <Suspense fallback={<p>Opening the workbench ...</p>}><WorkbenchPage /></Suspense> },
+      {
+        path: 'templates/:name',
+        element: (
+          <Suspense fallback={<p>Opening the workbench ...</p>}>
+            <WorkbenchPage />
+          </Suspense>
+        ),
+      },
       { path: 'people', element: <PeoplePage /> },
-      { path: 'pictures', element: <Suspense fallback={<p>Opening the pictures ...</p>}><PicturesPage /></Suspense> },
-      { path: 'pictures/:name', element: <Suspense fallback={<p>Opening the picture ...</p>}><PicturePage /></Suspense> },
+      {
+        path: 'pictures',
+        element: (
+          <Suspense fallback={<p>Opening the pictures ...</p>}>
+            <PicturesPage />
+          </Suspense>
+        ),
+      },
+      {
+        path: 'pictures/:name',
+        element: (
+          <Suspense fallback={<p>Opening the picture ...</p>}>
+            <PicturePage />
+          </Suspense>
+        ),
+      },
       { path: 'clients', element: <ClientsPage /> },
       { path: 'packages', element: <PackagesPage /> },
       { path: '*', element: <Navigate to="/templates" replace /> },
@@ -39,7 +60,12 @@ const router = createBrowserRouter([
 
 // A refusal stays a refusal however often it is asked for; only silence is worth another try.
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (count, error) => count < 2 && error instanceof Refusal && error.status === 0, refetchOnWindowFocus: false } },
+  defaultOptions: {
+    queries: {
+      retry: (count, error) => count < 2 && error instanceof Refusal && error.status === 0,
+      refetchOnWindowFocus: false,
+    },
+  },
 })
 
 const root = document.getElementById('root')

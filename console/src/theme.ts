@@ -39,11 +39,17 @@ export const theme = createTheme({
   shape: { borderRadius: 3 },
   components: {
     MuiCssBaseline: {
-      styleOverrides: { '@media (prefers-reduced-motion: reduce)': { '*, *::before, *::after': { transition: 'none !important', animation: 'none !important' } } },
+      styleOverrides: {
+        '@media (prefers-reduced-motion: reduce)': {
+          '*, *::before, *::after': { transition: 'none !important', animation: 'none !important' },
+        },
+      },
     },
     MuiButton: { defaultProps: { disableElevation: true } },
     MuiPaper: { styleOverrides: { root: { backgroundImage: 'none' } } },
-    MuiTableCell: { styleOverrides: { root: { borderColor: 'var(--mui-palette-divider)' }, head: { fontWeight: 600 } } },
+    MuiTableCell: {
+      styleOverrides: { root: { borderColor: 'var(--mui-palette-divider)' }, head: { fontWeight: 600 } },
+    },
     MuiTooltip: { defaultProps: { arrow: true } },
   },
 })

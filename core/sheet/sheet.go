@@ -1,6 +1,6 @@
 // Package sheet makes the contact sheet: one page that shows a signature as every chosen client shows it to chosen
 // people, light, dark and with pictures blocked, with a ring around what breaks. The page stands by itself: it can be
-// rendered, printed and handed round. Start with Make and Sheet.HTML.
+// rendered, printed and passed on. Start with Make and Sheet.HTML.
 package sheet
 
 import (

@@ -38,6 +38,7 @@ func User() Principal {
 	return Principal{Command, "command"}
 }
 
+// key keeps others from reading the context's principal by chance.
 type key struct{}
 
 // With is a context in which a principal acts.

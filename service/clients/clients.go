@@ -57,6 +57,7 @@ func (c *Clients) Book(ctx context.Context) (book client.Book, version string, e
 	return book, version, nil
 }
 
+// versionOf is a digest of the stored documents: what was worked out for a book is kept under it.
 func versionOf(documents map[string][]byte) string {
 	h := sha256.New()
 	for _, id := range slices.Sorted(maps.Keys(documents)) {

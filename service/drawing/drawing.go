@@ -82,6 +82,7 @@ func start(ctx context.Context, path string, width int) (context.Context, contex
 	}
 }
 
+// screenshot opens a file in a fresh browser and takes all of its height.
 func screenshot(ctx context.Context, path, file string, width int) ([]byte, error) {
 	tab, stop := start(ctx, path, width)
 	defer stop()

@@ -41,6 +41,7 @@ func (h *Hosting) PutSettings(ctx context.Context, s Settings) error {
 	return h.Store.Write(ctx, func(tx *store.Tx) error { return tx.PutSetting(settingName, s) })
 }
 
+// check refuses settings that could not be served.
 func (s Settings) check() error {
 	if s.Address != "" {
 		u, err := url.Parse(s.Address)

@@ -193,6 +193,7 @@ func (job *Job) guarded() (result any, err error) {
 	return job.work.Run(job.ctx, job)
 }
 
+// finish stores how a job ended. A job that was stopped is not failed.
 func (j *Jobs) finish(job *Job, result any, err error) {
 	j.mu.Lock()
 	record := job.record

@@ -125,6 +125,7 @@ type Made struct {
 	SHA256 string `json:"sha256"`
 }
 
+// write makes the zip; the file gets its name when it is whole.
 func (p *Packages) write(ctx context.Context, id string, in pack.Input) (made Made, err error) {
 	err = files.Write(p.path(id), func(w io.Writer) error {
 		hash, size := sha256.New(), &counter{}
@@ -139,6 +140,7 @@ func (p *Packages) write(ctx context.Context, id string, in pack.Input) (made Ma
 	return made, err
 }
 
+// counter counts the bytes that pass.
 type counter struct{ n int64 }
 
 func (c *counter) Write(b []byte) (int, error) {
@@ -146,6 +148,7 @@ func (c *counter) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// path is where a package's file lies.
 func (p *Packages) path(id string) string { return filepath.Join(p.Folder, id+".zip") }
 
 // Get returns a package's record as it is now.

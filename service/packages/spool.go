@@ -18,6 +18,7 @@ func SpoolIn(folder string) func() (pack.Spool, error) {
 	}
 }
 
+// fileSpool is a temporary file that is gone when it is closed.
 type fileSpool struct{ *os.File }
 
 func (s *fileSpool) Close() error { return errors.Join(s.File.Close(), os.Remove(s.Name())) }

@@ -176,6 +176,7 @@ func (plan *Plan) update(p, in *person.Person, target []int, names []string, mai
 	plan.list(Change{Mail: mail, Kind: "changed", Fields: fields})
 }
 
+// list adds a change to the plan; of many, the first are listed and all are counted.
 func (plan *Plan) list(c Change) {
 	if len(plan.Changes) < changesShown {
 		plan.Changes = append(plan.Changes, c)
@@ -210,6 +211,7 @@ func Search(d *person.Directory, text string) []*person.Person {
 	return found
 }
 
+// matches reports whether any field of a person has a text in it.
 func matches(p *person.Person, text string) bool {
 	for _, value := range p.Values {
 		if strings.Contains(strings.ToLower(value), text) {

@@ -37,6 +37,7 @@ type Checked struct {
 	Restored bool   `json:"restored"` // it was missing and was written again into the tree
 }
 
+// check asks one address and stores the answer.
 func (p *Pictures) check(ctx context.Context, address, template string, d picture.Display) (Checked, error) {
 	c := Checked{Report: p.asker().Check(ctx, address, d), Template: template}
 	if err := ctx.Err(); err != nil {

@@ -96,6 +96,7 @@ func (a *Asker) ask(ctx context.Context, address string) picture.Answer {
 	return answer
 }
 
+// client is an HTTP client that refuses private addresses at the moment of connecting, after the name was resolved.
 func (a *Asker) client() *http.Client {
 	dialer := &net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(address)

@@ -84,6 +84,7 @@ type bulk struct {
 	result BulkResult
 }
 
+// run fits the photos on all processors and writes the results in order.
 func (b *bulk) run(ctx context.Context, photos []Photo) error {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
@@ -213,6 +214,7 @@ func openLedger(name string) (*ledger, error) {
 	return l, err
 }
 
+// add writes a result at once, so that a killed run knows it.
 func (l *ledger) add(r PhotoResult) error {
 	line, err := json.Marshal(r)
 	if err != nil {
@@ -265,6 +267,7 @@ func mailOf(file string) (string, bool) {
 	return mail, err == nil
 }
 
+// readLimited reads a file up to the largest picture that is accepted.
 func readLimited(name string) ([]byte, error) {
 	info, err := os.Stat(name)
 	if err != nil {

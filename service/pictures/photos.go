@@ -87,6 +87,7 @@ func (p *Pictures) StartPhotos(ctx context.Context, archive io.Reader, r picture
 	return record, err
 }
 
+// archive is where an uploaded zip waits for its job.
 func (p *Pictures) archive(id string) string { return filepath.Join(p.Folder, "waiting-"+id+".zip") }
 
 // keepArchive writes an archive to a file, where a job finds it after a restart too, and counts its photos.
@@ -204,6 +205,7 @@ func (p *Pictures) hostPhotos(ctx context.Context, photos []Photo, out *PhotoRes
 // hostedAtOnce is how many photos are in memory, and in one unit of work, while they are hosted.
 const hostedAtOnce = 64
 
+// hostFiles hosts renditions of people of the directory, and of nobody else.
 func (p *Pictures) hostFiles(ctx context.Context, some []PhotoResult, out *PhotoResults) error {
 	var contents [][]byte
 	for _, r := range some {
@@ -295,6 +297,7 @@ func StateOf(record store.Job) (PhotoState, error) {
 	return s, nil
 }
 
+// fill counts what the results say.
 func (s *PhotoState) fill() {
 	if s.Refused == nil {
 		s.Refused = []PhotoResult{}

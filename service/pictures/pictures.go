@@ -112,6 +112,7 @@ func (p *Pictures) Put(ctx context.Context, name string, data []byte, file, note
 	return r, err
 }
 
+// validName refuses names that could not stand in an address.
 func validName(name string) error {
 	if !template.ValidName(name) {
 		return problem.New(problem.Invalid, "The name %q must be lower-case letters, digits and hyphens, at most 63.", name).In("name")
@@ -119,6 +120,7 @@ func validName(name string) error {
 	return nil
 }
 
+// versionOf is a stored version with its facts.
 func versionOf(v store.PictureVersion) (Version, error) {
 	out := Version{Number: v.Number, SHA256: v.SHA256, File: v.File, Note: v.Note, Author: v.Author, Saved: v.Created}
 	return out, json.Unmarshal([]byte(v.Facts), &out.Facts)
@@ -215,6 +217,7 @@ func (p *Pictures) Content(ctx context.Context, name string, number int) (data [
 	return data, version, err
 }
 
+// contentIn reads a version's file in a unit of work.
 func contentIn(tx *store.Tx, name string, number int) ([]byte, Version, error) {
 	versions, err := tx.PictureVersions(name)
 	if err != nil {
@@ -259,6 +262,7 @@ func (p *Pictures) Keep(ctx context.Context, name string, number int, recipe pic
 	return warnings, err
 }
 
+// keepIn stores a rendition and hosts it in the same unit of work.
 func (p *Pictures) keepIn(tx *store.Tx, warnings *[]string, name string, number int, recipe picture.Recipe, made *picture.Rendition) error {
 	text, err := json.Marshal(recipe)
 	if err != nil {

@@ -31,6 +31,7 @@ func (tx *Tx) Changes(before int64, limit int) ([]Change, error) {
 		WHERE ? = 0 OR id < ? ORDER BY id DESC LIMIT ?`, before, before, limit)
 }
 
+// scanChange reads a row of the record of changes.
 func scanChange(row scanner) (Change, error) {
 	var c Change
 	var at string

@@ -42,6 +42,7 @@ type Job struct {
 const jobColumns = `j.id, j.kind, j.title, j.state, j.total, j.done, j.unit, j.message, j.input, j.result, ` +
 	`j.actor_kind, j.actor, j.created_at, j.started_at, j.finished_at`
 
+// scanJob reads a row of jobs.
 func scanJob(row scanner) (Job, error) {
 	var j Job
 	var created, started, finished string

@@ -15,6 +15,7 @@ type Package struct {
 const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, ` + jobColumns +
 	` FROM packages p JOIN jobs j ON j.id = p.id`
 
+// scanPackage reads a row of packages joined with its job.
 func scanPackage(row scanner) (Package, error) {
 	var p Package
 	job, err := scanJob(prefixed{row, []any{&p.ID, &p.Template, &p.Version, &p.Content, &p.Files, &p.Bytes, &p.SHA256}})

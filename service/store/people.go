@@ -76,6 +76,7 @@ func (tx *Tx) ReplaceDirectory(d *person.Directory, revision int, detail string)
 	return tx.changed("imported", "directory", strconv.Itoa(revision+1), detail)
 }
 
+// insertPeople writes the whole directory in its order.
 func (tx *Tx) insertPeople(d *person.Directory) error {
 	mail, _, _ := d.Schema.Column("mail")
 	insert, err := tx.tx.PrepareContext(tx.ctx, `INSERT INTO people (position, mail, vals) VALUES (?, ?, ?)`)

@@ -61,6 +61,7 @@ func dsn(file string, pragmas ...string) string {
 	return "file:" + (&url.URL{Path: file}).EscapedPath() + "?" + query.Encode()
 }
 
+// migrate brings the schema up to date; each step is a transaction of its own.
 func (s *Store) migrate(ctx context.Context) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -142,6 +143,7 @@ func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
 	return nil
 }
 
+// ignoreDone drops the error of a rollback behind a commit.
 func ignoreDone(err error) error {
 	if errors.Is(err, sql.ErrTxDone) {
 		return nil
@@ -149,10 +151,12 @@ func ignoreDone(err error) error {
 	return err
 }
 
+// row asks for one row.
 func (tx *Tx) row(query string, args ...any) *sql.Row {
 	return tx.tx.QueryRowContext(tx.ctx, query, args...)
 }
 
+// exec changes rows.
 func (tx *Tx) exec(query string, args ...any) (sql.Result, error) {
 	return tx.tx.ExecContext(tx.ctx, query, args...)
 }
@@ -209,6 +213,7 @@ func stamp(t time.Time) string {
 	return t.UTC().Format(stampForm)
 }
 
+// parseStamp reads a time that stamp wrote.
 func parseStamp(s string) time.Time {
 	t, _ := time.Parse(stampForm, s) // blank for what has not happened
 	return t

@@ -61,6 +61,7 @@ func (tx *Tx) SaveTemplate(v TemplateVersion, base int) (TemplateVersion, error)
 	return v, tx.changed("saved", "template", v.Template, "version "+strconv.Itoa(v.Number)+": "+v.Note)
 }
 
+// insert adds a row and gives its id.
 func (tx *Tx) insert(query string, args ...any) (int64, error) {
 	result, err := tx.exec(query, args...)
 	if err != nil {
@@ -69,6 +70,7 @@ func (tx *Tx) insert(query string, args ...any) (int64, error) {
 	return result.LastInsertId()
 }
 
+// latestVersion finds the version that a save follows.
 func (tx *Tx) latestVersion(name string) (id int64, number int, err error) {
 	err = tx.row(`SELECT t.id, COALESCE(MAX(v.number), 0) FROM templates t
 		LEFT JOIN template_versions v ON v.template_id = t.id WHERE t.name = ? GROUP BY t.id`, name).Scan(&id, &number)
@@ -77,6 +79,7 @@ func (tx *Tx) latestVersion(name string) (id int64, number int, err error) {
 
 const versionColumns = `t.name, v.number, v.content, v.source, v.settings, v.texts, v.note, v.author, v.created_at`
 
+// scanVersion reads a row of versions, without its parts.
 func scanVersion(row scanner) (TemplateVersion, error) {
 	var v TemplateVersion
 	var created, texts string
@@ -112,6 +115,7 @@ func (tx *Tx) Template(name string, number int) (TemplateVersion, error) {
 	return v, err
 }
 
+// missingVersion says that a template, or its version, is not there.
 func missingVersion(name string, number int, err error) error {
 	if number > 0 && errors.Is(err, sql.ErrNoRows) {
 		return problem.New(problem.NotFound, "There is no version %d of a template %q.", number, name)

@@ -23,6 +23,7 @@ type compiled struct {
 	weight int // of all that are kept, in bytes
 }
 
+// kept is a compiled form with what it counts for.
 type kept struct {
 	signature *compose.Signature
 	weight    int
@@ -49,6 +50,7 @@ func (t *Templates) Compiled(tmpl *template.Template, schema *person.Schema, rev
 	return s, nil
 }
 
+// get finds what was compiled, and makes it the last used.
 func (c *compiled) get(key string) (*compose.Signature, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -59,6 +61,7 @@ func (c *compiled) get(key string) (*compose.Signature, bool) {
 	return k.signature, ok
 }
 
+// put keeps what was compiled; what was not used for longest goes.
 func (c *compiled) put(key string, k kept) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

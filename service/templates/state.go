@@ -29,6 +29,7 @@ type states struct {
 	known map[string]State
 }
 
+// get finds a state that was worked out.
 func (s *states) get(key string) (State, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -36,6 +37,7 @@ func (s *states) get(key string) (State, bool) {
 	return state, ok
 }
 
+// put keeps a state; when there are too many, all are worked out anew.
 func (s *states) put(key string, state State) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -74,6 +76,7 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 	return state, nil
 }
 
+// stateOf counts a report.
 func stateOf(report *check.Report) State {
 	state := State{Fails: report.Fails(), Verdict: report.Verdict.String()}
 	for _, f := range report.Findings {

@@ -85,8 +85,15 @@ async function answered<T>(call: Promise<Answer<T>>): Promise<{ data: T; respons
 }
 
 function refusal(response: Response, problem: unknown): Refusal {
-  const { detail, errors } = typeof problem === 'object' && problem !== null ? (problem as Schemas['Problem']) : { detail: undefined, errors: undefined }
-  return new Refusal(response.status, detail ?? `The service answered ${response.status} ${response.statusText}.`, errors ?? [])
+  const { detail, errors } =
+    typeof problem === 'object' && problem !== null
+      ? (problem as Schemas['Problem'])
+      : { detail: undefined, errors: undefined }
+  return new Refusal(
+    response.status,
+    detail ?? `The service answered ${response.status} ${response.statusText}.`,
+    errors ?? [],
+  )
 }
 
 async function of<T>(call: Promise<Answer<T>>): Promise<T> {
@@ -96,7 +103,10 @@ async function of<T>(call: Promise<Answer<T>>): Promise<T> {
 /** A file that the service makes, with the name that it gives it. */
 async function fileOf(call: Promise<Answer<unknown>>): Promise<{ name: string; data: Blob }> {
   const { data, response } = await answered(call)
-  return { name: /filename="([^"]+)"/.exec(response.headers.get('Content-Disposition') ?? '')?.[1] ?? 'signature', data: data as Blob }
+  return {
+    name: /filename="([^"]+)"/.exec(response.headers.get('Content-Disposition') ?? '')?.[1] ?? 'signature',
+    data: data as Blob,
+  }
 }
 
 const ofTemplate = (name: string) => ({ path: { name } })
@@ -107,35 +117,60 @@ export const api = {
   templates: () => of(service.GET('/api/v1/templates')),
   template: (name: string) => of(service.GET('/api/v1/templates/{name}', { params: ofTemplate(name) })),
   versions: (name: string) => of(service.GET('/api/v1/templates/{name}/versions', { params: ofTemplate(name) })),
-  version: (name: string, number: number) => of(service.GET('/api/v1/templates/{name}/versions/{number}', { params: { path: { name, number } } })),
-  save: (name: string, body: Schemas['SaveRequest']) => of(service.PUT('/api/v1/templates/{name}', { params: ofTemplate(name), body })),
-  check: (name: string, body: Schemas['CheckRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/check', { params: ofTemplate(name), body, signal })),
-  fix: (name: string, body: Schemas['FixRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/fix', { params: ofTemplate(name), body, signal })),
-  map: (name: string, body: Schemas['CheckRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/map', { params: ofTemplate(name), body, signal })),
-  shrink: (name: string, body: Schemas['ShrinkRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/shrink', { params: ofTemplate(name), body, signal })),
-  space: (name: string, body: Schemas['SpaceRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/space', { params: ofTemplate(name), body, signal })),
-  paste: (name: string, body: Schemas['PasteRequest']) => of(service.POST('/api/v1/templates/{name}/paste', { params: ofTemplate(name), body })),
-  sheet: (name: string, body: Schemas['SheetRequest']) => fileOf(service.POST('/api/v1/templates/{name}/sheet', { params: ofTemplate(name), body, parseAs: 'blob' })),
-  look: (name: string, body: Schemas['LookRequest'], signal?: AbortSignal) => of(service.POST('/api/v1/templates/{name}/look', { params: ofTemplate(name), body, signal })),
-  newTemplate: (name: string, body: NewRequest) => of(service.POST('/api/v1/templates/{name}/new', { params: ofTemplate(name), body })),
+  version: (name: string, number: number) =>
+    of(service.GET('/api/v1/templates/{name}/versions/{number}', { params: { path: { name, number } } })),
+  save: (name: string, body: Schemas['SaveRequest']) =>
+    of(service.PUT('/api/v1/templates/{name}', { params: ofTemplate(name), body })),
+  check: (name: string, body: Schemas['CheckRequest'], signal?: AbortSignal) =>
+    of(service.POST('/api/v1/templates/{name}/check', { params: ofTemplate(name), body, signal })),
+  fix: (name: string, body: Schemas['FixRequest'], signal?: AbortSignal) =>
+    of(service.POST('/api/v1/templates/{name}/fix', { params: ofTemplate(name), body, signal })),
+  map: (name: string, body: Schemas['CheckRequest'], signal?: AbortSignal) =>
+    of(service.POST('/api/v1/templates/{name}/map', { params: ofTemplate(name), body, signal })),
+  shrink: (name: string, body: Schemas['ShrinkRequest'], signal?: AbortSignal) =>
+    of(service.POST('/api/v1/templates/{name}/shrink', { params: ofTemplate(name), body, signal })),
+  space: (name: string, body: Schemas['SpaceRequest'], signal?: AbortSignal) =>
+    of(service.POST('/api/v1/templates/{name}/space', { params: ofTemplate(name), body, signal })),
+  paste: (name: string, body: Schemas['PasteRequest']) =>
+    of(service.POST('/api/v1/templates/{name}/paste', { params: ofTemplate(name), body })),
+  sheet: (name: string, body: Schemas['SheetRequest']) =>
+    fileOf(service.POST('/api/v1/templates/{name}/sheet', { params: ofTemplate(name), body, parseAs: 'blob' })),
+  look: (name: string, body: Schemas['LookRequest'], signal?: AbortSignal) =>
+    of(service.POST('/api/v1/templates/{name}/look', { params: ofTemplate(name), body, signal })),
+  newTemplate: (name: string, body: NewRequest) =>
+    of(service.POST('/api/v1/templates/{name}/new', { params: ofTemplate(name), body })),
   newPreview: (body: NewRequest) => of(service.POST('/api/v1/new', { body })),
   starters: () => of(service.GET('/api/v1/starters')),
   forms: () => of(service.GET('/api/v1/forms')),
   clean: (body: Schemas['CleanRequest']) => of(service.POST('/api/v1/clean', { body })),
-  fill: (name: string, body: Schemas['FillRequest']) => fileOf(service.POST('/api/v1/templates/{name}/fill', { params: ofTemplate(name), body, parseAs: 'blob' })),
-  block: (name: string, body: Schemas['BlockRequest']) => of(service.POST('/api/v1/templates/{name}/block', { params: ofTemplate(name), body })),
+  fill: (name: string, body: Schemas['FillRequest']) =>
+    fileOf(service.POST('/api/v1/templates/{name}/fill', { params: ofTemplate(name), body, parseAs: 'blob' })),
+  block: (name: string, body: Schemas['BlockRequest']) =>
+    of(service.POST('/api/v1/templates/{name}/block', { params: ofTemplate(name), body })),
   person: (mail: string) => of(service.GET('/api/v1/people/{mail}', { params: { path: { mail } } })),
-  people: (search: string, offset: number, limit: number) => of(service.GET('/api/v1/people', { params: { query: { search, offset, limit } } })),
+  people: (search: string, offset: number, limit: number) =>
+    of(service.GET('/api/v1/people', { params: { query: { search, offset, limit } } })),
   hardCases: (template: string) => of(service.GET('/api/v1/people/hard-cases', { params: { query: { template } } })),
-  importPeople: (file: Blob, { mapping, ...options }: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> }) =>
-    of(service.POST('/api/v1/people/import', {
-      params: { query: { ...options, map: Object.entries(mapping).map(([heading, field]) => `${heading}=${field}`) } },
-      headers: { 'Content-Type': 'text/csv' }, body: '', bodySerializer: () => asIs(file),
-    })),
+  importPeople: (
+    file: Blob,
+    { mapping, ...options }: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> },
+  ) =>
+    of(
+      service.POST('/api/v1/people/import', {
+        params: {
+          query: { ...options, map: Object.entries(mapping).map(([heading, field]) => `${heading}=${field}`) },
+        },
+        headers: { 'Content-Type': 'text/csv' },
+        body: '',
+        bodySerializer: () => asIs(file),
+      }),
+    ),
   clients: () => of(service.GET('/api/v1/clients')),
   clientDocument: (id: string) => of(service.GET('/api/v1/clients/{id}/document', { params: { path: { id } } })),
-  putClientDocument: (id: string, document: string) => of(service.PUT('/api/v1/clients/{id}/document', { params: { path: { id } }, body: { document, own: true } })),
-  removeClientDocument: (id: string) => of(service.DELETE('/api/v1/clients/{id}/document', { params: { path: { id } } })),
+  putClientDocument: (id: string, document: string) =>
+    of(service.PUT('/api/v1/clients/{id}/document', { params: { path: { id } }, body: { document, own: true } })),
+  removeClientDocument: (id: string) =>
+    of(service.DELETE('/api/v1/clients/{id}/document', { params: { path: { id } } })),
   dialects: () => of(service.GET('/api/v1/dialects')),
   fields: () => of(service.GET('/api/v1/fields')),
   packages: () => of(service.GET('/api/v1/packages')),
@@ -144,26 +179,50 @@ export const api = {
   pictures: () => of(service.GET('/api/v1/pictures')),
   picture: (name: string) => of(service.GET('/api/v1/pictures/{name}', { params: ofPicture(name) })),
   putPicture: (name: string, file: File) =>
-    of(service.PUT('/api/v1/pictures/{name}', { params: { ...ofPicture(name), query: { file: file.name } }, headers: { 'Content-Type': 'application/octet-stream' }, body: '', bodySerializer: () => asIs(file) })),
-  putAlts: (name: string, alts: Record<string, string>) => of(service.PUT('/api/v1/pictures/{name}/alts', { params: ofPicture(name), body: alts })),
-  probe: (name: string, width: number, height: number) => of(service.POST('/api/v1/pictures/{name}/probe', { params: ofPicture(name), body: { width, height } })),
-  fit: (name: string, recipe: PictureRecipe, keep: boolean, signal?: AbortSignal) => of(service.POST('/api/v1/pictures/{name}/fit', { params: ofPicture(name), body: { recipe, keep }, signal })),
-  compress: (name: string, weight: Schemas['PictureWeight'], keep: boolean, signal?: AbortSignal) => of(service.POST('/api/v1/pictures/{name}/compress', { params: ofPicture(name), body: { weight, keep }, signal })),
-  pictureChanges: (name: string, template: string, as: string) => of(service.GET('/api/v1/pictures/{name}/changes', { params: { ...ofPicture(name), query: { template, as } } })),
-  slice: (name: string, map: SliceMap, keep: boolean, signal?: AbortSignal) => of(service.POST('/api/v1/pictures/{name}/slice', { params: ofPicture(name), body: { map, keep }, signal })),
-  usePicture: (name: string, body: Schemas['UseRequest']) => of(service.POST('/api/v1/pictures/{name}/use', { params: ofPicture(name), body })),
-  takePicture: (name: string, body: Schemas['UseRequest']) => of(service.POST('/api/v1/pictures/{name}/take', { params: ofPicture(name), body })),
+    of(
+      service.PUT('/api/v1/pictures/{name}', {
+        params: { ...ofPicture(name), query: { file: file.name } },
+        headers: { 'Content-Type': 'application/octet-stream' },
+        body: '',
+        bodySerializer: () => asIs(file),
+      }),
+    ),
+  putAlts: (name: string, alts: Record<string, string>) =>
+    of(service.PUT('/api/v1/pictures/{name}/alts', { params: ofPicture(name), body: alts })),
+  probe: (name: string, width: number, height: number) =>
+    of(service.POST('/api/v1/pictures/{name}/probe', { params: ofPicture(name), body: { width, height } })),
+  fit: (name: string, recipe: PictureRecipe, keep: boolean, signal?: AbortSignal) =>
+    of(service.POST('/api/v1/pictures/{name}/fit', { params: ofPicture(name), body: { recipe, keep }, signal })),
+  compress: (name: string, weight: Schemas['PictureWeight'], keep: boolean, signal?: AbortSignal) =>
+    of(service.POST('/api/v1/pictures/{name}/compress', { params: ofPicture(name), body: { weight, keep }, signal })),
+  pictureChanges: (name: string, template: string, as: string) =>
+    of(service.GET('/api/v1/pictures/{name}/changes', { params: { ...ofPicture(name), query: { template, as } } })),
+  slice: (name: string, map: SliceMap, keep: boolean, signal?: AbortSignal) =>
+    of(service.POST('/api/v1/pictures/{name}/slice', { params: ofPicture(name), body: { map, keep }, signal })),
+  usePicture: (name: string, body: Schemas['UseRequest']) =>
+    of(service.POST('/api/v1/pictures/{name}/use', { params: ofPicture(name), body })),
+  takePicture: (name: string, body: Schemas['UseRequest']) =>
+    of(service.POST('/api/v1/pictures/{name}/take', { params: ofPicture(name), body })),
   code: (body: Schemas['CodeRequest']) => of(service.POST('/api/v1/code', { body })),
   pictureSettings: () => of(service.GET('/api/v1/settings/pictures')),
   putPictureSettings: (settings: PictureSettings) => of(service.PUT('/api/v1/settings/pictures', { body: settings })),
   delivery: (name: string) => of(service.GET('/api/v1/templates/{name}/delivery', { params: ofTemplate(name) })),
-  chooseDelivery: (name: string, body: Schemas['DeliveryChoice']) => of(service.PUT('/api/v1/templates/{name}/delivery', { params: ofTemplate(name), body })),
+  chooseDelivery: (name: string, body: Schemas['DeliveryChoice']) =>
+    of(service.PUT('/api/v1/templates/{name}/delivery', { params: ofTemplate(name), body })),
   addresses: () => of(service.GET('/api/v1/addresses')),
   checkAddresses: (addresses: string[]) => of(service.POST('/api/v1/addresses', { body: { addresses } })),
-  checkTemplateAddresses: (name: string) => of(service.POST('/api/v1/templates/{name}/addresses', { params: ofTemplate(name) })),
+  checkTemplateAddresses: (name: string) =>
+    of(service.POST('/api/v1/templates/{name}/addresses', { params: ofTemplate(name) })),
   photos: () => of(service.GET('/api/v1/photos')),
   startPhotos: (archive: File, recipe: Record<string, string>) =>
-    of(service.POST('/api/v1/photos', { params: { query: recipe }, headers: { 'Content-Type': 'application/zip' }, body: '', bodySerializer: () => asIs(archive) })),
+    of(
+      service.POST('/api/v1/photos', {
+        params: { query: recipe },
+        headers: { 'Content-Type': 'application/zip' },
+        body: '',
+        bodySerializer: () => asIs(archive),
+      }),
+    ),
   stopPhotos: () => of(service.DELETE('/api/v1/photos')),
 }
 

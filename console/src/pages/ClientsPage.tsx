@@ -22,11 +22,19 @@ export function ClientsPage() {
   const clients = useQuery({ queryKey: ['clients'], queryFn: api.clients })
   const [shown, setShown] = useState<Client | null>(null)
   const [edited, setEdited] = useState<string | null>(null)
-  const shares = clients.data?.reduce((sum, c) => sum + (c.off ? 0 : c.share ?? 0), 0) ?? 0
+  const shares = clients.data?.reduce((sum, c) => sum + (c.off ? 0 : (c.share ?? 0)), 0) ?? 0
   return (
     <Page>
-      <PageHead title="Clients" actions={<Button variant="contained" onClick={() => setEdited('')}>New profile</Button>}>
-        What each family of mail clients does to a signature. Relabel them, say how many of your readers use each, switch off what nobody uses.
+      <PageHead
+        title="Clients"
+        actions={
+          <Button variant="contained" onClick={() => setEdited('')}>
+            New profile
+          </Button>
+        }
+      >
+        What each family of mail clients does to a signature. Relabel them, say how many of your readers use each,
+        switch off what nobody uses.
         {shares > 0 && ` The shares given so far add up to ${shares} %.`}
       </PageHead>
       <Trouble error={clients.error} />
@@ -40,22 +48,41 @@ export function ClientsPage() {
               <TableCell>Dark mode</TableCell>
               <TableCell>Limits</TableCell>
               <TableCell align="right">Readers</TableCell>
-              <TableCell><Box component="span" sx={{ position: 'absolute', left: -9999 }}>Actions</Box></TableCell>
+              <TableCell>
+                <Box component="span" sx={{ position: 'absolute', left: -9999 }}>
+                  Actions
+                </Box>
+              </TableCell>
             </TableRow>
           </TableHead>
           <TableBody>
             {clients.data.map((c) => (
               <TableRow key={c.id} sx={{ verticalAlign: 'top', opacity: c.off ? 0.75 : 1 }}>
                 <TableCell sx={{ maxWidth: 360 }}>
-                  <Link component="button" onClick={() => setShown(c)} sx={{ fontWeight: 600, textAlign: 'left' }}>{c.title}</Link>
-                  <Typography variant="body2" color="text.secondary">{c.id}{c.off && ', switched off'}</Typography>
+                  <Link component="button" onClick={() => setShown(c)} sx={{ fontWeight: 600, textAlign: 'left' }}>
+                    {c.title}
+                  </Link>
+                  <Typography variant="body2" color="text.secondary">
+                    {c.id}
+                    {c.off && ', switched off'}
+                  </Typography>
                 </TableCell>
                 <TableCell>{{ html: 'markup', text: 'text', rtf: 'rich text' }[c.form]}</TableCell>
                 <TableCell>{c.install.way.replace('-', ' ')}</TableCell>
                 <TableCell>{c.dark ? `${c.dark.as} inversion` : 'colours stay'}</TableCell>
-                <TableCell>{c.limits?.map((l) => <div key={l.measure}>{grouped(l.max)} {l.measure.replace('-', ' ')}</div>)}</TableCell>
+                <TableCell>
+                  {c.limits?.map((l) => (
+                    <div key={l.measure}>
+                      {grouped(l.max)} {l.measure.replace('-', ' ')}
+                    </div>
+                  ))}
+                </TableCell>
                 <TableCell align="right">{c.share ? `${c.share} %` : ''}</TableCell>
-                <TableCell><Button size="small" onClick={() => setEdited(c.id)} aria-label={`Edit ${c.id}`}>Edit</Button></TableCell>
+                <TableCell>
+                  <Button size="small" onClick={() => setEdited(c.id)} aria-label={`Edit ${c.id}`}>
+                    Edit
+                  </Button>
+                </TableCell>
               </TableRow>
             ))}
           </TableBody>
@@ -78,7 +105,14 @@ function ProfileDialog({ profile: p, onClose }: { profile: Client; onClose: () =
         <Box tabIndex={0} role="group" aria-label="Behaviours" sx={{ maxHeight: 420, overflow: 'auto' }}>
           <Table size="small">
             <TableHead>
-              <TableRow><TableCell>Stage</TableCell><TableCell>Behaviour</TableCell><TableCell>Happens</TableCell><TableCell>Readers see</TableCell><TableCell>How bad</TableCell><TableCell>Basis</TableCell></TableRow>
+              <TableRow>
+                <TableCell>Stage</TableCell>
+                <TableCell>Behaviour</TableCell>
+                <TableCell>Happens</TableCell>
+                <TableCell>Readers see</TableCell>
+                <TableCell>How bad</TableCell>
+                <TableCell>Basis</TableCell>
+              </TableRow>
             </TableHead>
             <TableBody>
               {p.behaviours?.map((b) => (
@@ -95,7 +129,9 @@ function ProfileDialog({ profile: p, onClose }: { profile: Client; onClose: () =
           </Table>
         </Box>
       </DialogContent>
-      <DialogActions><Button onClick={onClose}>Close</Button></DialogActions>
+      <DialogActions>
+        <Button onClick={onClose}>Close</Button>
+      </DialogActions>
     </Dialog>
   )
 }
@@ -104,7 +140,12 @@ const beginning = 'id: our-client\nbased-on: webview-desktop\ntitle: Our client\
 
 /** The organisation's own profile as YAML: what it says stands over the shipped one. */
 function EditDialog({ id, onClose }: { id: string; onClose: () => void }) {
-  const stored = useQuery({ queryKey: ['client-document', id], queryFn: () => api.clientDocument(id), enabled: id !== '', gcTime: 0 })
+  const stored = useQuery({
+    queryKey: ['client-document', id],
+    queryFn: () => api.clientDocument(id),
+    enabled: id !== '',
+    gcTime: 0,
+  })
   const [written, setWritten] = useState<string | null>(id === '' ? beginning : null)
   const text = written ?? stored.data?.document ?? ''
   const queries = useQueryClient()
@@ -112,23 +153,42 @@ function EditDialog({ id, onClose }: { id: string; onClose: () => void }) {
     void queries.invalidateQueries()
     onClose()
   }
-  const save = useMutation({ mutationFn: () => api.putClientDocument(/^id:\s*(\S+)/m.exec(text)?.[1] ?? id, text), onSuccess: done })
+  const save = useMutation({
+    mutationFn: () => api.putClientDocument(/^id:\s*(\S+)/m.exec(text)?.[1] ?? id, text),
+    onSuccess: done,
+  })
   const remove = useMutation({ mutationFn: () => api.removeClientDocument(id), onSuccess: done })
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="edit-client-title">
       <DialogTitle id="edit-client-title">{id === '' ? 'New profile' : `Profile ${id}`}</DialogTitle>
       <DialogContent>
         <Typography color="text.secondary" sx={{ mb: 1.5 }}>
-          With based-on, what stands here overrides single entries of that profile: title, share, off, limits by what they measure, behaviours by id; without: [id] takes behaviours away.
+          With based-on, what stands here overrides single entries of that profile: title, share, off, limits by what
+          they measure, behaviours by id; without: [id] takes behaviours away.
         </Typography>
-        <TextField label="Profile as YAML" multiline minRows={9} maxRows={18} fullWidth value={text} onChange={(e) => setWritten(e.target.value)} slotProps={{ htmlInput: { spellCheck: false, style: { fontFamily: codeFont, fontSize: 13.5 } } }} />
+        <TextField
+          label="Profile as YAML"
+          multiline
+          minRows={9}
+          maxRows={18}
+          fullWidth
+          value={text}
+          onChange={(e) => setWritten(e.target.value)}
+          slotProps={{ htmlInput: { spellCheck: false, style: { fontFamily: codeFont, fontSize: 13.5 } } }}
+        />
         <Trouble error={stored.error ?? save.error ?? remove.error} />
       </DialogContent>
       <DialogActions>
-        {stored.data?.own && <Button color="error" onClick={() => remove.mutate()}>Remove what is our own</Button>}
+        {stored.data?.own && (
+          <Button color="error" onClick={() => remove.mutate()}>
+            Remove what is our own
+          </Button>
+        )}
         <Box sx={{ flex: 1 }} />
         <Button onClick={onClose}>Cancel</Button>
-        <Button variant="contained" disabled={save.isPending || text === ''} onClick={() => save.mutate()}>Save the profile</Button>
+        <Button variant="contained" disabled={save.isPending || text === ''} onClick={() => save.mutate()}>
+          Save the profile
+        </Button>
       </DialogActions>
     </Dialog>
   )

@@ -24,12 +24,24 @@ export function PackagesPage() {
       <PageHead
         title="Packages"
         actions={
-          <TextField select size="small" label="Template" value={template} onChange={(e) => setChosen(e.target.value)} sx={{ minWidth: 200 }}>
-            {(templates.data ?? []).map((t) => <MenuItem key={t.name} value={t.name}>{t.title}</MenuItem>)}
+          <TextField
+            select
+            size="small"
+            label="Template"
+            value={template}
+            onChange={(e) => setChosen(e.target.value)}
+            sx={{ minWidth: 200 }}
+          >
+            {(templates.data ?? []).map((t) => (
+              <MenuItem key={t.name} value={t.name}>
+                {t.title}
+              </MenuItem>
+            ))}
           </TextField>
         }
       >
-        What goes out of a template: a zip with everybody’s files for the desks, or the block for a mail host that appends the signature.
+        What goes out of a template: a zip with everybody’s files for the desks, or the block for a mail host that
+        appends the signature.
       </PageHead>
       <Trouble error={templates.error} />
       <FilesForDesks template={template} />
@@ -51,8 +63,12 @@ function FilesForDesks({ template }: { template: string }) {
   return (
     <Box component="section" aria-labelledby="desks" sx={{ mb: 5 }}>
       <Box sx={{ display: 'flex', alignItems: 'center', mb: 1 }}>
-        <Typography variant="h2" id="desks" sx={{ flex: 1 }}>Files for every desk</Typography>
-        <Button variant="contained" disabled={!template || create.isPending} onClick={() => create.mutate()}>Make a package</Button>
+        <Typography variant="h2" id="desks" sx={{ flex: 1 }}>
+          Files for every desk
+        </Typography>
+        <Button variant="contained" disabled={!template || create.isPending} onClick={() => create.mutate()}>
+          Make a package
+        </Button>
       </Box>
       <Trouble error={packages.error ?? create.error ?? remove.error} />
       {packages.data?.length === 0 && <Typography color="text.secondary">No package has been made yet.</Typography>}
@@ -68,7 +84,11 @@ function FilesForDesks({ template }: { template: string }) {
               <TableCell />
             </TableRow>
           </TableHead>
-          <TableBody>{packages.data.map((p) => <PackageRow key={p.id} package={p} onRemove={() => remove.mutate(p.id)} />)}</TableBody>
+          <TableBody>
+            {packages.data.map((p) => (
+              <PackageRow key={p.id} package={p} onRemove={() => remove.mutate(p.id)} />
+            ))}
+          </TableBody>
         </Table>
       )}
     </Box>
@@ -79,13 +99,21 @@ function PackageRow({ package: p, onRemove }: { package: PackageInfo; onRemove: 
   const busy = p.state === 'running' || p.state === 'waiting'
   return (
     <TableRow>
-      <TableCell>{p.template}, version {p.number}</TableCell>
+      <TableCell>
+        {p.template}, version {p.number}
+      </TableCell>
       <TableCell>{when(p.created)}</TableCell>
       <TableCell>
         {busy ? (
           <Box>
-            <LinearProgress variant="determinate" value={p.total ? (100 * p.done) / p.total : 0} aria-label={`Package of ${p.template}`} />
-            <Typography variant="body2">{p.state === 'waiting' ? 'Waiting' : `${grouped(p.done)} of ${count(p.total, 'person', 'people')}`}</Typography>
+            <LinearProgress
+              variant="determinate"
+              value={p.total ? (100 * p.done) / p.total : 0}
+              aria-label={`Package of ${p.template}`}
+            />
+            <Typography variant="body2">
+              {p.state === 'waiting' ? 'Waiting' : `${grouped(p.done)} of ${count(p.total, 'person', 'people')}`}
+            </Typography>
           </Box>
         ) : p.state === 'ready' ? (
           <Severity of="fine">Ready for {count(p.total, 'person', 'people')}</Severity>
@@ -96,8 +124,14 @@ function PackageRow({ package: p, onRemove }: { package: PackageInfo; onRemove: 
       <TableCell align="right">{p.files ? grouped(p.files) : ''}</TableCell>
       <TableCell align="right">{p.bytes ? `${grouped(Math.ceil(p.bytes / 1024))} kB` : ''}</TableCell>
       <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
-        {p.state === 'ready' && <Button size="small" href={packageFile(p.id)}>Download</Button>}
-        <Button size="small" color="inherit" onClick={onRemove}>{busy ? 'Stop' : 'Delete'}</Button>
+        {p.state === 'ready' && (
+          <Button size="small" href={packageFile(p.id)}>
+            Download
+          </Button>
+        )}
+        <Button size="small" color="inherit" onClick={onRemove}>
+          {busy ? 'Stop' : 'Delete'}
+        </Button>
       </TableCell>
     </TableRow>
   )
@@ -107,17 +141,36 @@ function RuleBlock({ template }: { template: string }) {
   const dialects = useQuery({ queryKey: ['dialects'], queryFn: api.dialects })
   const [chosen, setChosen] = useState('')
   const dialect = chosen || (dialects.data?.[0]?.id ?? '')
-  const rule = useQuery({ queryKey: ['rule', template, dialect], queryFn: () => api.block(template, { dialect }), enabled: dialect !== '' })
+  const rule = useQuery({
+    queryKey: ['rule', template, dialect],
+    queryFn: () => api.block(template, { dialect }),
+    enabled: dialect !== '',
+  })
   const about = dialects.data?.find((d) => d.id === dialect)?.about
   return (
     <Box component="section" aria-labelledby="block">
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1, flexWrap: 'wrap' }}>
         <Box sx={{ flex: 1, minWidth: 280 }}>
-          <Typography variant="h2" id="block">Block for a mail host</Typography>
-          <Typography variant="body2" color="text.secondary">{about}</Typography>
+          <Typography variant="h2" id="block">
+            Block for a mail host
+          </Typography>
+          <Typography variant="body2" color="text.secondary">
+            {about}
+          </Typography>
         </Box>
-        <TextField select size="small" label="Dialect" value={dialect} onChange={(e) => setChosen(e.target.value)} sx={{ minWidth: 230 }}>
-          {(dialects.data ?? []).map((d) => <MenuItem key={d.id} value={d.id}>{d.title}</MenuItem>)}
+        <TextField
+          select
+          size="small"
+          label="Dialect"
+          value={dialect}
+          onChange={(e) => setChosen(e.target.value)}
+          sx={{ minWidth: 230 }}
+        >
+          {(dialects.data ?? []).map((d) => (
+            <MenuItem key={d.id} value={d.id}>
+              {d.title}
+            </MenuItem>
+          ))}
         </TextField>
       </Box>
       <Trouble error={dialects.error ?? rule.error} />
@@ -142,23 +195,53 @@ function BlockView({ block }: { block: Exported }) {
       <Box>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 0.5 }}>
           <Severity of={over ? 'breaks' : 'fine'}>
-            {grouped(block.characters)}{block.limit > 0 && ` of ${grouped(block.limit)}`} characters
+            {grouped(block.characters)}
+            {block.limit > 0 && ` of ${grouped(block.limit)}`} characters
           </Severity>
-          <Box sx={{ flex: 1 }} aria-live="polite">{copied}</Box>
-          <Button size="small" variant="outlined" onClick={() => void copy()}>Copy the block</Button>
+          <Box sx={{ flex: 1 }} aria-live="polite">
+            {copied}
+          </Box>
+          <Button size="small" variant="outlined" onClick={() => void copy()}>
+            Copy the block
+          </Button>
         </Box>
-        <Box component="pre" tabIndex={0} aria-label="Block" sx={{ fontFamily: codeFont, fontSize: 12.5, m: 0, p: 1.5, border: 1, borderColor: 'divider', bgcolor: 'background.paper', maxHeight: 340, overflow: 'auto' }}>
+        <Box
+          component="pre"
+          tabIndex={0}
+          aria-label="Block"
+          sx={{
+            fontFamily: codeFont,
+            fontSize: 12.5,
+            m: 0,
+            p: 1.5,
+            border: 1,
+            borderColor: 'divider',
+            bgcolor: 'background.paper',
+            maxHeight: 340,
+            overflow: 'auto',
+          }}
+        >
           {block.block}
         </Box>
       </Box>
       <Box>
-        <Typography sx={{ fontWeight: 600, mb: 0.5 }}>{block.losses.length === 0 ? 'Nothing is lost' : `${count(block.losses.length, 'loss', 'losses')}: what this host cannot do`}</Typography>
+        <Typography sx={{ fontWeight: 600, mb: 0.5 }}>
+          {block.losses.length === 0
+            ? 'Nothing is lost'
+            : `${count(block.losses.length, 'loss', 'losses')}: what this host cannot do`}
+        </Typography>
         <Box component="ol" aria-label="Losses" tabIndex={0} sx={{ m: 0, pl: 2.5, maxHeight: 360, overflow: 'auto' }}>
           {block.losses.map((l, i) => (
             <Box component="li" key={i} sx={{ mb: 1 }}>
               {l.message}
               <Typography variant="body2" color="text.secondary">
-                Line {l.line}. {l.counted && <>Shows for <b>{count(l.people, 'person', 'people')}</b>: {(l.who ?? []).join(', ')}{l.people > (l.who ?? []).length && ' …'}</>}
+                Line {l.line}.{' '}
+                {l.counted && (
+                  <>
+                    Shows for <b>{count(l.people, 'person', 'people')}</b>: {(l.who ?? []).join(', ')}
+                    {l.people > (l.who ?? []).length && ' …'}
+                  </>
+                )}
               </Typography>
             </Box>
           ))}

@@ -33,11 +33,29 @@ export function PeoplePage() {
         title="People"
         actions={
           <>
-            <TextField size="small" label="Search" value={search} type="search" onChange={(e) => { setSearch(e.target.value); setPage({ ...page, page: 0 }) }} />
-            <Button variant="contained" onClick={() => input.current?.click()}>Import CSV</Button>
+            <TextField
+              size="small"
+              label="Search"
+              value={search}
+              type="search"
+              onChange={(e) => {
+                setSearch(e.target.value)
+                setPage({ ...page, page: 0 })
+              }}
+            />
+            <Button variant="contained" onClick={() => input.current?.click()}>
+              Import CSV
+            </Button>
             <input
-              ref={input} type="file" accept=".csv,text/csv" hidden aria-label="CSV file"
-              onChange={(e) => { setFile(e.target.files?.[0] ?? null); e.target.value = '' }}
+              ref={input}
+              type="file"
+              accept=".csv,text/csv"
+              hidden
+              aria-label="CSV file"
+              onChange={(e) => {
+                setFile(e.target.files?.[0] ?? null)
+                e.target.value = ''
+              }}
             />
           </>
         }
@@ -46,7 +64,9 @@ export function PeoplePage() {
       </PageHead>
       <Trouble error={people.error} />
       {people.data?.all === 0 ? (
-        <Typography>Nobody is here yet. Import a CSV file whose first row names the fields; one of them must be mail.</Typography>
+        <Typography>
+          Nobody is here yet. Import a CSV file whose first row names the fields; one of them must be mail.
+        </Typography>
       ) : (
         people.data && <Grid data={people.data} page={page} onPage={setPage} loading={people.isFetching} />
       )}
@@ -56,13 +76,37 @@ export function PeoplePage() {
 }
 
 function Figures({ data, search }: { data: PeopleData; search: string }) {
-  return <>{search ? `${count(data.total, 'person', 'people')} of ${data.all} found.` : `${count(data.all, 'person', 'people')} in the directory.`} A dotted cell is blank; the head of each column counts them.</>
+  return (
+    <>
+      {search
+        ? `${count(data.total, 'person', 'people')} of ${data.all} found.`
+        : `${count(data.all, 'person', 'people')} in the directory.`}{' '}
+      A dotted cell is blank; the head of each column counts them.
+    </>
+  )
 }
 
 /** Widths of columns in pixels, where the usual one does not do. */
-const widths: Record<string, number> = { mail: 270, cn: 200, title: 200, telephoneNumber: 180, preferredLanguage: 170, street: 180 }
+const widths: Record<string, number> = {
+  mail: 270,
+  cn: 200,
+  title: 200,
+  telephoneNumber: 180,
+  preferredLanguage: 170,
+  street: 180,
+}
 
-function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page: number; pageSize: number }; onPage: (p: { page: number; pageSize: number }) => void; loading: boolean }) {
+function Grid({
+  data,
+  page,
+  onPage,
+  loading,
+}: {
+  data: PeopleData
+  page: { page: number; pageSize: number }
+  onPage: (p: { page: number; pageSize: number }) => void
+  loading: boolean
+}) {
   const columns = useMemo<GridColDef[]>(
     () =>
       data.fields.map((field, i) => ({
@@ -77,7 +121,9 @@ function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page:
         renderHeader: () => (
           <Box sx={{ lineHeight: 1.25 }}>
             <Box sx={{ fontWeight: 600 }}>{field.name}</Box>
-            <Box sx={{ color: 'text.secondary', fontSize: '0.8rem', fontWeight: 400 }}>{field.blank === 0 ? 'none blank' : `${field.blank} blank`}</Box>
+            <Box sx={{ color: 'text.secondary', fontSize: '0.8rem', fontWeight: 400 }}>
+              {field.blank === 0 ? 'none blank' : `${field.blank} blank`}
+            </Box>
           </Box>
         ),
         cellClassName: (cell) => (cell.value === '' ? 'blank' : ''),
@@ -105,7 +151,13 @@ function Grid({ data, page, onPage, loading }: { data: PeopleData; page: { page:
         disableRowSelectionOnClick
         sx={{
           bgcolor: 'background.paper',
-          '& .blank': { color: 'text.secondary', fontStyle: 'italic', opacity: 0.9, backgroundImage: 'radial-gradient(var(--mui-palette-divider) 1px, transparent 1px)', backgroundSize: '7px 7px' },
+          '& .blank': {
+            color: 'text.secondary',
+            fontStyle: 'italic',
+            opacity: 0.9,
+            backgroundImage: 'radial-gradient(var(--mui-palette-divider) 1px, transparent 1px)',
+            backgroundSize: '7px 7px',
+          },
           '& .blank span': { bgcolor: 'background.paper', px: 0.5 },
         }}
       />
@@ -148,7 +200,11 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
       </DialogContent>
       <DialogActions>
         <Button onClick={onClose}>Cancel</Button>
-        <Button variant="contained" disabled={!plan.data || changes === 0 || apply.isPending} onClick={() => plan.data && apply.mutate(plan.data.revision)}>
+        <Button
+          variant="contained"
+          disabled={!plan.data || changes === 0 || apply.isPending}
+          onClick={() => plan.data && apply.mutate(plan.data.revision)}
+        >
           {changes === 0 ? 'Nothing to import' : `Import ${count(changes, 'change', 'changes')}`}
         </Button>
       </DialogActions>
@@ -157,12 +213,22 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
 }
 
 /** What each column of the file is taken for; another field can be typed. */
-function ColumnMapping({ plan, mapping, onChange }: { plan: ImportPlan; mapping: Record<string, string>; onChange: (mapping: Record<string, string>) => void }) {
+function ColumnMapping({
+  plan,
+  mapping,
+  onChange,
+}: {
+  plan: ImportPlan
+  mapping: Record<string, string>
+  onChange: (mapping: Record<string, string>) => void
+}) {
   const fields = useQuery({ queryKey: ['fields'], queryFn: api.fields })
   const names = (fields.data?.fields ?? []).map((f) => f.name)
   return (
     <Box component="fieldset" sx={{ border: 0, p: 0, m: 0, mb: 2 }}>
-      <Box component="legend" sx={{ fontWeight: 600, mb: 1 }}>What the columns are taken for</Box>
+      <Box component="legend" sx={{ fontWeight: 600, mb: 1 }}>
+        What the columns are taken for
+      </Box>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
         {plan.columns.map((c) => (
           <Autocomplete
@@ -173,7 +239,14 @@ function ColumnMapping({ plan, mapping, onChange }: { plan: ImportPlan; mapping:
             value={mapping[c.heading] ?? c.field}
             onChange={(_, field) => onChange({ ...mapping, [c.heading]: field ?? '' })}
             sx={{ width: 195 }}
-            renderInput={(props) => <TextField {...props} label={c.heading} placeholder="left out" helperText={c.guessed && !(c.heading in mapping) ? 'guessed' : undefined} />}
+            renderInput={(props) => (
+              <TextField
+                {...props}
+                label={c.heading}
+                placeholder="left out"
+                helperText={c.guessed && !(c.heading in mapping) ? 'guessed' : undefined}
+              />
+            )}
           />
         ))}
       </Box>
@@ -185,16 +258,36 @@ function PlanView({ plan }: { plan: ImportPlan }) {
   return (
     <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.5 }}>
       <Typography>
-        {count(plan.rows, 'person', 'people')} in the file: <b>{plan.added}</b> new, <b>{plan.changed}</b> changed, <b>{plan.removed}</b> removed, {plan.unchanged} unchanged.
+        {count(plan.rows, 'person', 'people')} in the file: <b>{plan.added}</b> new, <b>{plan.changed}</b> changed,{' '}
+        <b>{plan.removed}</b> removed, {plan.unchanged} unchanged.
       </Typography>
       {plan.bad.length > 0 && (
         <Alert severity="warning" variant="outlined">
           {count(plan.bad.length, 'row is', 'rows are')} left out:
-          <Box component="ul" sx={{ m: 0, pl: 2.5 }}>{plan.bad.slice(0, 8).map((b) => <li key={b.row}>row {b.row}: {b.message}</li>)}</Box>
+          <Box component="ul" sx={{ m: 0, pl: 2.5 }}>
+            {plan.bad.slice(0, 8).map((b) => (
+              <li key={b.row}>
+                row {b.row}: {b.message}
+              </li>
+            ))}
+          </Box>
           {plan.bad.length > 8 && `and ${plan.bad.length - 8} more`}
         </Alert>
       )}
-      <Box component="ul" aria-label="Changes" sx={{ listStyle: 'none', m: 0, p: 0, maxHeight: 260, overflow: 'auto', borderTop: 1, borderBottom: 1, borderColor: 'divider' }}>
+      <Box
+        component="ul"
+        aria-label="Changes"
+        sx={{
+          listStyle: 'none',
+          m: 0,
+          p: 0,
+          maxHeight: 260,
+          overflow: 'auto',
+          borderTop: 1,
+          borderBottom: 1,
+          borderColor: 'divider',
+        }}
+      >
         {plan.changes.map((c) => (
           <Box component="li" key={c.mail} sx={{ py: 0.6, borderBottom: 1, borderColor: 'divider' }}>
             <b>{{ added: 'new', changed: 'changed', removed: 'removed' }[c.kind]}</b> {c.mail}

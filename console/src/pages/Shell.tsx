@@ -19,14 +19,38 @@ export function Shell() {
     <Box sx={{ height: '100dvh', display: 'flex', flexDirection: 'column' }}>
       <Box
         component="header"
-        sx={{ display: 'flex', alignItems: 'center', gap: { xs: 1.5, sm: 4 }, px: { xs: 1.5, sm: 3 }, height: 52, flexShrink: 0, borderBottom: 1, borderColor: 'divider' }}
+        sx={{
+          display: 'flex',
+          alignItems: 'center',
+          gap: { xs: 1.5, sm: 4 },
+          px: { xs: 1.5, sm: 3 },
+          height: 52,
+          flexShrink: 0,
+          borderBottom: 1,
+          borderColor: 'divider',
+        }}
       >
-        <Link href="#main" sx={{ position: 'absolute', left: -9999, '&:focus': { left: 8, top: 8, bgcolor: 'background.paper', p: 1, zIndex: 10 } }}>
+        <Link
+          href="#main"
+          sx={{
+            position: 'absolute',
+            left: -9999,
+            '&:focus': { left: 8, top: 8, bgcolor: 'background.paper', p: 1, zIndex: 10 },
+          }}
+        >
           Skip to the page
         </Link>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.2 }}>
           <img src="/mark.svg" width="26" height="26" alt="" />
-          <Typography component="span" sx={{ fontWeight: 660, fontSize: '1.08rem', letterSpacing: '-0.01em', display: { xs: 'none', sm: 'inline' } }}>
+          <Typography
+            component="span"
+            sx={{
+              fontWeight: 660,
+              fontSize: '1.08rem',
+              letterSpacing: '-0.01em',
+              display: { xs: 'none', sm: 'inline' },
+            }}
+          >
             Missivum
           </Typography>
         </Box>
@@ -37,7 +61,14 @@ export function Shell() {
               component={NavLink}
               to={page.to}
               sx={{
-                px: 1.5, display: 'flex', alignItems: 'center', color: 'text.secondary', textDecoration: 'none', borderBottom: '3px solid transparent', borderTop: '3px solid transparent', fontWeight: 540,
+                px: 1.5,
+                display: 'flex',
+                alignItems: 'center',
+                color: 'text.secondary',
+                textDecoration: 'none',
+                borderBottom: '3px solid transparent',
+                borderTop: '3px solid transparent',
+                fontWeight: 540,
                 '&:hover': { color: 'text.primary' },
                 '&.active': { color: 'text.primary', borderBottomColor: 'primary.main' },
               }}

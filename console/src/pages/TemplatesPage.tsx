@@ -19,11 +19,21 @@ export function TemplatesPage() {
   const [asking, setAsking] = useState(false)
   return (
     <Page>
-      <PageHead title="Templates" actions={<Button variant="contained" onClick={() => setAsking(true)}>New template</Button>}>
-        Each one is a signature as source. The state says what the checks find for all clients and everybody in the directory.
+      <PageHead
+        title="Templates"
+        actions={
+          <Button variant="contained" onClick={() => setAsking(true)}>
+            New template
+          </Button>
+        }
+      >
+        Each template is a signature as source. Its state is what the checks find for all clients and everybody in the
+        directory.
       </PageHead>
       <Trouble error={templates.error} />
-      {templates.data?.length === 0 && <Typography>There is no template yet. Make a new one, or push a folder with missivum template push.</Typography>}
+      {templates.data?.length === 0 && (
+        <Typography>There is no template yet. Make a new one, or push a folder with missivum template push.</Typography>
+      )}
       {templates.data && templates.data.length > 0 && (
         <Table aria-label="Templates">
           <TableHead>
@@ -34,7 +44,11 @@ export function TemplatesPage() {
               <TableCell>Version</TableCell>
             </TableRow>
           </TableHead>
-          <TableBody>{templates.data.map((t) => <TemplateRow key={t.name} template={t} />)}</TableBody>
+          <TableBody>
+            {templates.data.map((t) => (
+              <TemplateRow key={t.name} template={t} />
+            ))}
+          </TableBody>
         </Table>
       )}
       {asking && <NewTemplate onClose={() => setAsking(false)} />}
@@ -49,7 +63,9 @@ function TemplateRow({ template: t }: { template: TemplateSummary }) {
         <Link component={RouterLink} to={`/templates/${t.name}`} sx={{ fontWeight: 600, fontSize: '1.05rem' }}>
           {t.title}
         </Link>
-        <Typography variant="body2" color="text.secondary">{t.about || t.name}</Typography>
+        <Typography variant="body2" color="text.secondary">
+          {t.about || t.name}
+        </Typography>
       </TableCell>
       <TableCell>
         <StateWords template={t} />
@@ -57,7 +73,9 @@ function TemplateRow({ template: t }: { template: TemplateSummary }) {
       <TableCell>{t.variants.join(', ')}</TableCell>
       <TableCell>
         {t.number}
-        <Typography variant="body2" color="text.secondary">{when(t.saved)}</Typography>
+        <Typography variant="body2" color="text.secondary">
+          {when(t.saved)}
+        </Typography>
       </TableCell>
     </TableRow>
   )
@@ -66,14 +84,36 @@ function TemplateRow({ template: t }: { template: TemplateSummary }) {
 function StateWords({ template: { state, problem } }: { template: TemplateSummary }) {
   if (problem) return <Severity of="breaks">{`It cannot be checked: ${problem}`}</Severity>
   const lines = []
-  if (state.breaks > 0) lines.push(<Severity key="b" of="breaks">{count(state.breaks, 'finding breaks', 'findings break')}</Severity>)
-  if (state.overLimit > 0) lines.push(<Severity key="u" of="breaks">{count(state.overLimit, 'limit exceeded', 'limits exceeded')}</Severity>)
-  if (state.degrades > 0) lines.push(<Severity key="d" of="degrades">{count(state.degrades, 'degrades', 'degrade')}</Severity>)
-  if (!state.fails) lines.unshift(<Severity key="f" of="fine">Nothing breaks</Severity>)
+  if (state.breaks > 0)
+    lines.push(
+      <Severity key="b" of="breaks">
+        {count(state.breaks, 'finding breaks', 'findings break')}
+      </Severity>,
+    )
+  if (state.overLimit > 0)
+    lines.push(
+      <Severity key="u" of="breaks">
+        {count(state.overLimit, 'limit exceeded', 'limits exceeded')}
+      </Severity>,
+    )
+  if (state.degrades > 0)
+    lines.push(
+      <Severity key="d" of="degrades">
+        {count(state.degrades, 'degrades', 'degrade')}
+      </Severity>,
+    )
+  if (!state.fails)
+    lines.unshift(
+      <Severity key="f" of="fine">
+        Nothing breaks
+      </Severity>,
+    )
   return (
     <Box sx={{ display: 'flex', flexDirection: 'column' }}>
       {lines}
-      <Typography variant="body2" color="text.secondary">{state.verdict}</Typography>
+      <Typography variant="body2" color="text.secondary">
+        {state.verdict}
+      </Typography>
     </Box>
   )
 }

@@ -9,7 +9,11 @@ export function PageHead({ title, children, actions }: { title: string; children
     <Box sx={{ display: 'flex', alignItems: 'flex-end', gap: 3, flexWrap: 'wrap', mb: 3 }}>
       <Box sx={{ flex: 1, minWidth: 260 }}>
         <Typography variant="h1">{title}</Typography>
-        {children && <Typography color="text.secondary" sx={{ mt: 0.5, maxWidth: 720 }}>{children}</Typography>}
+        {children && (
+          <Typography color="text.secondary" sx={{ mt: 0.5, maxWidth: 720 }}>
+            {children}
+          </Typography>
+        )}
       </Box>
       {actions && <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center' }}>{actions}</Box>}
     </Box>
@@ -34,7 +38,11 @@ export function Trouble({ error }: { error: unknown }) {
 /** What went wrong beside a change that was made. */
 export function Warnings({ of }: { of?: string[] }) {
   if (!of?.length) return null
-  return <Alert severity="warning" variant="outlined" sx={{ whiteSpace: 'pre-line', my: 1 }}>{of.join('\n')}</Alert>
+  return (
+    <Alert severity="warning" variant="outlined" sx={{ whiteSpace: 'pre-line', my: 1 }}>
+      {of.join('\n')}
+    </Alert>
+  )
 }
 
 const signs = { breaks: '✕', degrades: '△', note: '·', fine: '✓' }

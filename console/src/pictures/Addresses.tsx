@@ -18,28 +18,67 @@ export function Addresses() {
   const [address, setAddress] = useState('')
   const chosen = template || (templates.data?.[0]?.name ?? '')
   const ask = useMutation({
-    mutationFn: (what: { template: string } | { address: string }) => ('template' in what ? api.checkTemplateAddresses(what.template) : api.checkAddresses([what.address])),
+    mutationFn: (what: { template: string } | { address: string }) =>
+      'template' in what ? api.checkTemplateAddresses(what.template) : api.checkAddresses([what.address]),
     onSettled: () => queries.invalidateQueries({ queryKey: ['addresses'] }),
   })
   return (
     <>
       <Box sx={{ display: 'flex', gap: 3, flexWrap: 'wrap', mb: 2, alignItems: 'center' }}>
         <Box sx={{ display: 'flex', gap: 1 }}>
-          <TextField select size="small" label="Template" value={chosen} onChange={(e) => setTemplate(e.target.value)} sx={{ minWidth: 170 }}>
-            {(templates.data ?? []).map((t) => <MenuItem key={t.name} value={t.name}>{t.title}</MenuItem>)}
+          <TextField
+            select
+            size="small"
+            label="Template"
+            value={chosen}
+            onChange={(e) => setTemplate(e.target.value)}
+            sx={{ minWidth: 170 }}
+          >
+            {(templates.data ?? []).map((t) => (
+              <MenuItem key={t.name} value={t.name}>
+                {t.title}
+              </MenuItem>
+            ))}
           </TextField>
-          <Button variant="outlined" disabled={!chosen || ask.isPending} onClick={() => ask.mutate({ template: chosen })}>Ask its addresses</Button>
+          <Button
+            variant="outlined"
+            disabled={!chosen || ask.isPending}
+            onClick={() => ask.mutate({ template: chosen })}
+          >
+            Ask its addresses
+          </Button>
         </Box>
-        <Box component="form" onSubmit={(e) => { e.preventDefault(); ask.mutate({ address }) }} sx={{ display: 'flex', gap: 1, flex: 1, minWidth: 320 }}>
-          <TextField size="small" label="Address of a picture" value={address} onChange={(e) => setAddress(e.target.value)} sx={{ flex: 1 }} />
-          <Button type="submit" variant="outlined" disabled={!address || ask.isPending}>Ask it</Button>
+        <Box
+          component="form"
+          onSubmit={(e) => {
+            e.preventDefault()
+            ask.mutate({ address })
+          }}
+          sx={{ display: 'flex', gap: 1, flex: 1, minWidth: 320 }}
+        >
+          <TextField
+            size="small"
+            label="Address of a picture"
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+            sx={{ flex: 1 }}
+          />
+          <Button type="submit" variant="outlined" disabled={!address || ask.isPending}>
+            Ask it
+          </Button>
         </Box>
       </Box>
-      <Typography variant="body2" color="text.secondary" sx={{ mb: 2 }}>{ask.isPending ? 'Asking ...' : 'Nothing inside the private network is asked unless the service was started with --allow.'}</Typography>
+      <Typography variant="body2" color="text.secondary" sx={{ mb: 2 }}>
+        {ask.isPending
+          ? 'Asking ...'
+          : 'Nothing inside the private network is asked unless the service was started with --allow.'}
+      </Typography>
       <Trouble error={list.error ?? ask.error} />
       {list.data?.length === 0 && <Typography>No address was asked yet.</Typography>}
       <Box component="ul" aria-label="Addresses" sx={{ listStyle: 'none', m: 0, p: 0 }}>
-        {(list.data ?? []).map((c) => <Answer key={c.address} checked={c} />)}
+        {(list.data ?? []).map((c) => (
+          <Answer key={c.address} checked={c} />
+        ))}
       </Box>
     </>
   )
@@ -50,17 +89,26 @@ function Answer({ checked: c }: { checked: CheckedAddress }) {
   return (
     <Box component="li" sx={{ py: 1.2, borderTop: 1, borderColor: 'divider' }}>
       <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', alignItems: 'baseline' }}>
-        <Severity of={broken ? 'breaks' : c.faults.length > 0 ? 'degrades' : 'fine'}>{broken ? 'not shown' : 'shown'}</Severity>
-        <Box component="code" sx={{ overflowWrap: 'anywhere', flex: 1, minWidth: 260 }}>{c.address}</Box>
+        <Severity of={broken ? 'breaks' : c.faults.length > 0 ? 'degrades' : 'fine'}>
+          {broken ? 'not shown' : 'shown'}
+        </Severity>
+        <Box component="code" sx={{ overflowWrap: 'anywhere', flex: 1, minWidth: 260 }}>
+          {c.address}
+        </Box>
         <Typography variant="body2" color="text.secondary">
-          {c.template && `${c.template}, `}{c.facts && `${inShort(c.facts)}, `}{c.status > 0 && `${c.milliseconds} ms, `}{when(c.asked)}
+          {c.template && `${c.template}, `}
+          {c.facts && `${inShort(c.facts)}, `}
+          {c.status > 0 && `${c.milliseconds} ms, `}
+          {when(c.asked)}
         </Typography>
       </Box>
       {c.restored && <Typography>It was missing and was written again from the store.</Typography>}
       {c.faults.map((f) => (
         <Box key={f.id + f.message} sx={{ pl: 2, mt: 0.5 }}>
           {f.message}
-          <Typography variant="body2" color="text.secondary">{f.remedy}</Typography>
+          <Typography variant="body2" color="text.secondary">
+            {f.remedy}
+          </Typography>
         </Box>
       ))}
     </Box>

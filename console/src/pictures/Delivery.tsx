@@ -15,7 +15,12 @@ import { grouped, Severity, Trouble } from '../pages/parts'
 import { weight } from './facts'
 import { NumberField } from './fields'
 
-const forms: Record<string, string> = { fragment: 'what is pasted or appended', html: 'the page among a desk’s files', mime: 'the MIME part', message: 'the message draft' }
+const forms: Record<string, string> = {
+  fragment: 'what is pasted or appended',
+  html: 'the page among a desk’s files',
+  mime: 'the MIME part',
+  message: 'the message draft',
+}
 
 /** What follows from each way in which pictures get to the reader, and the choice of it. */
 export function Delivery() {
@@ -26,11 +31,26 @@ export function Delivery() {
     <>
       <SettingsForm />
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1.5, flexWrap: 'wrap' }}>
-        <Typography variant="h2" sx={{ flex: 1 }}>What follows from each way</Typography>
-        <TextField select size="small" label="Template" value={template} onChange={(e) => setChosen(e.target.value)} sx={{ minWidth: 200 }}>
-          {(templates.data ?? []).map((t) => <MenuItem key={t.name} value={t.name}>{t.title}</MenuItem>)}
+        <Typography variant="h2" sx={{ flex: 1 }}>
+          What follows from each way
+        </Typography>
+        <TextField
+          select
+          size="small"
+          label="Template"
+          value={template}
+          onChange={(e) => setChosen(e.target.value)}
+          sx={{ minWidth: 200 }}
+        >
+          {(templates.data ?? []).map((t) => (
+            <MenuItem key={t.name} value={t.name}>
+              {t.title}
+            </MenuItem>
+          ))}
         </TextField>
-        <Button variant="outlined" href={template ? treeFile(template) : ''} disabled={!template}>Pictures for a web server</Button>
+        <Button variant="outlined" href={template ? treeFile(template) : ''} disabled={!template}>
+          Pictures for a web server
+        </Button>
       </Box>
       <Trouble error={templates.error} />
       {template && <Consequences key={template} template={template} />}
@@ -54,14 +74,41 @@ function SettingsForm() {
   if (!value) return <Trouble error={stored.error} />
   const set = (change: Partial<PictureSettings>) => setDraft({ ...value, ...change })
   return (
-    <Box component="form" aria-label="Hosting" onSubmit={(e) => { e.preventDefault(); save.mutate(value) }} sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', alignItems: 'flex-start', mb: 4 }}>
+    <Box
+      component="form"
+      aria-label="Hosting"
+      onSubmit={(e) => {
+        e.preventDefault()
+        save.mutate(value)
+      }}
+      sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', alignItems: 'flex-start', mb: 4 }}
+    >
       <TextField
-        label="Public address of hosted pictures" value={value.address} onChange={(e) => set({ address: e.target.value })} sx={{ flex: 1, minWidth: 320 }} size="small"
+        label="Public address of hosted pictures"
+        value={value.address}
+        onChange={(e) => set({ address: e.target.value })}
+        sx={{ flex: 1, minWidth: 320 }}
+        size="small"
         helperText="Templates without an address of their own use it; each picture is named by its content and stays"
       />
-      <NumberField label="Messages a day" value={value.volume} onChange={(volume) => set({ volume })} max={1_000_000_000} helperText="for the weight of a day" />
-      <NumberField label="Check every, h" value={value.hours} onChange={(hours) => set({ hours })} max={8760} width={170} helperText="all addresses; blank: by hand" />
-      <Button type="submit" variant="outlined" disabled={!draft || save.isPending}>Save</Button>
+      <NumberField
+        label="Messages a day"
+        value={value.volume}
+        onChange={(volume) => set({ volume })}
+        max={1_000_000_000}
+        helperText="for the weight of a day"
+      />
+      <NumberField
+        label="Check every, h"
+        value={value.hours}
+        onChange={(hours) => set({ hours })}
+        max={8760}
+        width={170}
+        helperText="all addresses; blank: by hand"
+      />
+      <Button type="submit" variant="outlined" disabled={!draft || save.isPending}>
+        Save
+      </Button>
       <Trouble error={save.error} />
     </Box>
   )
@@ -96,14 +143,49 @@ function Consequences({ template }: { template: string }) {
           <TableBody>
             {list.data.map((c, i) => (
               <TableRow key={c.form + c.way} sx={{ verticalAlign: 'top' }}>
-                <TableCell>{list.data[i - 1]?.form !== c.form && <><b>{c.form}</b><Typography variant="body2" color="text.secondary">{forms[c.form]}</Typography></>}</TableCell>
+                <TableCell>
+                  {list.data[i - 1]?.form !== c.form && (
+                    <>
+                      <b>{c.form}</b>
+                      <Typography variant="body2" color="text.secondary">
+                        {forms[c.form]}
+                      </Typography>
+                    </>
+                  )}
+                </TableCell>
                 <TableCell>{c.way}</TableCell>
                 <TableCell align="right">{weight(c.message)}</TableCell>
-                <TableCell align="right">{c.message === 0 ? '0 kB' : c.day > 0 ? `${grouped(Math.round(c.day / 1024 / 1024))} MB` : 'give messages a day'}</TableCell>
+                <TableCell align="right">
+                  {c.message === 0
+                    ? '0 kB'
+                    : c.day > 0
+                      ? `${grouped(Math.round(c.day / 1024 / 1024))} MB`
+                      : 'give messages a day'}
+                </TableCell>
                 <TableCell align="right">{grouped(c.characters)}</TableCell>
-                <TableCell>{c.arrivals.map((a) => <Box key={a.as}><Severity of={signs[a.as] ?? 'note'}>{words[a.as]}</Severity> <Typography component="span" variant="body2">in {a.clients.join(', ')}</Typography></Box>)}</TableCell>
+                <TableCell>
+                  {c.arrivals.map((a) => (
+                    <Box key={a.as}>
+                      <Severity of={signs[a.as] ?? 'note'}>{words[a.as]}</Severity>{' '}
+                      <Typography component="span" variant="body2">
+                        in {a.clients.join(', ')}
+                      </Typography>
+                    </Box>
+                  ))}
+                </TableCell>
                 <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
-                  {c.chosen ? <b>chosen</b> : <Button size="small" disabled={choose.isPending} onClick={() => choose.mutate(c)} aria-label={`Choose ${c.way} for ${c.form}`}>Choose</Button>}
+                  {c.chosen ? (
+                    <b>chosen</b>
+                  ) : (
+                    <Button
+                      size="small"
+                      disabled={choose.isPending}
+                      onClick={() => choose.mutate(c)}
+                      aria-label={`Choose ${c.way} for ${c.form}`}
+                    >
+                      Choose
+                    </Button>
+                  )}
                 </TableCell>
               </TableRow>
             ))}
@@ -114,5 +196,15 @@ function Consequences({ template }: { template: string }) {
   )
 }
 
-const signs: Record<string, 'fine' | 'degrades' | 'breaks'> = { shown: 'fine', blocked: 'degrades', attached: 'degrades', lost: 'breaks' }
-const words: Record<string, string> = { shown: 'at once', blocked: 'hidden until allowed', attached: 'as attachments', lost: 'not at all' }
+const signs: Record<string, 'fine' | 'degrades' | 'breaks'> = {
+  shown: 'fine',
+  blocked: 'degrades',
+  attached: 'degrades',
+  lost: 'breaks',
+}
+const words: Record<string, string> = {
+  shown: 'at once',
+  blocked: 'hidden until allowed',
+  attached: 'as attachments',
+  lost: 'not at all',
+}

@@ -19,7 +19,14 @@ import { Slicer } from './Slicer'
 import { Versions } from './Versions'
 
 const tabs = ['facts', 'fit', 'compress', 'slice', 'dark', 'versions'] as const
-const labels = { facts: 'Facts', fit: 'Fit and crop', compress: 'Compress', slice: 'Slice', dark: 'Dark background', versions: 'Versions and uses' }
+const labels = {
+  facts: 'Facts',
+  fit: 'Fit and crop',
+  compress: 'Compress',
+  slice: 'Slice',
+  dark: 'Dark background',
+  versions: 'Versions and uses',
+}
 
 export function PicturePage() {
   const { name = '' } = useParams()
@@ -30,15 +37,37 @@ export function PicturePage() {
   const latest = picture.data?.versions[0]
   return (
     <Page wide>
-      <PageHead title={name} actions={<Button variant="outlined" onClick={() => setAdding(true)}>New version</Button>}>
-        <Link component={RouterLink} to="/pictures">Pictures</Link>
-        {latest && <> · version {latest.number}, {inShort(latest.facts)}</>}
+      <PageHead
+        title={name}
+        actions={
+          <Button variant="outlined" onClick={() => setAdding(true)}>
+            New version
+          </Button>
+        }
+      >
+        <Link component={RouterLink} to="/pictures">
+          Pictures
+        </Link>
+        {latest && (
+          <>
+            {' '}
+            · version {latest.number}, {inShort(latest.facts)}
+          </>
+        )}
       </PageHead>
       <Trouble error={picture.error} />
       {picture.data && latest && (
         <>
-          <Tabs value={tab} onChange={(_, t: string) => setSearch({ part: t }, { replace: true })} aria-label="Tools" variant="scrollable" sx={{ mb: 2, borderBottom: 1, borderColor: 'divider' }}>
-            {tabs.map((t) => <Tab key={t} value={t} label={labels[t]} />)}
+          <Tabs
+            value={tab}
+            onChange={(_, t: string) => setSearch({ part: t }, { replace: true })}
+            aria-label="Tools"
+            variant="scrollable"
+            sx={{ mb: 2, borderBottom: 1, borderColor: 'divider' }}
+          >
+            {tabs.map((t) => (
+              <Tab key={t} value={t} label={labels[t]} />
+            ))}
           </Tabs>
           <Box key={latest.sha256}>
             {tab === 'facts' && <Probe record={picture.data} latest={latest} />}

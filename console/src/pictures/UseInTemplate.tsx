@@ -16,20 +16,60 @@ export function UseInTemplate({ record, recipe }: { record: PictureRecord; recip
   const [name, setName] = useState('')
   const use = useMutation({
     mutationFn: () => api.usePicture(record.name, { template, name: name || record.name, recipe }),
-    onSuccess: () => Promise.all([queries.invalidateQueries({ queryKey: ['picture', record.name] }), queries.invalidateQueries({ queryKey: ['templates'] })]),
+    onSuccess: () =>
+      Promise.all([
+        queries.invalidateQueries({ queryKey: ['picture', record.name] }),
+        queries.invalidateQueries({ queryKey: ['templates'] }),
+      ]),
   })
   return (
-    <Box component="form" aria-label="Use in a template" onSubmit={(e) => { e.preventDefault(); use.mutate() }} sx={{ borderTop: 1, borderColor: 'divider', pt: 2 }}>
-      <Typography variant="h2" sx={{ mb: 1 }}>Use it in a template</Typography>
+    <Box
+      component="form"
+      aria-label="Use in a template"
+      onSubmit={(e) => {
+        e.preventDefault()
+        use.mutate()
+      }}
+      sx={{ borderTop: 1, borderColor: 'divider', pt: 2 }}
+    >
+      <Typography variant="h2" sx={{ mb: 1 }}>
+        Use it in a template
+      </Typography>
       <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
-        <TextField select size="small" label="Template" value={template} onChange={(e) => setTemplate(e.target.value)} sx={{ minWidth: 160 }}>
-          {(templates.data ?? []).map((t) => <MenuItem key={t.name} value={t.name}>{t.title}</MenuItem>)}
+        <TextField
+          select
+          size="small"
+          label="Template"
+          value={template}
+          onChange={(e) => setTemplate(e.target.value)}
+          sx={{ minWidth: 160 }}
+        >
+          {(templates.data ?? []).map((t) => (
+            <MenuItem key={t.name} value={t.name}>
+              {t.title}
+            </MenuItem>
+          ))}
         </TextField>
-        <TextField size="small" label="Name there" value={name} placeholder={record.name} onChange={(e) => setName(e.target.value)} slotProps={{ inputLabel: { shrink: true } }} sx={{ width: 150 }} />
-        <Button type="submit" variant="outlined" disabled={!template || use.isPending}>Put it in</Button>
+        <TextField
+          size="small"
+          label="Name there"
+          value={name}
+          placeholder={record.name}
+          onChange={(e) => setName(e.target.value)}
+          slotProps={{ inputLabel: { shrink: true } }}
+          sx={{ width: 150 }}
+        />
+        <Button type="submit" variant="outlined" disabled={!template || use.isPending}>
+          Put it in
+        </Button>
       </Box>
       <Typography variant="body2" role="status" sx={{ mt: 1 }}>
-        {use.data && <>Saved as version {use.data.number} of {use.data.title}. In its source: <code>{`<img data-picture="${name || record.name}">`}</code></>}
+        {use.data && (
+          <>
+            Saved as version {use.data.number} of {use.data.title}. In its source:{' '}
+            <code>{`<img data-picture="${name || record.name}">`}</code>
+          </>
+        )}
       </Typography>
       <Trouble error={use.error} />
     </Box>

@@ -17,7 +17,8 @@ export function inShort(f: PictureFacts): string {
 /** The squares behind what can be seen through. */
 export const checkered = {
   backgroundColor: '#ffffff',
-  backgroundImage: 'linear-gradient(45deg, #d9d2c6 25%, transparent 25%, transparent 75%, #d9d2c6 75%), linear-gradient(45deg, #d9d2c6 25%, transparent 25%, transparent 75%, #d9d2c6 75%)',
+  backgroundImage:
+    'linear-gradient(45deg, #d9d2c6 25%, transparent 25%, transparent 75%, #d9d2c6 75%), linear-gradient(45deg, #d9d2c6 25%, transparent 25%, transparent 75%, #d9d2c6 75%)',
   backgroundSize: '16px 16px',
   backgroundPosition: '0 0, 8px 8px',
 }
@@ -28,7 +29,12 @@ export function Outcome({ made }: { made: MadePicture }) {
     <Box aria-label="What came of it" role="status">
       <Typography>
         {inShort(made.facts)}
-        {made.width > 0 && <>, shown at {made.width} × {made.height} px</>}. Difference {made.difference.toFixed(4)}.
+        {made.width > 0 && (
+          <>
+            , shown at {made.width} × {made.height} px
+          </>
+        )}
+        . Difference {made.difference.toFixed(4)}.
       </Typography>
       <Typography variant="body2" color="text.secondary">
         {weight(made.before)} before.
@@ -36,7 +42,9 @@ export function Outcome({ made }: { made: MadePicture }) {
       <Warnings of={made.warnings} />
       {made.notes.length > 0 && (
         <Box component="ul" aria-label="What was done" sx={{ m: 0, mt: 0.5, pl: 2.5, fontSize: '0.9rem' }}>
-          {made.notes.map((n) => <li key={n}>{n}</li>)}
+          {made.notes.map((n) => (
+            <li key={n}>{n}</li>
+          ))}
         </Box>
       )}
     </Box>

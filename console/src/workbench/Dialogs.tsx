@@ -28,16 +28,47 @@ export function Dialogs({ state, sitter, onClose, onVersion, onClean, onFixed, o
     case 'nothing':
       return null
     case 'versions':
-      return <VersionsDialog template={saved} revision={revision} sitter={sitter} onTake={onVersion} onClose={onClose} />
+      return (
+        <VersionsDialog template={saved} revision={revision} sitter={sitter} onTake={onVersion} onClose={onClose} />
+      )
     case 'clean':
       return <CleanDialog source={revision.draft.source} onTake={onClean} onClose={onClose} />
     case 'fix':
-      return <FixDialog template={template} revision={revision} finding={open.finding} onTake={onFixed} onClose={onClose} />
+      return (
+        <FixDialog template={template} revision={revision} finding={open.finding} onTake={onFixed} onClose={onClose} />
+      )
     case 'cell':
-      return <CellDialog template={template} revision={revision} sitter={{ ...sitter, client: open.client }} row={open.row} cell={open.cell} onTake={() => onCell(open)} onClose={onClose} />
+      return (
+        <CellDialog
+          template={template}
+          revision={revision}
+          sitter={{ ...sitter, client: open.client }}
+          row={open.row}
+          cell={open.cell}
+          onTake={() => onCell(open)}
+          onClose={onClose}
+        />
+      )
     case 'shrink':
-      return <ShrinkDialog template={template} revision={revision} client={open.client} onTake={onSettings} onGo={onLine} onClose={onClose} />
+      return (
+        <ShrinkDialog
+          template={template}
+          revision={revision}
+          client={open.client}
+          onTake={onSettings}
+          onGo={onLine}
+          onClose={onClose}
+        />
+      )
     case 'sheet':
-      return <SheetDialog template={template} draft={revision.draft} person={sitter.person} variant={sitter.variant} onClose={onClose} />
+      return (
+        <SheetDialog
+          template={template}
+          draft={revision.draft}
+          person={sitter.person}
+          variant={sitter.variant}
+          onClose={onClose}
+        />
+      )
   }
 }

@@ -35,7 +35,15 @@ export function FactsPane({ tab, onTab, report, look, onGo, onFix, onClose, map,
       onClose={onClose}
       head={
         <>
-          <Tabs value={shown} onChange={(_, v: FactsTab) => onTab(v)} aria-label="Facts" sx={{ minHeight: 34, '& .MuiTab-root': { minHeight: 34, minWidth: 0, px: 1.75, py: 0, textTransform: 'none' } }}>
+          <Tabs
+            value={shown}
+            onChange={(_, v: FactsTab) => onTab(v)}
+            aria-label="Facts"
+            sx={{
+              minHeight: 34,
+              '& .MuiTab-root': { minHeight: 34, minWidth: 0, px: 1.75, py: 0, textTransform: 'none' },
+            }}
+          >
             <Tab value="findings" label="Findings" />
             <Tab value="map" label="Survival" />
             <Tab value="space" label="Space" />
@@ -44,7 +52,9 @@ export function FactsPane({ tab, onTab, report, look, onGo, onFix, onClose, map,
           {report && (
             <Box sx={{ ml: 'auto', pr: 1, display: 'flex', alignItems: 'center', gap: 1 }} aria-live="polite">
               {fixes > 0 && onFix && <Button size="small" onClick={() => onFix()}>{`Fix ${fixes}`}</Button>}
-              <Severity of={report.findings.some((f) => f.severity === 'breaks') ? 'breaks' : 'fine'}>{report.summary}</Severity>
+              <Severity of={report.findings.some((f) => f.severity === 'breaks') ? 'breaks' : 'fine'}>
+                {report.summary}
+              </Severity>
             </Box>
           )}
         </>

@@ -38,7 +38,10 @@ export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: 
     outlined.current = null
     const inside = frame.current?.contentDocument
     if (!inside) return
-    const around = element !== undefined ? inside.querySelector<HTMLElement>(`[${sourceAttribute}^="${element}:"]`) : cursor !== undefined && smallest(inside, cursor)
+    const around =
+      element !== undefined
+        ? inside.querySelector<HTMLElement>(`[${sourceAttribute}^="${element}:"]`)
+        : cursor !== undefined && smallest(inside, cursor)
     if (!around) return
     around.style.setProperty('outline', '2px dotted #b4532a', 'important')
     around.scrollIntoView({ block: 'nearest' })
@@ -67,7 +70,17 @@ export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: 
         sandbox="allow-same-origin"
         srcDoc={page}
         onLoad={watch}
-        style={{ borderTop: 0, borderBottom: 0, borderLeft: 0, display: 'block', width: width > 0 ? width : '100%', minWidth: width > 0 && look.width < 500 ? undefined : '100%', height: '100%', background: look.background, borderRight: look.width > 0 ? '1px dotted #888888' : 0 }}
+        style={{
+          borderTop: 0,
+          borderBottom: 0,
+          borderLeft: 0,
+          display: 'block',
+          width: width > 0 ? width : '100%',
+          minWidth: width > 0 && look.width < 500 ? undefined : '100%',
+          height: '100%',
+          background: look.background,
+          borderRight: look.width > 0 ? '1px dotted #888888' : 0,
+        }}
       />
     </Box>
   )

@@ -34,11 +34,30 @@ export function PanesMenu({ closed, onToggle }: { closed: Closable[]; onToggle: 
   const [anchor, setAnchor] = useState<HTMLElement | null>(null)
   return (
     <>
-      <Button color="inherit" onClick={(e) => setAnchor(e.currentTarget)} title="Which panes are open">Panes</Button>
-      <Menu anchorEl={anchor} open={anchor !== null} onClose={() => setAnchor(null)} slotProps={{ list: { 'aria-label': 'Panes' } }}>
+      <Button color="inherit" onClick={(e) => setAnchor(e.currentTarget)} title="Which panes are open">
+        Panes
+      </Button>
+      <Menu
+        anchorEl={anchor}
+        open={anchor !== null}
+        onClose={() => setAnchor(null)}
+        slotProps={{ list: { 'aria-label': 'Panes' } }}
+      >
         {closable.map((pane) => (
-          <MenuItem key={pane} role="menuitemcheckbox" aria-checked={!closed.includes(pane)} onClick={() => onToggle(pane)} dense>
-            <Checkbox size="small" checked={!closed.includes(pane)} tabIndex={-1} sx={{ p: 0, mr: 1 }} slotProps={{ input: { 'aria-hidden': true } }} />
+          <MenuItem
+            key={pane}
+            role="menuitemcheckbox"
+            aria-checked={!closed.includes(pane)}
+            onClick={() => onToggle(pane)}
+            dense
+          >
+            <Checkbox
+              size="small"
+              checked={!closed.includes(pane)}
+              tabIndex={-1}
+              sx={{ p: 0, mr: 1 }}
+              slotProps={{ input: { 'aria-hidden': true } }}
+            />
             {pane}
           </MenuItem>
         ))}
@@ -48,22 +67,57 @@ export function PanesMenu({ closed, onToggle }: { closed: Closable[]; onToggle: 
 }
 
 /** The source and the look above, the facts below, each as large as it was pulled; on a narrow screen one below the other. */
-export function Panes({ closed, source, look, findings, budgets }: { closed: Closable[]; source: ReactNode; look: ReactNode; findings: ReactNode; budgets: ReactNode }) {
+export function Panes({
+  closed,
+  source,
+  look,
+  findings,
+  budgets,
+}: {
+  closed: Closable[]
+  source: ReactNode
+  look: ReactNode
+  findings: ReactNode
+  budgets: ReactNode
+}) {
   const wide = useMediaQuery(useTheme().breakpoints.up('md'), { noSsr: true })
-  const above = [{ id: 'Source', content: source, size: 54 }, { id: 'Look', content: look, size: 46 }].filter((p) => !isClosed(closed, p.id))
-  const below = [{ id: 'Findings', content: findings, size: 54 }, { id: 'Budgets', content: budgets, size: 46 }].filter((p) => !isClosed(closed, p.id))
+  const above = [
+    { id: 'Source', content: source, size: 54 },
+    { id: 'Look', content: look, size: 46 },
+  ].filter((p) => !isClosed(closed, p.id))
+  const below = [
+    { id: 'Findings', content: findings, size: 54 },
+    { id: 'Budgets', content: budgets, size: 46 },
+  ].filter((p) => !isClosed(closed, p.id))
   const rows = below.length > 0 ? ['above', 'below'] : ['above']
   const layout = useDefaultLayout({ id: 'missivum.workbench.rows', panelIds: rows, storage: localStorage })
   if (!wide) {
-    return <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gridAutoRows: 'auto' }}>
-      {[...above, ...below].map((p) => <Box key={p.id} sx={{ display: 'grid', height: p.id === 'Source' ? 420 : p.id === 'Look' ? 360 : 'auto' }}>{p.content}</Box>)}
-    </Box>
+    return (
+      <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gridAutoRows: 'auto' }}>
+        {[...above, ...below].map((p) => (
+          <Box key={p.id} sx={{ display: 'grid', height: p.id === 'Source' ? 420 : p.id === 'Look' ? 360 : 'auto' }}>
+            {p.content}
+          </Box>
+        ))}
+      </Box>
+    )
   }
   return (
-    <Group orientation="vertical" style={{ flex: 1, minHeight: 0 }} defaultLayout={layout.defaultLayout} onLayoutChanged={layout.onLayoutChanged}>
-      <Panel id="above" minSize="20" defaultSize="58"><Row id="above" panes={above} /></Panel>
+    <Group
+      orientation="vertical"
+      style={{ flex: 1, minHeight: 0 }}
+      defaultLayout={layout.defaultLayout}
+      onLayoutChanged={layout.onLayoutChanged}
+    >
+      <Panel id="above" minSize="20" defaultSize="58">
+        <Row id="above" panes={above} />
+      </Panel>
       {below.length > 0 && <Edge label="Height of the source" />}
-      {below.length > 0 && <Panel id="below" minSize="12" defaultSize="42"><Row id="below" panes={below} /></Panel>}
+      {below.length > 0 && (
+        <Panel id="below" minSize="12" defaultSize="42">
+          <Row id="below" panes={below} />
+        </Panel>
+      )}
     </Group>
   )
 }
@@ -73,12 +127,23 @@ function isClosed(closed: Closable[], id: string): boolean {
 }
 
 function Row({ id, panes }: { id: string; panes: { id: string; content: ReactNode; size: number }[] }) {
-  const layout = useDefaultLayout({ id: `missivum.workbench.${id}`, panelIds: panes.map((p) => p.id), storage: localStorage })
+  const layout = useDefaultLayout({
+    id: `missivum.workbench.${id}`,
+    panelIds: panes.map((p) => p.id),
+    storage: localStorage,
+  })
   return (
-    <Group orientation="horizontal" style={{ height: '100%' }} defaultLayout={layout.defaultLayout} onLayoutChanged={layout.onLayoutChanged}>
+    <Group
+      orientation="horizontal"
+      style={{ height: '100%' }}
+      defaultLayout={layout.defaultLayout}
+      onLayoutChanged={layout.onLayoutChanged}
+    >
       {panes.flatMap((p, i) => [
         i > 0 && <Edge key={`before ${p.id}`} label={`Width of ${panes[i - 1]?.id ?? ''}`} upright />,
-        <Panel key={p.id} id={p.id} minSize="18" defaultSize={String(p.size)}><Box sx={{ height: '100%', display: 'grid' }}>{p.content}</Box></Panel>,
+        <Panel key={p.id} id={p.id} minSize="18" defaultSize={String(p.size)}>
+          <Box sx={{ height: '100%', display: 'grid' }}>{p.content}</Box>
+        </Panel>,
       ])}
     </Group>
   )
@@ -88,8 +153,14 @@ function Row({ id, panes }: { id: string; panes: { id: string; content: ReactNod
 function Edge({ label, upright }: { label: string; upright?: boolean }) {
   return (
     <Box
-      component={Separator} aria-label={label}
-      sx={{ [upright ? 'width' : 'height']: '5px', bgcolor: 'divider', cursor: upright ? 'col-resize' : 'row-resize', '&:hover, &:focus-visible, &[data-separator=active]': { bgcolor: 'primary.main', outline: 'none' } }}
+      component={Separator}
+      aria-label={label}
+      sx={{
+        [upright ? 'width' : 'height']: '5px',
+        bgcolor: 'divider',
+        cursor: upright ? 'col-resize' : 'row-resize',
+        '&:hover, &:focus-visible, &[data-separator=active]': { bgcolor: 'primary.main', outline: 'none' },
+      }}
     />
   )
 }
@@ -106,12 +177,48 @@ interface PaneProps {
 /** One pane: its head, what it shows, and a button that closes it. */
 export function Pane({ label, head, foot, children, scroll, onClose }: PaneProps) {
   return (
-    <Box component="section" aria-label={label} sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0, borderBottom: { xs: 1, md: 0 }, borderColor: 'divider', overflow: 'hidden' }}>
-      <Box sx={{ display: 'flex', alignItems: 'center', minHeight: 35, borderBottom: 1, borderColor: 'divider', flexShrink: 0 }}>
+    <Box
+      component="section"
+      aria-label={label}
+      sx={{
+        display: 'flex',
+        flexDirection: 'column',
+        minHeight: 0,
+        minWidth: 0,
+        borderBottom: { xs: 1, md: 0 },
+        borderColor: 'divider',
+        overflow: 'hidden',
+      }}
+    >
+      <Box
+        sx={{
+          display: 'flex',
+          alignItems: 'center',
+          minHeight: 35,
+          borderBottom: 1,
+          borderColor: 'divider',
+          flexShrink: 0,
+        }}
+      >
         <Box sx={{ flex: 1, minWidth: 0, display: 'flex', alignItems: 'center', flexWrap: 'wrap' }}>{head}</Box>
-        {onClose && <IconButton size="small" onClick={onClose} aria-label={`Close ${label}`} title={`Close ${label}; Panes opens it again`} sx={{ width: 28, height: 28, fontSize: 16, mr: 0.5 }}>×</IconButton>}
+        {onClose && (
+          <IconButton
+            size="small"
+            onClick={onClose}
+            aria-label={`Close ${label}`}
+            title={`Close ${label}; Panes opens it again`}
+            sx={{ width: 28, height: 28, fontSize: 16, mr: 0.5 }}
+          >
+            ×
+          </IconButton>
+        )}
       </Box>
-      <Box tabIndex={scroll ? 0 : undefined} sx={{ flex: 1, minHeight: 0, overflow: scroll ? 'auto' : 'hidden', bgcolor: 'background.paper' }}>{children}</Box>
+      <Box
+        tabIndex={scroll ? 0 : undefined}
+        sx={{ flex: 1, minHeight: 0, overflow: scroll ? 'auto' : 'hidden', bgcolor: 'background.paper' }}
+      >
+        {children}
+      </Box>
       {foot}
     </Box>
   )

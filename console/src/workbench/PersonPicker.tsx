@@ -30,9 +30,18 @@ export function PersonPicker({ value, onChange, label = 'Person', none = fieldNa
   const nobody = { ...fieldNames, name: none }
   const [text, setText] = useState('')
   const search = usePaused(text, 150)
-  const people = useQuery({ queryKey: ['people', search, 'picker'], queryFn: () => api.people(search, 0, 100), placeholderData: keepPreviousData })
+  const people = useQuery({
+    queryKey: ['people', search, 'picker'],
+    queryFn: () => api.people(search, 0, 100),
+    placeholderData: keepPreviousData,
+  })
   const hard = useQuery({ queryKey: ['people', 'hard cases', template], queryFn: () => api.hardCases(template) })
-  const cases: Choice[] = (hard.data ?? []).map((h) => ({ mail: h.mail, name: h.name || h.mail, group: 'Hard cases', why: h.reasons.join('; ') }))
+  const cases: Choice[] = (hard.data ?? []).map((h) => ({
+    mail: h.mail,
+    name: h.name || h.mail,
+    group: 'Hard cases',
+    why: h.reasons.join('; '),
+  }))
   const found = [nobody, ...everybody(people.data), ...cases].find((o) => o.mail === value)
   const current: Choice = { mail: value, name: found?.name ?? value, group: 'To begin with' }
   const first = value === '' ? [nobody] : [current, nobody]
@@ -55,7 +64,11 @@ export function PersonPicker({ value, onChange, label = 'Person', none = fieldNa
       renderOption={({ key, ...props }, o) => (
         <Box component="li" key={key} {...props} sx={{ display: 'block !important' }}>
           <bdi>{o.name}</bdi>
-          {o.why && <Typography variant="body2" color="text.secondary">{o.why}</Typography>}
+          {o.why && (
+            <Typography variant="body2" color="text.secondary">
+              {o.why}
+            </Typography>
+          )}
         </Box>
       )}
       renderInput={(props) => <TextField {...props} label={label} />}

@@ -34,8 +34,21 @@ export function ShrinkDialog({ template, revision, client, onTake, onGo, onClose
       <DialogTitle id="shrink-title">{`Shrink for ${client}`}</DialogTitle>
       <DialogContent>
         <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', pt: 1, mb: 1.5 }}>
-          <TextField size="small" label="Target, characters" type="number" value={target} placeholder={r ? String(r.target) : ''} onChange={(e) => setTarget(e.target.value)} sx={{ width: 170 }} slotProps={{ inputLabel: { shrink: true }, htmlInput: { min: 1 } }} />
-          {r && <Typography role="status" sx={{ flex: 1 }}><Severity of={r.fits ? 'fine' : r.reached ? 'degrades' : 'breaks'}>{outcome(r)}</Severity></Typography>}
+          <TextField
+            size="small"
+            label="Target, characters"
+            type="number"
+            value={target}
+            placeholder={r ? String(r.target) : ''}
+            onChange={(e) => setTarget(e.target.value)}
+            sx={{ width: 170 }}
+            slotProps={{ inputLabel: { shrink: true }, htmlInput: { min: 1 } }}
+          />
+          {r && (
+            <Typography role="status" sx={{ flex: 1 }}>
+              <Severity of={r.fits ? 'fine' : r.reached ? 'degrades' : 'breaks'}>{outcome(r)}</Severity>
+            </Typography>
+          )}
         </Box>
         <Trouble error={shrunk.error} />
         {!r && !shrunk.error && <Typography>Trying the steps, each for everybody ...</Typography>}
@@ -47,8 +60,16 @@ export function ShrinkDialog({ template, revision, client, onTake, onGo, onClose
             <Steps label="Steps that keep the look" before={r.before} target={r.target} steps={r.steps} />
             {r.proposals.length > 0 && (
               <>
-                <Steps label="Proposals, which cost something" before={r.after} target={r.target} steps={r.proposals} onGo={onGo} />
-                <Typography variant="body2" color="text.secondary">Proposals are not made for you: decide, and change the source.</Typography>
+                <Steps
+                  label="Proposals, which cost something"
+                  before={r.after}
+                  target={r.target}
+                  steps={r.proposals}
+                  onGo={onGo}
+                />
+                <Typography variant="body2" color="text.secondary">
+                  Proposals are not made for you. Decide which you want, and change the source.
+                </Typography>
               </>
             )}
             <Typography variant="body2" color="text.secondary" sx={{ mt: 1.5 }}>
@@ -61,7 +82,13 @@ export function ShrinkDialog({ template, revision, client, onTake, onGo, onClose
       </DialogContent>
       <DialogActions>
         <Button onClick={onClose}>Leave it as it is</Button>
-        <Button variant="contained" disabled={!r || taken || r.after === r.before} onClick={() => r && onTake(r.settings)}>Take the steps</Button>
+        <Button
+          variant="contained"
+          disabled={!r || taken || r.after === r.before}
+          onClick={() => r && onTake(r.settings)}
+        >
+          Take the steps
+        </Button>
       </DialogActions>
     </Dialog>
   )
@@ -70,20 +97,55 @@ export function ShrinkDialog({ template, revision, client, onTake, onGo, onClose
 function outcome(r: Shrunk): string {
   if (!r.compact) return 'It fits as it is.'
   if (r.fits) return `It fits with the steps: ${grouped(r.after)} of ${grouped(r.target)} characters.`
-  return r.reached ? 'It fits only with the proposals.' : 'It does not fit even with the proposals: a shorter variant is needed.'
+  return r.reached
+    ? 'It fits only with the proposals.'
+    : 'It does not fit even with the proposals: a shorter variant is needed.'
 }
 
 /** What each step saves, with a bar of what is left after it and a mark at the target. */
-function Steps({ label, before, target, steps, onGo }: { label: string; before: number; target: number; steps: ShrinkStep[]; onGo?: (line: number) => void }) {
+function Steps({
+  label,
+  before,
+  target,
+  steps,
+  onGo,
+}: {
+  label: string
+  before: number
+  target: number
+  steps: ShrinkStep[]
+  onGo?: (line: number) => void
+}) {
   const most = Math.max(before, target)
   const line = onGo && steps.some((s) => s.line)
   return (
-    <Box component="table" aria-label={label} sx={{ borderCollapse: 'collapse', width: '100%', my: 1.5, '& th, & td': { borderBottom: 1, borderColor: 'divider', py: 0.6, pr: 1.5, textAlign: 'left', verticalAlign: 'top' }, '& .number': { textAlign: 'right', whiteSpace: 'nowrap', fontVariantNumeric: 'tabular-nums' } }}>
+    <Box
+      component="table"
+      aria-label={label}
+      sx={{
+        borderCollapse: 'collapse',
+        width: '100%',
+        my: 1.5,
+        '& th, & td': {
+          borderBottom: 1,
+          borderColor: 'divider',
+          py: 0.6,
+          pr: 1.5,
+          textAlign: 'left',
+          verticalAlign: 'top',
+        },
+        '& .number': { textAlign: 'right', whiteSpace: 'nowrap', fontVariantNumeric: 'tabular-nums' },
+      }}
+    >
       <thead>
         <tr>
           <th scope="col">{label}</th>
-          <th scope="col" className="number">Saves</th>
-          <th scope="col" className="number">Left</th>
+          <th scope="col" className="number">
+            Saves
+          </th>
+          <th scope="col" className="number">
+            Left
+          </th>
           <Box component="th" scope="col" aria-label="Left, as a bar" sx={{ width: 150 }} />
           {line && <th scope="col">Place</th>}
         </tr>
@@ -99,11 +161,30 @@ function Steps({ label, before, target, steps, onGo }: { label: string; before: 
             <td className="number">{grouped(s.left)}</td>
             <td>
               <Box aria-hidden="true" sx={{ position: 'relative', height: 8, mt: 0.8, bgcolor: 'divider' }}>
-                <Box sx={{ height: '100%', width: `${(100 * s.left) / most}%`, bgcolor: s.left > target ? 'error.main' : 'secondary.main' }} />
-                <Box sx={{ position: 'absolute', top: -3, bottom: -3, left: `${(100 * target) / most}%`, borderLeft: 2, borderColor: 'text.primary' }} />
+                <Box
+                  sx={{
+                    height: '100%',
+                    width: `${(100 * s.left) / most}%`,
+                    bgcolor: s.left > target ? 'error.main' : 'secondary.main',
+                  }}
+                />
+                <Box
+                  sx={{
+                    position: 'absolute',
+                    top: -3,
+                    bottom: -3,
+                    left: `${(100 * target) / most}%`,
+                    borderLeft: 2,
+                    borderColor: 'text.primary',
+                  }}
+                />
               </Box>
             </td>
-            {line && <td>{s.line && <Button size="small" onClick={() => s.line && onGo(s.line)}>{`Line ${s.line}`}</Button>}</td>}
+            {line && (
+              <td>
+                {s.line && <Button size="small" onClick={() => s.line && onGo(s.line)}>{`Line ${s.line}`}</Button>}
+              </td>
+            )}
           </tr>
         ))}
       </tbody>

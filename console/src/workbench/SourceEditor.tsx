@@ -2,7 +2,15 @@ import { autocompletion, closeBrackets, closeBracketsKeymap, completionKeymap } 
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
 import { html, htmlLanguage } from '@codemirror/lang-html'
 import { yaml } from '@codemirror/lang-yaml'
-import { bracketMatching, foldGutter, foldKeymap, HighlightStyle, indentOnInput, syntaxHighlighting, syntaxTree } from '@codemirror/language'
+import {
+  bracketMatching,
+  foldGutter,
+  foldKeymap,
+  HighlightStyle,
+  indentOnInput,
+  syntaxHighlighting,
+  syntaxTree,
+} from '@codemirror/language'
 import { lintGutter, lintKeymap, setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { highlightSelectionMatches, searchKeymap } from '@codemirror/search'
 import { EditorState } from '@codemirror/state'
@@ -55,17 +63,46 @@ const highlighting = HighlightStyle.define([
 ])
 
 const look = EditorView.theme({
-  '&': { height: '100%', fontSize: '13px', backgroundColor: 'var(--mui-palette-background-paper)', color: 'var(--mui-palette-text-primary)' },
+  '&': {
+    height: '100%',
+    fontSize: '13px',
+    backgroundColor: 'var(--mui-palette-background-paper)',
+    color: 'var(--mui-palette-text-primary)',
+  },
   '.cm-scroller': { fontFamily: codeFont, lineHeight: '1.55' },
-  '.cm-gutters': { backgroundColor: 'var(--mui-palette-background-paper)', color: 'var(--mui-palette-text-secondary)', border: 'none' },
+  '.cm-gutters': {
+    backgroundColor: 'var(--mui-palette-background-paper)',
+    color: 'var(--mui-palette-text-secondary)',
+    border: 'none',
+  },
   '.cm-activeLine': { backgroundColor: 'color-mix(in srgb, var(--mui-palette-primary-main) 6%, transparent)' },
   '.cm-cursor': { borderLeftColor: 'var(--mui-palette-text-primary)' },
-  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: 'color-mix(in srgb, var(--mui-palette-primary-main) 22%, transparent) !important' },
-  '.cm-panels, .cm-tooltip': { backgroundColor: 'var(--mui-palette-background-default)', color: 'var(--mui-palette-text-primary)', borderColor: 'var(--mui-palette-divider)' },
+  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': {
+    backgroundColor: 'color-mix(in srgb, var(--mui-palette-primary-main) 22%, transparent) !important',
+  },
+  '.cm-panels, .cm-tooltip': {
+    backgroundColor: 'var(--mui-palette-background-default)',
+    color: 'var(--mui-palette-text-primary)',
+    borderColor: 'var(--mui-palette-divider)',
+  },
   '.cm-panel.cm-search': { padding: '7px 10px', fontFamily: '"Commissioner Variable", sans-serif', fontSize: '13px' },
   '.cm-panel.cm-search label': { fontSize: '13px' },
-  '.cm-textfield': { font: 'inherit', color: 'inherit', backgroundColor: 'var(--mui-palette-background-paper)', border: '1px solid var(--mui-palette-divider)', padding: '3px 6px' },
-  '.cm-button': { font: 'inherit', color: 'inherit', backgroundImage: 'none', backgroundColor: 'transparent', border: '1px solid var(--mui-palette-divider)', borderRadius: '2px', padding: '2px 9px' },
+  '.cm-textfield': {
+    font: 'inherit',
+    color: 'inherit',
+    backgroundColor: 'var(--mui-palette-background-paper)',
+    border: '1px solid var(--mui-palette-divider)',
+    padding: '3px 6px',
+  },
+  '.cm-button': {
+    font: 'inherit',
+    color: 'inherit',
+    backgroundImage: 'none',
+    backgroundColor: 'transparent',
+    border: '1px solid var(--mui-palette-divider)',
+    borderRadius: '2px',
+    padding: '2px 9px',
+  },
   '.cm-panel.cm-search [name=close]': { fontSize: '18px', right: '8px' },
   '.cm-diagnostic': { fontFamily: '"Commissioner Variable", sans-serif', fontSize: '13.5px', maxWidth: '520px' },
 })
@@ -87,8 +124,21 @@ export function SourceEditor({ language, initial, findings, known, onChange, onC
       state: EditorState.create({
         doc: first,
         extensions: [
-          lineNumbers(), foldGutter(), lintGutter(), history(), drawSelection(), indentOnInput(), bracketMatching(), closeBrackets(), highlightActiveLine(), highlightSelectionMatches(),
-          language === 'html' ? [html(), htmlLanguage.data.of({ autocomplete: completeLanguage(() => calls.current.known) })] : language === 'yaml' ? yaml() : [],
+          lineNumbers(),
+          foldGutter(),
+          lintGutter(),
+          history(),
+          drawSelection(),
+          indentOnInput(),
+          bracketMatching(),
+          closeBrackets(),
+          highlightActiveLine(),
+          highlightSelectionMatches(),
+          language === 'html'
+            ? [html(), htmlLanguage.data.of({ autocomplete: completeLanguage(() => calls.current.known) })]
+            : language === 'yaml'
+              ? yaml()
+              : [],
           syntaxHighlighting(highlighting),
           autocompletion(language === 'text' ? { override: [completeLanguage(() => calls.current.known)] } : {}),
           language === 'yaml' ? [] : hoverTooltip((view, at) => explain(view, at, calls.current.known)),
@@ -100,13 +150,37 @@ export function SourceEditor({ language, initial, findings, known, onChange, onC
             const read = syntaxTree(update.startState) !== syntaxTree(update.state) // the parser got further
             if (language === 'html' && (update.docChanged || update.selectionSet || read)) {
               const at = update.state.selection.main.from
-              calls.current.onCursor({ byte: byteOffset(update.state.doc.toString(), at), path: pathAt(update.state, at) })
+              calls.current.onCursor({
+                byte: byteOffset(update.state.doc.toString(), at),
+                path: pathAt(update.state, at),
+              })
             }
           }),
           keymap.of([
-            { key: 'Mod-s', preventDefault: true, run: () => { calls.current.onSave(); return true } },
-            { key: 'Shift-Alt-f', preventDefault: true, run: () => { calls.current.onFormat(); return true } },
-            ...closeBracketsKeymap, ...defaultKeymap, ...searchKeymap, ...historyKeymap, ...foldKeymap, ...completionKeymap, ...lintKeymap, indentWithTab,
+            {
+              key: 'Mod-s',
+              preventDefault: true,
+              run: () => {
+                calls.current.onSave()
+                return true
+              },
+            },
+            {
+              key: 'Shift-Alt-f',
+              preventDefault: true,
+              run: () => {
+                calls.current.onFormat()
+                return true
+              },
+            },
+            ...closeBracketsKeymap,
+            ...defaultKeymap,
+            ...searchKeymap,
+            ...historyKeymap,
+            ...foldKeymap,
+            ...completionKeymap,
+            ...lintKeymap,
+            indentWithTab,
           ]),
         ],
       }),
@@ -132,7 +206,10 @@ export function SourceEditor({ language, initial, findings, known, onChange, onC
       const editor = view.current
       if (!editor) return
       const [from = 0, to = 0] = editorOffsets(editor.state.doc.toString(), [place.start, place.end])
-      editor.dispatch({ selection: { anchor: from, head: Math.max(from, to) }, effects: EditorView.scrollIntoView(from, { y: 'center' }) })
+      editor.dispatch({
+        selection: { anchor: from, head: Math.max(from, to) },
+        effects: EditorView.scrollIntoView(from, { y: 'center' }),
+      })
       editor.focus()
     },
     insert(text) {
@@ -153,7 +230,10 @@ export function SourceEditor({ language, initial, findings, known, onChange, onC
 }
 
 function range(editor: EditorView, findings: Finding[]): [number, number][] {
-  const places = editorOffsets(editor.state.doc.toString(), findings.flatMap((f) => [f.offset, f.end]))
+  const places = editorOffsets(
+    editor.state.doc.toString(),
+    findings.flatMap((f) => [f.offset, f.end]),
+  )
   return findings.map((_, i) => [places[2 * i] ?? 0, Math.max(places[2 * i] ?? 0, places[2 * i + 1] ?? 0)])
 }
 
@@ -161,7 +241,8 @@ function diagnostics(editor: EditorView, findings: Finding[]): Diagnostic[] {
   return range(editor, findings).map(([from, to], i) => {
     const f = findings[i] as Finding
     return {
-      from, to,
+      from,
+      to,
       severity: f.severity === 'breaks' ? 'error' : f.severity === 'degrades' ? 'warning' : 'info',
       source: f.check,
       message: `${f.message}\n${f.remedy}`,

@@ -28,17 +28,41 @@ interface Props {
 export function Toolbar({ state, verdict, saving, onNote, onSave, onVersions, children }: Props) {
   const unsaved = dirty(state)
   return (
-    <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, px: 2, py: 1, flexWrap: 'wrap', '& > button': { minWidth: 0 }, borderBottom: 1, borderColor: 'divider' }}>
+    <Box
+      sx={{
+        display: 'flex',
+        alignItems: 'center',
+        gap: 1,
+        px: 2,
+        py: 1,
+        flexWrap: 'wrap',
+        '& > button': { minWidth: 0 },
+        borderBottom: 1,
+        borderColor: 'divider',
+      }}
+    >
       <Box sx={{ mr: 'auto' }}>
-        <Typography variant="h2" component="h1">{state.saved.title}</Typography>
+        <Typography variant="h2" component="h1">
+          {state.saved.title}
+        </Typography>
         <Typography variant="body2" color="text.secondary" aria-live="polite">
-          Version {state.saved.number}{unsaved ? ', with changes not saved' : ', saved'}{verdict && <Box component="span" title={verdict.says}>. {verdict.short}</Box>}
+          Version {state.saved.number}
+          {unsaved ? ', with changes not saved' : ', saved'}
+          {verdict && (
+            <Box component="span" title={verdict.says}>
+              . {verdict.short}
+            </Box>
+          )}
         </Typography>
       </Box>
       {children}
-      <Button color="inherit" onClick={onVersions}>Versions</Button>
+      <Button color="inherit" onClick={onVersions}>
+        Versions
+      </Button>
       <NoteButton note={state.note} onNote={onNote} />
-      <Button variant="contained" disabled={!unsaved || saving} onClick={onSave} title="Ctrl+S">Save a version</Button>
+      <Button variant="contained" disabled={!unsaved || saving} onClick={onSave} title="Ctrl+S">
+        Save a version
+      </Button>
       <LeaveGuard unsaved={unsaved} number={state.saved.number} />
     </Box>
   )
@@ -48,12 +72,42 @@ function NoteButton({ note, onNote }: { note: string; onNote: (note: string) => 
   const [anchor, setAnchor] = useState<HTMLElement | null>(null)
   return (
     <>
-      <Button color="inherit" onClick={(e) => setAnchor(e.currentTarget)} title="What changed, kept with the next version">{note ? 'Note ✓' : 'Note'}</Button>
-      <Popover open={anchor !== null} anchorEl={anchor} onClose={() => setAnchor(null)} anchorOrigin={{ vertical: 'bottom', horizontal: 'right' }} transformOrigin={{ vertical: 'top', horizontal: 'right' }} slotProps={{ paper: { role: 'dialog', 'aria-label': 'Note' } }}>
-        <Box component="form" sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, width: 300 }} onSubmit={(e) => { e.preventDefault(); setAnchor(null) }}>
-          <TextField size="small" label="What changed" value={note} onChange={(e) => onNote(e.target.value)} autoFocus />
-          <Typography variant="body2" color="text.secondary">It is kept with the next version that you save.</Typography>
-          <Button type="submit" sx={{ alignSelf: 'flex-end' }}>Done</Button>
+      <Button
+        color="inherit"
+        onClick={(e) => setAnchor(e.currentTarget)}
+        title="What changed, kept with the next version"
+      >
+        {note ? 'Note ✓' : 'Note'}
+      </Button>
+      <Popover
+        open={anchor !== null}
+        anchorEl={anchor}
+        onClose={() => setAnchor(null)}
+        anchorOrigin={{ vertical: 'bottom', horizontal: 'right' }}
+        transformOrigin={{ vertical: 'top', horizontal: 'right' }}
+        slotProps={{ paper: { role: 'dialog', 'aria-label': 'Note' } }}
+      >
+        <Box
+          component="form"
+          sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, width: 300 }}
+          onSubmit={(e) => {
+            e.preventDefault()
+            setAnchor(null)
+          }}
+        >
+          <TextField
+            size="small"
+            label="What changed"
+            value={note}
+            onChange={(e) => onNote(e.target.value)}
+            autoFocus
+          />
+          <Typography variant="body2" color="text.secondary">
+            It is kept with the next version that you save.
+          </Typography>
+          <Button type="submit" sx={{ alignSelf: 'flex-end' }}>
+            Done
+          </Button>
         </Box>
       </Popover>
     </>
@@ -75,8 +129,12 @@ function LeaveGuard({ unsaved, number }: { unsaved: boolean; number: number }) {
       <DialogTitle id="leave">Leave without saving?</DialogTitle>
       <DialogContent>What you changed since version {number} is lost when you leave.</DialogContent>
       <DialogActions>
-        <Button onClick={() => blocker.proceed()} color="error">Leave and lose it</Button>
-        <Button onClick={() => blocker.reset()} variant="contained" autoFocus>Stay</Button>
+        <Button onClick={() => blocker.proceed()} color="error">
+          Leave and lose it
+        </Button>
+        <Button onClick={() => blocker.reset()} variant="contained" autoFocus>
+          Stay
+        </Button>
       </DialogActions>
     </Dialog>
   )
@@ -85,9 +143,21 @@ function LeaveGuard({ unsaved, number }: { unsaved: boolean; number: number }) {
 export function ClientPicker({ value, onChange }: { value: string; onChange: (id: string) => void }) {
   const clients = useQuery({ queryKey: ['clients'], queryFn: api.clients, staleTime: Infinity })
   return (
-    <TextField select size="small" label="Shown as" value={clients.data ? value : ''} onChange={(e) => onChange(e.target.value)} sx={{ width: 170 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+    <TextField
+      select
+      size="small"
+      label="Shown as"
+      value={clients.data ? value : ''}
+      onChange={(e) => onChange(e.target.value)}
+      sx={{ width: 170 }}
+      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+    >
       <MenuItem value="">As written</MenuItem>
-      {(clients.data ?? []).map((c) => <MenuItem key={c.id} value={c.id}>{c.id}</MenuItem>)}
+      {(clients.data ?? []).map((c) => (
+        <MenuItem key={c.id} value={c.id}>
+          {c.id}
+        </MenuItem>
+      ))}
     </TextField>
   )
 }

@@ -35,7 +35,12 @@ const noFindings: Finding[] = []
 export function WorkbenchPage() {
   const { name = '' } = useParams()
   const template = useQuery({ queryKey: ['template', name], queryFn: () => api.template(name), staleTime: Infinity })
-  if (template.error) return <Box sx={{ p: 3 }}><Trouble error={template.error} /></Box>
+  if (template.error)
+    return (
+      <Box sx={{ p: 3 }}>
+        <Trouble error={template.error} />
+      </Box>
+    )
   if (!template.data) return <Typography sx={{ p: 3 }}>Opening {name} ...</Typography>
   return <Workbench key={name} template={template.data} />
 }
@@ -57,7 +62,8 @@ function Workbench({ template }: { template: TemplateDetail }) {
   const known = useKnown(sitter.person)
   const queries = useQueryClient()
   const save = useMutation({
-    mutationFn: ({ sent, note, base }: { sent: Draft; fixes: number; note: string; base: number }) => api.save(template.name, { ...sent, note, base }),
+    mutationFn: ({ sent, note, base }: { sent: Draft; fixes: number; note: string; base: number }) =>
+      api.save(template.name, { ...sent, note, base }),
     onSuccess: (version, { sent, fixes }) => {
       act({ type: 'saved', version, sent, fixes })
       queries.setQueryData(['template', template.name], version)
@@ -66,16 +72,26 @@ function Workbench({ template }: { template: TemplateDetail }) {
   })
   const saveNow = useCallback(() => {
     const now = latest()
-    if (dirty(now) && !save.isPending) save.mutate({ sent: now.revision.draft, fixes: now.fixes.length, note: now.note, base: now.saved.number })
+    if (dirty(now) && !save.isPending)
+      save.mutate({ sent: now.revision.draft, fixes: now.fixes.length, note: now.note, base: now.saved.number })
   }, [latest, save])
-  const indent = useMutation({ mutationFn: () => api.clean({ source: latest().revision.draft.source, indentOnly: true }), onSuccess: (r) => editor.current?.replaceAll(r.source) })
+  const indent = useMutation({
+    mutationFn: () => api.clean({ source: latest().revision.draft.source, indentOnly: true }),
+    onSuccess: (r) => editor.current?.replaceAll(r.source),
+  })
 
   const goTo = (place: Bytes) => {
     if (state.file !== 'html') act({ type: 'file chosen', file: 'html' })
     requestAnimationFrame(() => requestAnimationFrame(() => editor.current?.goTo(place)))
   }
   const goToLine = (line: number) => {
-    const start = byteOffset(draft.source, draft.source.split('\n').slice(0, line - 1).join('\n').length + (line > 1 ? 1 : 0))
+    const start = byteOffset(
+      draft.source,
+      draft.source
+        .split('\n')
+        .slice(0, line - 1)
+        .join('\n').length + (line > 1 ? 1 : 0),
+    )
     act({ type: 'closed' })
     goTo({ start, end: start })
   }
@@ -86,20 +102,50 @@ function Workbench({ template }: { template: TemplateDetail }) {
 
   return (
     <Box sx={{ height: { md: '100%' }, display: 'flex', flexDirection: 'column' }}>
-      <Toolbar state={state} verdict={report.data?.verdict} saving={save.isPending} onNote={(note) => act({ type: 'noted', note })} onSave={saveNow} onVersions={() => act({ type: 'opened', open: { what: 'versions' } })}>
-        <PersonPicker value={sitter.person} onChange={(person) => setSitter({ ...sitter, person })} template={template.name} />
-        <TextField select size="small" label="Variant" value={sitter.variant} onChange={(e) => setSitter({ ...sitter, variant: e.target.value })} sx={{ width: 96 }}>
-          {template.variants.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
+      <Toolbar
+        state={state}
+        verdict={report.data?.verdict}
+        saving={save.isPending}
+        onNote={(note) => act({ type: 'noted', note })}
+        onSave={saveNow}
+        onVersions={() => act({ type: 'opened', open: { what: 'versions' } })}
+      >
+        <PersonPicker
+          value={sitter.person}
+          onChange={(person) => setSitter({ ...sitter, person })}
+          template={template.name}
+        />
+        <TextField
+          select
+          size="small"
+          label="Variant"
+          value={sitter.variant}
+          onChange={(e) => setSitter({ ...sitter, variant: e.target.value })}
+          sx={{ width: 96 }}
+        >
+          {template.variants.map((v) => (
+            <MenuItem key={v} value={v}>
+              {v}
+            </MenuItem>
+          ))}
         </TextField>
         <ClientPicker value={sitter.client} onChange={(client) => setSitter({ ...sitter, client })} />
-        <Button color="inherit" onClick={() => act({ type: 'opened', open: { what: 'sheet' } })} title="The signature as every client shows it, on one page">Sheet</Button>
+        <Button
+          color="inherit"
+          onClick={() => act({ type: 'opened', open: { what: 'sheet' } })}
+          title="The signature as every client shows it, on one page"
+        >
+          Sheet
+        </Button>
         <FilesMenu template={template.name} draft={draft} person={sitter.person} variant={sitter.variant} />
         <PanesMenu closed={closed} onToggle={toggle} />
       </Toolbar>
       {pictures.length > 0 && (
         <Typography role="status" variant="body2" sx={{ px: 2, py: 0.5, borderBottom: 1, borderColor: 'divider' }}>
           {`Pictures that a fix made, saved with the next version: ${pictures.join(', ')}.`}
-          <Button size="small" onClick={() => act({ type: 'pictures put back' })} sx={{ ml: 1, py: 0 }}>Use the saved ones again</Button>
+          <Button size="small" onClick={() => act({ type: 'pictures put back' })} sx={{ ml: 1, py: 0 }}>
+            Use the saved ones again
+          </Button>
         </Typography>
       )}
       <Box sx={{ px: 2 }}>
@@ -149,22 +195,61 @@ function Workbench({ template }: { template: TemplateDetail }) {
         }
         look={
           <LookPane
-            look={look.data} error={look.error} client={sitter.client} view={view} onView={setView}
-            cursor={state.file === 'html' ? cursor.byte : undefined} onPick={goTo} onClose={() => toggle('Look')}
+            look={look.data}
+            error={look.error}
+            client={sitter.client}
+            view={view}
+            onView={setView}
+            cursor={state.file === 'html' ? cursor.byte : undefined}
+            onPick={goTo}
+            onClose={() => toggle('Look')}
           />
         }
         findings={
           <FactsPane
-            tab={tab} onTab={setTab} onClose={() => toggle('Findings')}
-            report={report.data} look={sitter.client ? look.data : undefined}
+            tab={tab}
+            onTab={setTab}
+            onClose={() => toggle('Findings')}
+            report={report.data}
+            look={sitter.client ? look.data : undefined}
             onGo={(f) => goTo({ start: f.offset, end: f.end })}
-            onFix={state.file === 'html' ? (finding) => act({ type: 'opened', open: { what: 'fix', finding } }) : undefined}
-            map={<SurvivalTable template={template.name} revision={later} onGo={goTo} onCell={(client, row, cell) => act({ type: 'opened', open: { what: 'cell', client, row, cell } })} />}
-            space={report.data && <SpaceDrawing template={template.name} revision={later} report={report.data} client={spaceClient} onClient={setSpaceClient} onShrink={shrink} onGo={goTo} />}
+            onFix={
+              state.file === 'html' ? (finding) => act({ type: 'opened', open: { what: 'fix', finding } }) : undefined
+            }
+            map={
+              <SurvivalTable
+                template={template.name}
+                revision={later}
+                onGo={goTo}
+                onCell={(client, row, cell) => act({ type: 'opened', open: { what: 'cell', client, row, cell } })}
+              />
+            }
+            space={
+              report.data && (
+                <SpaceDrawing
+                  template={template.name}
+                  revision={later}
+                  report={report.data}
+                  client={spaceClient}
+                  onClient={setSpaceClient}
+                  onShrink={shrink}
+                  onGo={goTo}
+                />
+              )
+            }
           />
         }
         budgets={
-          <Pane label="Budgets" onClose={() => toggle('Budgets')} head={<Typography sx={{ fontWeight: 600, px: 1.5 }}>Budgets, worst of {report.data?.people ?? 0} people</Typography>} scroll>
+          <Pane
+            label="Budgets"
+            onClose={() => toggle('Budgets')}
+            head={
+              <Typography sx={{ fontWeight: 600, px: 1.5 }}>
+                Budgets, worst of {report.data?.people ?? 0} people
+              </Typography>
+            }
+            scroll
+          >
             {report.data && (
               <BudgetGauges
                 report={report.data}
@@ -186,9 +271,17 @@ function Workbench({ template }: { template: TemplateDetail }) {
 /** What completion and hovering know: the language's reference and the picked person's values. */
 function useKnown(mail: string) {
   const fields = useQuery({ queryKey: ['fields'], queryFn: api.fields })
-  const person = useQuery({ queryKey: ['people', mail, 'values'], queryFn: () => api.person(mail), enabled: mail !== '' })
+  const person = useQuery({
+    queryKey: ['people', mail, 'values'],
+    queryFn: () => api.person(mail),
+    enabled: mail !== '',
+  })
   const known = useMemo(
-    () => ({ reference: fields.data, values: person.data?.values ?? {}, person: person.data ? person.data.name || mail : '' }),
+    () => ({
+      reference: fields.data,
+      values: person.data?.values ?? {},
+      person: person.data ? person.data.name || mail : '',
+    }),
     [fields.data, person.data, mail],
   )
   return { known, error: fields.error }

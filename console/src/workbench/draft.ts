@@ -40,20 +40,38 @@ export interface Taken {
 /** The draft with another source. Where that is the source from before or after a fix, its settings and pictures go with it. */
 export function withSource(draft: Draft, source: string, fixes: Taken[]): Draft {
   for (const { before, after } of fixes) {
-    if (source === before.source && draft.source === after.source) return { ...before, settings: draft.settings === after.settings ? before.settings : draft.settings, texts: draft.texts }
-    if (source === after.source && draft.source === before.source) return { ...after, settings: draft.settings === before.settings ? after.settings : draft.settings, texts: draft.texts }
+    if (source === before.source && draft.source === after.source)
+      return {
+        ...before,
+        settings: draft.settings === after.settings ? before.settings : draft.settings,
+        texts: draft.texts,
+      }
+    if (source === after.source && draft.source === before.source)
+      return {
+        ...after,
+        settings: draft.settings === before.settings ? after.settings : draft.settings,
+        texts: draft.texts,
+      }
   }
   return { ...draft, source }
 }
 
 /** The draft without the pictures that were saved. One that was made anew meanwhile stays. */
 export function withoutPictures(draft: Draft, saved: Record<string, string>): Draft {
-  return { ...draft, pictures: Object.fromEntries(Object.entries(draft.pictures).filter(([file, data]) => saved[file] !== data)) }
+  return {
+    ...draft,
+    pictures: Object.fromEntries(Object.entries(draft.pictures).filter(([file, data]) => saved[file] !== data)),
+  }
 }
 
 /** Whether anything was changed since a version was saved. */
 export function differs(draft: Draft, saved: TemplateDetail): boolean {
-  return Object.keys(draft.pictures).length > 0 || draft.source !== saved.source || draft.settings !== saved.settings || JSON.stringify(sorted(draft.texts)) !== JSON.stringify(sorted(saved.texts))
+  return (
+    Object.keys(draft.pictures).length > 0 ||
+    draft.source !== saved.source ||
+    draft.settings !== saved.settings ||
+    JSON.stringify(sorted(draft.texts)) !== JSON.stringify(sorted(saved.texts))
+  )
 }
 
 function sorted(texts: Record<string, string>): [string, string][] {

@@ -27,12 +27,22 @@ export function completeLanguage(known: () => Known) {
     const inBraces = context.matchBefore(/\{\{[^{}]*/)
     if (inBraces) {
       const word = context.matchBefore(/[A-Za-z0-9.-]*/)
-      const options = inBraces.text.includes('|') ? reference.modifiers.map(modifierOption) : fieldOptions(reference, values)
+      const options = inBraces.text.includes('|')
+        ? reference.modifiers.map(modifierOption)
+        : fieldOptions(reference, values)
       return { from: word?.from ?? context.pos, options }
     }
     const attribute = context.matchBefore(/\sdata-[a-z]*/)
     if (attribute) {
-      return { from: attribute.from + 1, options: reference.attributes.map((a) => ({ label: a.name, apply: `${a.name}="${a.example}"`, info: a.doc, type: 'property' })) }
+      return {
+        from: attribute.from + 1,
+        options: reference.attributes.map((a) => ({
+          label: a.name,
+          apply: `${a.name}="${a.example}"`,
+          info: a.doc,
+          type: 'property',
+        })),
+      }
     }
     const needs = context.matchBefore(/data-(needs|unless|each)="[^"]*/)
     if (needs) {
@@ -44,12 +54,26 @@ export function completeLanguage(known: () => Known) {
 }
 
 function modifierOption(m: FieldReference['modifiers'][number]): Completion {
-  return { label: m.name, apply: m.argument ? `${m.name} ''` : m.name, detail: `${m.input || 'blank'} → ${m.output}`, info: m.doc, type: 'function' }
+  return {
+    label: m.name,
+    apply: m.argument ? `${m.name} ''` : m.name,
+    detail: `${m.input || 'blank'} → ${m.output}`,
+    info: m.doc,
+    type: 'function',
+  }
 }
 
 function fieldOptions(reference: FieldReference, values: Record<string, string>): Completion[] {
-  const fields = reference.fields.map((f) => ({ label: f.name, detail: values[f.name] || f.title, info: blanks(f), type: 'variable' }))
-  return [...fields, ...reference.entries.map((label) => ({ label, detail: 'in an element with data-each', type: 'variable' }))]
+  const fields = reference.fields.map((f) => ({
+    label: f.name,
+    detail: values[f.name] || f.title,
+    info: blanks(f),
+    type: 'variable',
+  }))
+  return [
+    ...fields,
+    ...reference.entries.map((label) => ({ label, detail: 'in an element with data-each', type: 'variable' })),
+  ]
 }
 
 function blanks(f: FieldReference['fields'][number]): string {
@@ -75,7 +99,13 @@ export function explain(view: EditorView, at: number, { reference, values, perso
   }
 }
 
-function meaning(word: string, inBraces: boolean, reference: FieldReference, values: Record<string, string>, person: string): string | undefined {
+function meaning(
+  word: string,
+  inBraces: boolean,
+  reference: FieldReference,
+  values: Record<string, string>,
+  person: string,
+): string | undefined {
   const attribute = reference.attributes.find((a) => a.name === word)
   if (attribute) return attribute.doc
   const field = reference.fields.find((f) => f.name.toLowerCase() === word.toLowerCase())

@@ -22,10 +22,19 @@ export const plainView: View = { dark: false, blocked: false }
 const shortLived = { placeholderData: keepPreviousData, gcTime: 10_000 } as const // in milliseconds
 
 export function useReport(template: string, { number, draft }: Revision) {
-  return useQuery({ queryKey: ['check', template, number], queryFn: ({ signal }) => api.check(template, draft, signal), ...shortLived })
+  return useQuery({
+    queryKey: ['check', template, number],
+    queryFn: ({ signal }) => api.check(template, draft, signal),
+    ...shortLived,
+  })
 }
 
-export function useLook(template: string, { number, draft }: Revision, { person, variant, client }: Sitter, view: View = plainView) {
+export function useLook(
+  template: string,
+  { number, draft }: Revision,
+  { person, variant, client }: Sitter,
+  view: View = plainView,
+) {
   const seen = client ? view : plainView
   return useQuery({
     queryKey: ['look', template, number, person, variant, client, seen],
@@ -35,7 +44,11 @@ export function useLook(template: string, { number, draft }: Revision, { person,
 }
 
 export function useMap(template: string, { number, draft }: Revision) {
-  return useQuery({ queryKey: ['map', template, number], queryFn: ({ signal }) => api.map(template, draft, signal), ...shortLived })
+  return useQuery({
+    queryKey: ['map', template, number],
+    queryFn: ({ signal }) => api.map(template, draft, signal),
+    ...shortLived,
+  })
 }
 
 export function useSpace(template: string, { number, draft }: Revision, { person, variant, client }: Sitter) {
@@ -47,10 +60,24 @@ export function useSpace(template: string, { number, draft }: Revision, { person
 }
 
 export function useShrink(template: string, { number, draft }: Revision, client: string, target: number) {
-  return useQuery({ queryKey: ['shrink', template, number, client, target], queryFn: ({ signal }) => api.shrink(template, { ...draft, client, target }, signal), ...shortLived, gcTime: 0 })
+  return useQuery({
+    queryKey: ['shrink', template, number, client, target],
+    queryFn: ({ signal }) => api.shrink(template, { ...draft, client, target }, signal),
+    ...shortLived,
+    gcTime: 0,
+  })
 }
 
 /** The fix of one finding, or of all that are safe but those of some checks. */
-export function useFix(template: string, { number, draft }: Revision, asked: { checks: string[]; at: number } | { except: string[] }) {
-  return useQuery({ queryKey: ['fix', template, number, asked], queryFn: ({ signal }) => api.fix(template, { ...draft, ...asked }, signal), ...shortLived, gcTime: 0 })
+export function useFix(
+  template: string,
+  { number, draft }: Revision,
+  asked: { checks: string[]; at: number } | { except: string[] },
+) {
+  return useQuery({
+    queryKey: ['fix', template, number, asked],
+    queryFn: ({ signal }) => api.fix(template, { ...draft, ...asked }, signal),
+    ...shortLived,
+    gcTime: 0,
+  })
 }

@@ -56,7 +56,15 @@ function revised(draft: Draft): Revision {
 }
 
 export function begin(template: TemplateDetail): State {
-  return { saved: template, revision: revised(draftOf(template)), fixes: [], note: '', file: 'html', editor: 0, open: nothing }
+  return {
+    saved: template,
+    revision: revised(draftOf(template)),
+    fixes: [],
+    note: '',
+    file: 'html',
+    editor: 0,
+    open: nothing,
+  }
 }
 
 export function dirty(state: State): boolean {
@@ -68,7 +76,14 @@ export function reduce(state: State, action: Action): State {
   const { draft } = state.revision
   switch (action.type) {
     case 'typed':
-      return { ...state, revision: revised(state.file === 'html' ? withSource(draft, action.text, state.fixes) : withContent(draft, state.file, action.text)) }
+      return {
+        ...state,
+        revision: revised(
+          state.file === 'html'
+            ? withSource(draft, action.text, state.fixes)
+            : withContent(draft, state.file, action.text),
+        ),
+      }
     case 'file chosen':
       return { ...state, file: action.file }
     case 'noted':
@@ -78,22 +93,42 @@ export function reduce(state: State, action: Action): State {
     case 'closed':
       return { ...state, open: nothing }
     case 'version taken':
-      return { ...state, revision: revised(draftOf(action.version)), fixes: [], note: `Back to version ${action.version.number}`, editor: state.editor + 1, open: nothing }
+      return {
+        ...state,
+        revision: revised(draftOf(action.version)),
+        fixes: [],
+        note: `Back to version ${action.version.number}`,
+        editor: state.editor + 1,
+        open: nothing,
+      }
     case 'fix taken': {
       const { source, settings, pictures } = action.fixed
       const after = { ...draft, source, settings, pictures: { ...draft.pictures, ...pictures } }
       return { ...state, revision: revised(after), fixes: [{ before: draft, after }, ...state.fixes], open: nothing }
     }
     case 'settings taken': // they are another file than the editor's, unless it shows the settings
-      return { ...state, revision: revised({ ...draft, settings: action.settings }), editor: state.editor + (state.file === 'yaml' ? 1 : 0), open: nothing }
+      return {
+        ...state,
+        revision: revised({ ...draft, settings: action.settings }),
+        editor: state.editor + (state.file === 'yaml' ? 1 : 0),
+        open: nothing,
+      }
     case 'pictures put back': {
       const first = state.fixes.at(-1)
-      const settings = first && draft.settings === state.fixes[0]?.after.settings ? first.before.settings : draft.settings
+      const settings =
+        first && draft.settings === state.fixes[0]?.after.settings ? first.before.settings : draft.settings
       return { ...state, revision: revised({ ...draft, settings, pictures: {} }) }
     }
-    case 'saved': { // what was typed and fixed meanwhile is still to be saved
+    case 'saved': {
+      // what was typed and fixed meanwhile is still to be saved
       const kept = withoutPictures(draft, action.sent.pictures)
-      return { ...state, saved: action.version, revision: { ...state.revision, draft: kept }, fixes: state.fixes.slice(0, state.fixes.length - action.fixes), note: '' }
+      return {
+        ...state,
+        saved: action.version,
+        revision: { ...state.revision, draft: kept },
+        fixes: state.fixes.slice(0, state.fixes.length - action.fixes),
+        note: '',
+      }
     }
   }
 }
@@ -102,7 +137,11 @@ export function reduce(state: State, action: Action): State {
  * The state of a workbench. The editor acts outside of React's events, several times before the next drawing:
  * latest() is what stands at this moment.
  */
-export function useWorkbench(template: TemplateDetail): { state: State; latest: () => State; act: (action: Action) => void } {
+export function useWorkbench(template: TemplateDetail): {
+  state: State
+  latest: () => State
+  act: (action: Action) => void
+} {
   const [state, setState] = useState(() => begin(template))
   const now = useRef(state)
   const act = useCallback((action: Action) => {
