@@ -55,7 +55,7 @@ func TestTheTour(t *testing.T) {
 	do(t, tab, "showing it as a client does", rig.Choose("Shown as", "capped-webmail"))
 	waitFor(t, tab, "the look is that client's",
 		`document.querySelector('iframe[title^="As capped-webmail"]') && !document.querySelector('iframe').srcdoc.includes('onclick')`)
-	do(t, tab, "reading what happened", chromedp.Click(`//button[@role="tab" and contains(., "On the way")]`))
+	do(t, tab, "reading what happened", chromedp.Click(`//button[@role="tab" and text()="Journey"]`))
 	waitFor(t, tab, "the journey is reported", `document.querySelector('ol[aria-label="Journey"]')?.innerText.includes('onclick is dropped')`)
 
 	// packages
