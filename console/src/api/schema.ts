@@ -2188,7 +2188,8 @@ export interface components {
             hours: number;
         };
         Arrivals: {
-            as: string;
+            /** @enum {string} */
+            as: "shown" | "blocked" | "attached" | "dropped";
             clients: string[];
         };
         Consequence: {
@@ -2255,7 +2256,8 @@ export interface components {
             message: string;
         };
         Arrival: {
-            as: string;
+            /** @enum {string} */
+            as: "shown" | "blocked" | "attached" | "dropped";
             says: string;
             basis: string;
         };

@@ -136,7 +136,7 @@ function Consequences({ template }: { template: string }) {
               <TableCell align="right">In a message</TableCell>
               <TableCell align="right">In a day</TableCell>
               <TableCell align="right">Characters</TableCell>
-              <TableCell>The reader meets them</TableCell>
+              <TableCell>How readers see them</TableCell>
               <TableCell />
             </TableRow>
           </TableHead>
@@ -196,15 +196,17 @@ function Consequences({ template }: { template: string }) {
   )
 }
 
-const signs: Record<string, 'fine' | 'degrades' | 'breaks'> = {
+type As = Consequence['arrivals'][number]['as']
+
+const signs: Record<As, 'fine' | 'degrades' | 'breaks'> = {
   shown: 'fine',
   blocked: 'degrades',
   attached: 'degrades',
-  lost: 'breaks',
+  dropped: 'breaks',
 }
-const words: Record<string, string> = {
+const words: Record<As, string> = {
   shown: 'at once',
   blocked: 'hidden until allowed',
   attached: 'as attachments',
-  lost: 'not at all',
+  dropped: 'not at all',
 }
