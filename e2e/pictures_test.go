@@ -289,7 +289,7 @@ func TestPicturesInTheConsole(t *testing.T) {
 	// delivery
 	do(t, tab, "delivery", chromedp.Navigate(s.Address+"/pictures?part=delivery"))
 	waitFor(t, tab, "consequences in figures",
-		`/hosted[\s\S]*0 kB[\s\S]*hidden until allowed[\s\S]*carried[\s\S]*\d `+
+		`/hosted[\s\S]*0 kB[\s\S]*hidden until allowed[\s\S]*not at all[\s\S]*carried[\s\S]*\d `+
 			`MB/.test(document.querySelector('table[aria-label="Ways"]')?.innerText ?? '')`)
 	do(t, tab, "choosing", chromedp.Click(`//button[@aria-label="Choose hosted for message"]`))
 	waitFor(t, tab, "it is chosen",
