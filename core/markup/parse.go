@@ -223,7 +223,7 @@ func scopeEdge(name string) bool {
 	return name == "td" || name == "th" || name == "table" || name == "caption"
 }
 
-// tablePart reports rows, cells and row groups.
+// tablePart reports the elements that hold a table together, and those around everything.
 func tablePart(name string) bool {
 	switch name {
 	case "table", "thead", "tbody", "tfoot", "tr", "td", "th", "caption", "body", "html":

@@ -491,7 +491,7 @@ func (t *Template) readSettings() error {
 	return nil
 }
 
-// check refuses settings of pictures that contradict each other.
+// check refuses a naming, a form or a way that nobody knows.
 func (p *PictureSettings) check() error {
 	if p.Naming != "" && p.Naming != byFile && p.Naming != ByContent {
 		return fmt.Errorf("pictures.naming %q must be %s or %s", p.Naming, byFile, ByContent)

@@ -88,7 +88,7 @@ func (j *Jobs) Start(ctx context.Context) error {
 			} else {
 				record.State, record.Finished = store.Stopped, tx.At()
 				record.Message = "The service ended before this was done."
-				tx.After(func() { j.reported(record) })
+				tx.After(func() { j.announce(record) })
 			}
 			if err := tx.PutJob(record); err != nil {
 				return err
@@ -105,7 +105,8 @@ func (j *Jobs) Start(ctx context.Context) error {
 	return nil
 }
 
-func (j *Jobs) reported(record store.Job) {
+// announce lets the kind of work know that one of its jobs has ended.
+func (j *Jobs) announce(record store.Job) {
 	if ended := j.works[record.Kind].Ended; ended != nil {
 		ended(record)
 	}
@@ -220,7 +221,7 @@ func (j *Jobs) finish(job *Job, result any, err error) {
 		j.Log.Error("storing a job's end", "job", record.ID, "error", err)
 	}
 	if record.State.Ended() {
-		j.reported(record)
+		j.announce(record)
 	}
 	j.mu.Lock() // only now it is not open: whoever sees the end finds it stored
 	delete(j.open, record.ID)

@@ -297,7 +297,7 @@ func StateOf(record store.Job) (PhotoState, error) {
 	return s, nil
 }
 
-// fill counts what the results say.
+// fill makes lists without entries empty ones, so that JSON has no null.
 func (s *PhotoState) fill() {
 	if s.Refused == nil {
 		s.Refused = []PhotoResult{}
