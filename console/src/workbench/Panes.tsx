@@ -185,8 +185,7 @@ export function Pane({ label, head, foot, children, scroll, onClose }: PaneProps
         flexDirection: 'column',
         minHeight: 0,
         minWidth: 0,
-        borderBottom: { xs: 1, md: 0 },
-        borderColor: 'divider',
+        borderBottom: { xs: '1px solid var(--mui-palette-divider)', md: 0 },
         overflow: 'hidden',
       }}
     >
