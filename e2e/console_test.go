@@ -25,7 +25,8 @@ func TestTheTour(t *testing.T) {
 		`/Harbour[\s\S]*Nothing breaks[\s\S]*Regatta[\s\S]*11 findings break/.test(document.body.innerText)`)
 
 	// source beside look, filled for a person
-	do(t, tab, "opening harbour", chromedp.Click(`//a[text()="Harbour"]`), unfold)
+	do(t, tab, "opening harbour", chromedp.Click(`//a[text()="Harbour"]`))
+	unfold(t, tab)
 	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
 	waitFor(t, tab, "the look is filled for the sample person", `document.querySelector('iframe')?.srcdoc.includes('Maren Lind')`)
 	if sandbox := evaluate[string](t, tab, `document.querySelector('iframe').getAttribute('sandbox')`); sandbox != "allow-same-origin" {

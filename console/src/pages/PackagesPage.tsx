@@ -12,8 +12,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, packageFile, type Exported, type PackageInfo } from '../api/api'
-import { codeFont } from '../theme'
-import { count, grouped, Page, PageHead, Severity, Trouble, when } from './parts'
+import { count, grouped, Page, PageHead, Severity, SourceBox, TemplateField, Trouble, when } from './parts'
 
 export function PackagesPage() {
   const templates = useQuery({ queryKey: ['templates'], queryFn: api.templates })
@@ -23,29 +22,14 @@ export function PackagesPage() {
     <Page>
       <PageHead
         title="Packages"
-        actions={
-          <TextField
-            select
-            size="small"
-            label="Template"
-            value={template}
-            onChange={(e) => setChosen(e.target.value)}
-            sx={{ minWidth: 200 }}
-          >
-            {(templates.data ?? []).map((t) => (
-              <MenuItem key={t.name} value={t.name}>
-                {t.title}
-              </MenuItem>
-            ))}
-          </TextField>
-        }
+        actions={<TemplateField templates={templates.data} value={template} onChange={setChosen} />}
       >
         What goes out of a template: a zip with everybody’s files for the desks, or the block for a mail host that
         appends the signature.
       </PageHead>
       <Trouble error={templates.error} />
       <FilesForDesks template={template} />
-      {template && <RuleBlock key={template} template={template} />}
+      {template && <HostBlock key={template} template={template} />}
     </Page>
   )
 }
@@ -137,7 +121,7 @@ function PackageRow({ package: p, onRemove }: { package: PackageInfo; onRemove: 
   )
 }
 
-function RuleBlock({ template }: { template: string }) {
+function HostBlock({ template }: { template: string }) {
   const dialects = useQuery({ queryKey: ['dialects'], queryFn: api.dialects })
   const [chosen, setChosen] = useState('')
   const dialect = chosen || (dialects.data?.[0]?.id ?? '')
@@ -205,24 +189,9 @@ function BlockView({ block }: { block: Exported }) {
             Copy the block
           </Button>
         </Box>
-        <Box
-          component="pre"
-          tabIndex={0}
-          aria-label="Block"
-          sx={{
-            fontFamily: codeFont,
-            fontSize: 12.5,
-            m: 0,
-            p: 1.5,
-            border: 1,
-            borderColor: 'divider',
-            bgcolor: 'background.paper',
-            maxHeight: 340,
-            overflow: 'auto',
-          }}
-        >
+        <SourceBox label="Block" height={340}>
           {block.block}
-        </Box>
+        </SourceBox>
       </Box>
       <Box>
         <Typography sx={{ fontWeight: 600, mb: 0.5 }}>

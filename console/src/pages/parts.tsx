@@ -1,7 +1,11 @@
 import Alert from '@mui/material/Alert'
 import Box from '@mui/material/Box'
+import MenuItem from '@mui/material/MenuItem'
+import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import type { ReactNode } from 'react'
+import type { TemplateSummary } from '../api/api'
+import { codeFont } from '../theme'
 
 /** The head of a page: its title, one sentence, and what can be done. */
 export function PageHead({ title, children, actions }: { title: string; children?: ReactNode; actions?: ReactNode }) {
@@ -47,6 +51,58 @@ export function Warnings({ of }: { of?: string[] }) {
 
 const signs = { breaks: '✕', degrades: '△', note: '·', fine: '✓' }
 const colours = { breaks: 'error.main', degrades: 'warning.main', note: 'text.secondary', fine: 'success.main' }
+
+/** One of the templates, by its title. */
+export function TemplateField({
+  templates,
+  value,
+  onChange,
+}: {
+  templates?: TemplateSummary[]
+  value: string
+  onChange: (name: string) => void
+}) {
+  return (
+    <TextField
+      select
+      size="small"
+      label="Template"
+      value={value}
+      onChange={(e) => onChange(e.target.value)}
+      sx={{ minWidth: 180 }}
+    >
+      {(templates ?? []).map((t) => (
+        <MenuItem key={t.name} value={t.name}>
+          {t.title}
+        </MenuItem>
+      ))}
+    </TextField>
+  )
+}
+
+/** Source to be read and copied. */
+export function SourceBox({ label, height, children }: { label: string; height?: number; children: string }) {
+  return (
+    <Box
+      component="pre"
+      tabIndex={0}
+      aria-label={label}
+      sx={{
+        fontFamily: codeFont,
+        fontSize: 12.5,
+        m: 0,
+        p: 1.5,
+        border: 1,
+        borderColor: 'divider',
+        bgcolor: 'background.paper',
+        maxHeight: height,
+        overflow: 'auto',
+      }}
+    >
+      {children}
+    </Box>
+  )
+}
 
 /** A severity by sign, word and colour. */
 export function Severity({ of, children }: { of: keyof typeof signs; children?: ReactNode }) {

@@ -1,12 +1,11 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, type CheckedAddress } from '../api/api'
-import { Severity, Trouble, when } from '../pages/parts'
+import { Severity, TemplateField, Trouble, when } from '../pages/parts'
 import { inShort } from './facts'
 
 /** What asking picture addresses brings. */
@@ -26,20 +25,7 @@ export function Addresses() {
     <>
       <Box sx={{ display: 'flex', gap: 3, flexWrap: 'wrap', mb: 2, alignItems: 'center' }}>
         <Box sx={{ display: 'flex', gap: 1 }}>
-          <TextField
-            select
-            size="small"
-            label="Template"
-            value={chosen}
-            onChange={(e) => setTemplate(e.target.value)}
-            sx={{ minWidth: 170 }}
-          >
-            {(templates.data ?? []).map((t) => (
-              <MenuItem key={t.name} value={t.name}>
-                {t.title}
-              </MenuItem>
-            ))}
-          </TextField>
+          <TemplateField templates={templates.data} value={chosen} onChange={setTemplate} />
           <Button
             variant="outlined"
             disabled={!chosen || ask.isPending}

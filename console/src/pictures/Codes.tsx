@@ -6,8 +6,7 @@ import Typography from '@mui/material/Typography'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api } from '../api/api'
-import { Trouble } from '../pages/parts'
-import { codeFont } from '../theme'
+import { SourceBox, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
 import { PersonPicker } from '../workbench/PersonPicker'
 import { weight } from './facts'
@@ -103,23 +102,7 @@ export function Codes() {
           <Button variant="outlined" href={made.image} download="code.png" sx={{ my: 1 }}>
             Download
           </Button>
-          <Box
-            component="pre"
-            tabIndex={0}
-            aria-label="What it says"
-            sx={{
-              fontFamily: codeFont,
-              fontSize: 12.5,
-              m: 0,
-              p: 1.5,
-              border: 1,
-              borderColor: 'divider',
-              bgcolor: 'background.paper',
-              overflow: 'auto',
-            }}
-          >
-            {made.text}
-          </Box>
+          <SourceBox label="What it says">{made.text}</SourceBox>
         </Box>
       )}
     </Box>

@@ -1,6 +1,5 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import MenuItem from '@mui/material/MenuItem'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
 import TableCell from '@mui/material/TableCell'
@@ -11,7 +10,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, treeFile, type Consequence, type PictureSettings } from '../api/api'
-import { grouped, Severity, Trouble } from '../pages/parts'
+import { grouped, Severity, TemplateField, Trouble } from '../pages/parts'
 import { weight } from './facts'
 import { NumberField } from './fields'
 
@@ -34,20 +33,7 @@ export function Delivery() {
         <Typography variant="h2" sx={{ flex: 1 }}>
           What follows from each way
         </Typography>
-        <TextField
-          select
-          size="small"
-          label="Template"
-          value={template}
-          onChange={(e) => setChosen(e.target.value)}
-          sx={{ minWidth: 200 }}
-        >
-          {(templates.data ?? []).map((t) => (
-            <MenuItem key={t.name} value={t.name}>
-              {t.title}
-            </MenuItem>
-          ))}
-        </TextField>
+        <TemplateField templates={templates.data} value={template} onChange={setChosen} />
         <Button variant="outlined" href={template ? treeFile(template) : ''} disabled={!template}>
           Pictures for a web server
         </Button>

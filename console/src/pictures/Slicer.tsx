@@ -15,9 +15,8 @@ import {
   type SlicedPicture,
   type SliceMap,
 } from '../api/api'
-import { count, Severity, Trouble } from '../pages/parts'
+import { count, Severity, SourceBox, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
-import { codeFont } from '../theme'
 import { weight } from './facts'
 import { NumberField } from './fields'
 
@@ -385,25 +384,9 @@ function Joined({ cut }: { cut: SlicedPicture }) {
         srcDoc={`<!doctype html><body style="margin:8px;background:#fff">${cut.look}</body>`}
         style={{ border: '1px solid #dcd2c3', width: '100%', height: cut.height + 24, background: '#ffffff' }}
       />
-      <Box
-        component="pre"
-        tabIndex={0}
-        aria-label="Table"
-        sx={{
-          fontFamily: codeFont,
-          fontSize: 12,
-          p: 1.5,
-          m: 0,
-          mt: 1,
-          border: 1,
-          borderColor: 'divider',
-          bgcolor: 'background.paper',
-          maxHeight: 200,
-          overflow: 'auto',
-        }}
-      >
+      <SourceBox label="Table" height={200}>
         {cut.table}
-      </Box>
+      </SourceBox>
     </Box>
   )
 }

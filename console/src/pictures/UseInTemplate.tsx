@@ -1,12 +1,11 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
-import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, type PictureRecipe, type PictureRecord } from '../api/api'
-import { Trouble } from '../pages/parts'
+import { TemplateField, Trouble } from '../pages/parts'
 
 /** Puts the rendition into a template. */
 export function UseInTemplate({ record, recipe }: { record: PictureRecord; recipe: PictureRecipe }) {
@@ -36,20 +35,7 @@ export function UseInTemplate({ record, recipe }: { record: PictureRecord; recip
         Use it in a template
       </Typography>
       <Box sx={{ display: 'flex', gap: 1.5, flexWrap: 'wrap' }}>
-        <TextField
-          select
-          size="small"
-          label="Template"
-          value={template}
-          onChange={(e) => setTemplate(e.target.value)}
-          sx={{ minWidth: 160 }}
-        >
-          {(templates.data ?? []).map((t) => (
-            <MenuItem key={t.name} value={t.name}>
-              {t.title}
-            </MenuItem>
-          ))}
-        </TextField>
+        <TemplateField templates={templates.data} value={template} onChange={setTemplate} />
         <TextField
           size="small"
           label="Name there"
