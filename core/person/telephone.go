@@ -1,0 +1,207 @@
+package person
+
+import (
+	"strings"
+
+	"github.com/nyaruka/phonenumbers"
+)
+
+// Telephone is a telephone number that was read with certainty.
+type Telephone struct{ number *phonenumbers.PhoneNumber }
+
+// International is the number as people read it, with its country code (ITU-T E.123) and its extension.
+func (t Telephone) International() string {
+	return phonenumbers.Format(t.number, phonenumbers.INTERNATIONAL)
+}
+
+// National is the number as people of its own country read it, with its extension.
+func (t Telephone) National() string { return phonenumbers.Format(t.number, phonenumbers.NATIONAL) }
+
+// Dial is what stands behind tel: (RFC 3966): the number as E.164 has it, and its extension as ;ext=.
+func (t Telephone) Dial() string {
+	dial := phonenumbers.Format(t.number, phonenumbers.E164)
+	if ext := t.number.GetExtension(); ext != "" {
+		dial += ";ext=" + ext
+	}
+	return dial
+}
+
+// Limits of telephone numbers.
+const (
+	longestTelephone  = 64 // bytes of a value that is read at all
+	longestAreaCode   = 6  // digits before a slash, or before a dash between spaces, without the country code
+	longestWithDash   = 11 // digits of a number with a dash between spaces; more may be two numbers
+	longestExtension  = 7  // digits
+	fewestBehindSlash = 3  // digits
+)
+
+// extensionMarks stand before an extension, in small letters, longest first.
+var extensionMarks = []string{";ext=", "extension", "extn.", "extn", "ext.", "ext", "#", "x"}
+
+// ReadTelephone reads one telephone number. Without a country code it is taken to be of the country (two letters). It
+// answers false for all that is not certainly one number: with letters other than a mark of an extension (RFC 3966,
+// 3, and ITU-T E.123, 5), with signs that part several numbers, of a length that the country does not have, or
+// without the leading zero where numbers of the country have one.
+func ReadTelephone(value, country string) (Telephone, bool) {
+	none := Telephone{}
+	value = Clean(value)
+	if len(value) > longestTelephone {
+		return none, false
+	}
+	if rest, ok := strings.CutPrefix(strings.ToLower(value), "tel:+"); ok {
+		value = "+" + rest
+	}
+	text, ok := plainDigits(value)
+	if !ok {
+		return none, false
+	}
+	text, extension, ok := cutExtension(text)
+	if !ok || !oneNumber(text) {
+		return none, false
+	}
+	country = strings.ToUpper(country)
+	number, err := phonenumbers.Parse(text, country)
+	if err != nil || number.GetExtension() != "" || phonenumbers.IsPossibleNumberWithReason(number) != phonenumbers.IS_POSSIBLE {
+		return none, false
+	}
+	region := phonenumbers.GetRegionCodeForCountryCode(int(number.GetCountryCode()))
+	if trunkPrefix(region) == "0" && strings.HasPrefix(phonenumbers.GetNationalSignificantNumber(number), "0") {
+		return none, false // too short or too long without it
+	}
+	if !strings.HasPrefix(text, "+") && !wholeNational(text, number, country) {
+		return none, false
+	}
+	if extension != "" {
+		number.Extension = &extension
+	}
+	return Telephone{number}, true
+}
+
+// plainDigits writes digits of other scripts, spaces and dashes as ASCII has them.
+func plainDigits(value string) (string, bool) {
+	var b strings.Builder
+	for _, r := range value {
+		switch {
+		case r >= '０' && r <= '９': // full width
+			r -= '０' - '0'
+		case r >= '٠' && r <= '٩': // Arabic
+			r -= '٠' - '0'
+		case r >= '۰' && r <= '۹': // Persian, Urdu
+			r -= '۰' - '0'
+		case r == '\u00a0', r == '\u2007', r == '\u2009', r == '\u202f', r == '\u3000':
+			r = ' '
+		case r >= '\u2010' && r <= '\u2015', r == '\u2212':
+			r = '-'
+		case r == '\u200e', r == '\u200f', r == '\u202a', r == '\u202c', r == '\ufeff': // signs of direction around a number
+			continue
+		case r == '＋':
+			r = '+'
+		case r == '⁄', r == '∕':
+			r = '/'
+		case r >= 0x80:
+			return "", false
+		}
+		b.WriteRune(r)
+	}
+	return strings.TrimSpace(b.String()), true
+}
+
+// cutExtension takes an extension off the end of a number; it is false where letters or signs stand that are not one.
+func cutExtension(text string) (number, extension string, ok bool) {
+	at := strings.IndexFunc(text, func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == ';' || r == '#' || r == ','
+	})
+	if at < 0 {
+		return text, "", true
+	}
+	number, rest := strings.TrimRight(text[:at], " "), strings.ToLower(text[at:])
+	if strings.HasPrefix(rest, ",") { // 'number, ext. 12'
+		rest = strings.TrimLeft(rest[1:], " ")
+	}
+	for _, mark := range extensionMarks {
+		digits, found := strings.CutPrefix(rest, mark)
+		if !found {
+			continue
+		}
+		digits = strings.Trim(digits, " ")
+		if digits == "" || len(digits) > longestExtension || strings.Trim(digits, "0123456789") != "" {
+			break
+		}
+		return number, digits, true
+	}
+	return "", "", false
+}
+
+// oneNumber reports whether digits and the signs between them can be one number, and are not two.
+func oneNumber(text string) bool {
+	if strings.Trim(text, "+0123456789 -./()") != "" || strings.LastIndexByte(text, '+') > 0 {
+		return false
+	}
+	if !oneBracket(text) || strings.ContainsAny(text[len(text)-min(1, len(text)):], "+-/(") {
+		return false
+	}
+	parts := strings.Split(text, "/")
+	if len(parts) > 2 {
+		return false
+	}
+	if len(parts) == 2 && (areaDigits(parts[0]) > longestAreaCode || count(parts[1]) < fewestBehindSlash) {
+		return false
+	}
+	before, _, dash := strings.Cut(text, " - ")
+	return !dash || areaDigits(before) <= longestAreaCode || count(text) <= longestWithDash
+}
+
+// oneBracket reports whether a text has no brackets, or one pair around digits.
+func oneBracket(text string) bool {
+	opens, closes := strings.IndexByte(text, '('), strings.IndexByte(text, ')')
+	if opens < 0 && closes < 0 {
+		return true
+	}
+	return opens >= 0 && closes > opens+1 && opens == strings.LastIndexByte(text, '(') && closes == strings.LastIndexByte(text, ')') &&
+		count(text[opens:closes]) > 0
+}
+
+// count is the number of ASCII digits in a text.
+func count(text string) int {
+	n := 0
+	for i := range len(text) {
+		if text[i] >= '0' && text[i] <= '9' {
+			n++
+		}
+	}
+	return n
+}
+
+// areaDigits counts the digits of an area code; a country code before it does not count.
+func areaDigits(text string) int {
+	n := count(text)
+	if strings.HasPrefix(text, "+") {
+		n -= 2
+	} else if strings.HasPrefix(text, "00") {
+		n -= 4
+	}
+	return n
+}
+
+// wholeNational reports whether a number without a country code is whole: where a country's numbers begin with a zero
+// that is not part of them (its trunk prefix), one without it is a local number without its area code, or a
+// spreadsheet dropped the zero; only a mobile number is then certain.
+func wholeNational(text string, number *phonenumbers.PhoneNumber, country string) bool {
+	digits := strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, text)
+	if trunkPrefix(country) != "0" || strings.HasPrefix(digits, "0") {
+		return true
+	}
+	switch phonenumbers.GetNumberType(number) {
+	case phonenumbers.MOBILE, phonenumbers.FIXED_LINE_OR_MOBILE:
+		return true
+	}
+	return false
+}
+
+// trunkPrefix is what stands before a number that is dialled within a country and is not part of it.
+func trunkPrefix(region string) string { return phonenumbers.GetNddPrefixForRegion(region, true) }
