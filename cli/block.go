@@ -19,8 +19,9 @@ func (a *app) blockCommand() *cobra.Command {
 		Use:   "block TEMPLATE",
 		Short: "Write the block that a mail host appends",
 		Long: `Writes the fragment as a block for a mail host that appends it, with the host's own placeholders. What these
-placeholders cannot do (blank fields, modifiers, fallback texts, unknown names) is reported on standard error; with a
-directory also for which people it would show.`,
+placeholders cannot do (blank fields, modifiers, fallback texts) is reported on standard error; with a directory also
+for which people it would show. A field that the host has no name for is refused. The dialects here are examples: they
+show what a block looks like and are no real host's.`,
 		Example: "  missivum block demo/templates/harbour --dialect percent --people demo/people.csv -o block.html",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -57,7 +58,7 @@ directory also for which people it would show.`,
 			return err
 		},
 	}
-	c.Flags().StringVar(&id, "dialect", "", "dialect of the host's placeholders: brace or percent")
+	c.Flags().StringVar(&id, "dialect", "", "dialect of the host's placeholders: the examples brace or percent")
 	a.templateFlags(c, &flags)
 	c.Flags().StringVar(&flags.variant, "variant", "", "variant (default the template's first)")
 	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
@@ -68,6 +69,9 @@ directory also for which people it would show.`,
 // printLosses lists what the host's placeholders cannot do, each at its place in the source, with the people for whom it
 // would show.
 func (a *app) printLosses(source string, x block.Exported) {
+	if d := block.Find(x.Dialect); d != nil && d.Example {
+		fmt.Fprintf(a.err, "%s is an example of a dialect, not a real host's.\n", d.ID)
+	}
 	for _, l := range x.Losses {
 		fmt.Fprintf(a.err, "%s:%d:%d  lost  %s\n", source, l.Line, l.Column, l.Message)
 		if l.Counted {

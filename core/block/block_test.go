@@ -46,7 +46,8 @@ func TestExport(t *testing.T) {
 		{"what must not be goes", `<p data-unless="title">New here</p><p>x</p>`, "brace", `<p>x</p>`, []string{"blank 1 b@brackwater.example"}},
 		{"modifier", `{{ mobile | phone }}`, "brace", `{mobile}`, []string{"modifier 1 a@brackwater.example"}},
 		{"stand-by", `{{ title | or 'Crew' }}`, "brace", `{title}`, []string{"stand-by 1 b@brackwater.example"}},
-		{"a field the host lacks", `<p>Radio {{ callSign }}</p>`, "percent", `<p>Radio </p>`, []string{"field 1 a@brackwater.example"}},
+		{"a number to dial", `<a href="tel:{{ mobile | dial }}">x</a>`, "brace", `<a href="tel:{mobile}">x</a>`,
+			[]string{"modifier 2 a@brackwater.example b@brackwater.example"}},
 		{"joined pieces", `<p data-join=", "><b data-needs="cn">{{ cn }}</b><b data-needs="title">{{ title }}</b></p>`,
 			"brace", `<p><b>{cn}</b>, <b>{title}</b></p>`, []string{"blank 1 b@brackwater.example"}},
 		{"variants and attributes", `<p data-in="new" title="{{ cn }}">n</p><p data-in="reply">r</p>`, "brace", `<p title="{cn}">n</p>`, nil},
@@ -71,6 +72,18 @@ func TestExport(t *testing.T) {
 				t.Errorf("losses %q, want %q", got, c.losses)
 			}
 		})
+	}
+}
+
+// A field that the host has no name for is refused, at its place, and is never passed through.
+func TestUnknownFieldIsAnError(t *testing.T) {
+	tmpl, err := template.New("x", template.Parts{Source: "<p>{{ cn }}</p>\n<p>Room {{ roomNumber }}</p>"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	x, err := ExportTemplate(tmpl, person.NewSchema("mail", "cn", "roomNumber"), "new", day, Find("percent"), nil)
+	if err == nil || !strings.Contains(err.Error(), "line 2, column 9: The dialect percent has no name for the field roomNumber") || x.Block != "" {
+		t.Errorf("%q, %v", x.Block, err)
 	}
 }
 
@@ -99,11 +112,11 @@ func TestListsAndTables(t *testing.T) {
 
 func TestDialects(t *testing.T) {
 	for _, d := range Dialects() {
-		if Find(d.ID) != d || d.About == "" {
+		if Find(d.ID) != d || d.About == "" || !d.Example || !strings.HasPrefix(d.Title, "Example: ") {
 			t.Errorf("%+v", d)
 		}
 		for field := range d.Names {
-			if name, ok := person.Canonical(field); !ok || name != field {
+			if name, ok := person.Canonical(field); field != "callSign" && (!ok || name != field) {
 				t.Errorf("%s maps %q, which is no standard field", d.ID, field)
 			}
 		}

@@ -18,13 +18,15 @@ import (
 
 // Dialect is a host's way to write placeholders, as data.
 type Dialect struct {
-	ID    string            `yaml:"id" json:"id"`
-	Title string            `yaml:"title" json:"title"`
-	About string            `yaml:"about" json:"about"`
-	Open  string            `yaml:"open" json:"open"`
-	Close string            `yaml:"close" json:"close"`
-	Limit int               `yaml:"limit" json:"limit"` // UTF-16 units of a block; 0 is none
-	Names map[string]string `yaml:"names" json:"names"` // the host's name for each field
+	ID    string `yaml:"id" json:"id"`
+	Title string `yaml:"title" json:"title"`
+	About string `yaml:"about" json:"about"`
+	// Example marks a dialect that no host has: it shows what a block looks like.
+	Example bool              `yaml:"example" json:"example"`
+	Open    string            `yaml:"open" json:"open"`
+	Close   string            `yaml:"close" json:"close"`
+	Limit   int               `yaml:"limit" json:"limit"` // UTF-16 units of a block; 0 is none
+	Names   map[string]string `yaml:"names" json:"names"` // the host's name for each field
 }
 
 //go:embed dialects/*.yaml

@@ -41,8 +41,8 @@ const whoLimit = 5
 
 // Export writes a compiled fragment with the dialect's placeholders. What a placeholder cannot do is
 // listed, and with a directory for which people it would show. doc is the document that the program was
-// compiled from.
-func Export(program *field.Program, doc *markup.Document, d *Dialect, people *person.Directory) Exported {
+// compiled from. Fields that the dialect does not know are field.Errors: a block with them must not go out.
+func Export(program *field.Program, doc *markup.Document, d *Dialect, people *person.Directory) (Exported, error) {
 	x := exporter{program: program, doc: doc, dialect: d, people: people}
 	x.run()
 	out := Exported{Dialect: d.ID, Block: x.block.String(), Limit: d.Limit, Losses: x.counted()}
@@ -51,7 +51,10 @@ func Export(program *field.Program, doc *markup.Document, d *Dialect, people *pe
 		a, b := out.Losses[i], out.Losses[j]
 		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
 	})
-	return out
+	if len(x.unknown) > 0 {
+		return out, x.unknown
+	}
+	return out, nil
 }
 
 type exporter struct {
@@ -63,6 +66,7 @@ type exporter struct {
 	losses  []openLoss
 	anybody *field.Filler
 	seen    map[string]bool
+	unknown field.Errors // fields that the dialect does not know
 }
 
 func (x *exporter) run() {
@@ -150,6 +154,9 @@ func (x *exporter) condition(c *field.Condition, index int) {
 	if c.Any {
 		names = strings.Join(c.Fields, " or ")
 	}
+	if names == "" {
+		return // a link around a number that is not certain: reported with the modifier dial
+	}
 	l := Loss{Kind: "blank", Field: names}
 	if c.Unless {
 		l.Message = fmt.Sprintf("What stands only without %s is left out for everybody.", names)
@@ -168,8 +175,8 @@ func (x *exporter) value(e *field.Expr, index int, escape field.Escape) {
 	first := e.Fields[0]
 	name, ok := x.dialect.Names[first.Name]
 	if !ok {
-		x.lose(Loss{Kind: "field", Field: e.Field, Message: fmt.Sprintf("The host has no %s; nothing stands in its place.", first.Name)}, e.Span,
-			func(f *field.Filler, _ *person.Person) bool { return f.Value(index) != "" })
+		x.unknown = append(x.unknown, field.Error{Place: x.doc.Place(e.Span.Start), End: e.Span.End, Message: fmt.Sprintf(
+			"The dialect %s has no name for the field %s; take the field out, or choose a dialect that has it.", x.dialect.ID, first.Name)})
 		return
 	}
 	x.block.WriteString(x.dialect.Open + name + x.dialect.Close)
@@ -219,5 +226,9 @@ func ExportTemplate(t *template.Template, schema *person.Schema, variant string,
 	if err != nil {
 		return Exported{}, err
 	}
-	return Export(program, prepared.Doc, d, people), nil
+	exported, err := Export(program, prepared.Doc, d, people)
+	if err != nil {
+		return Exported{}, err
+	}
+	return exported, nil
 }

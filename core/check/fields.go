@@ -12,7 +12,8 @@ import (
 var fieldChecks = []*Check{
 	{
 		ID: "telephone-number", Title: "Telephone number that cannot be read",
-		Why:     "What is no number cannot be written the common way, and a telephone does not dial it.",
+		Why: "A number with words, or two in one field, cannot be written the common way, and what a telephone would dial " +
+			"is not certain. It is shown as the directory has it, and the link around it is left out.",
 		Remedy:  "Correct the number in the directory, or show the field without phone and dial.",
 		Failing: `<p data-needs="telephoneNumber">{{ telephoneNumber | phone }}</p>`,
 		Passing: `<p data-needs="telephoneNumber">{{ telephoneNumber }}</p>`,
@@ -55,7 +56,7 @@ func telephoneNumbers(p *Pass) {
 	country, _, _ := p.People.Schema.Column("c")
 	p.misread((*field.Expr).Telephone, func(e *field.Expr, someone *person.Person) bool {
 		return !p.Numbers.Dialable(e.Raw(someone), someone.At(country), p.Template.Settings.Country)
-	}, "cannot be read as a telephone number for %s; it is shown as written and cannot be dialled.")
+	}, "is not certainly one telephone number for %s; it is shown as written, without a link.")
 }
 
 // dateValues finds what the check date-value reports: day that cannot be read.

@@ -186,7 +186,8 @@ func (m *measuring) stored(profile *client.Profile, measure client.Measure, vari
 		if err != nil {
 			return nil, false, err
 		}
-		n := block.Export(program, doc, dialect, nil).Characters
+		exported, _ := block.Export(program, doc, dialect, nil) // a field the host lacks is reported when a block is asked for
+		n := exported.Characters
 		return func(*field.Filler, int) int { return n }, true, nil
 	}
 	key := variant + "\n" + doc.Render()

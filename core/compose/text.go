@@ -103,12 +103,16 @@ func (c *textCompiler) link(n *markup.Node) {
 		c.children(n)
 		return
 	}
+	leave := c.source.EnterLink(c.b, n)
 	c.b.Mark(markLink)
+	leave()
 	c.children(n)
+	leave = c.source.EnterLink(c.b, n)
 	c.b.Mark(markAddress)
-	pieces, _ := c.source.AttrPieces(*href)
+	pieces, _ := c.source.AddressPieces(*href)
 	c.b.Pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.b.Mark(markLinkEnd)
+	leave()
 }
 
 // blockEdge is the mark at the edges of a block.

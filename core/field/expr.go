@@ -67,6 +67,7 @@ type Expr struct {
 	Fallback  []string     // languages of Texts for those whose own is missing
 	Part      EntryPart    // a part of a list's entry, in an element with data-each
 	Modifiers []Modifier
+	Dialled   bool        // stands in an address and gives a number to dial, or nothing
 	Span      markup.Span // with the braces, in the source
 }
 

@@ -240,6 +240,14 @@ func (s *Source) AttrPieces(a markup.Attr) ([]Piece, Errors) {
 	return s.pieces(raw, a.Inner.Start, !a.Changed() && len(raw) == a.Inner.Len())
 }
 
+// attrPieces cuts any attribute's value at its fields.
+func (s *Source) attrPieces(a markup.Attr) ([]Piece, Errors) {
+	if a.Name == "href" {
+		return s.AddressPieces(a)
+	}
+	return s.AttrPieces(a)
+}
+
 // pieces parses raw. When exact, byte offsets in raw are offsets in the source; otherwise all
 // places are the start.
 func (s *Source) pieces(raw string, base int, exact bool) ([]Piece, Errors) {
@@ -384,7 +392,7 @@ func (s *Source) Exprs(n *markup.Node) []*Expr {
 		case markup.Element:
 			for _, a := range c.Attrs {
 				if !Own(a.Name) {
-					pieces, _ := s.AttrPieces(a)
+					pieces, _ := s.attrPieces(a)
 					collect(pieces)
 				}
 			}
@@ -509,9 +517,13 @@ func (c *htmlCompiler) node(n *markup.Node) {
 			return
 		}
 		fitted := c.fitted(n)
+		enough := c.EnterLink(c.b, n)
 		c.startTag(n)
+		enough()
 		c.children(n)
+		enough = c.EnterLink(c.b, n)
 		c.b.Literal(c.Doc.CloseTag(n))
+		enough()
 		fitted()
 		leave()
 	default:
@@ -569,7 +581,7 @@ func (c *htmlCompiler) startTag(n *markup.Node) {
 		if Own(a.Name) || cell && (a.Name == "colspan" || a.Name == "rowspan") {
 			continue
 		}
-		pieces, _ := c.AttrPieces(a)
+		pieces, _ := c.attrPieces(a)
 		c.b.Literal(" " + a.Name + `="`)
 		c.pieces(pieces, attrEscape(a.Name, pieces))
 		c.b.Literal(`"`)

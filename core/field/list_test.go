@@ -133,20 +133,20 @@ func TestPlansAgreeWithTheSteps(t *testing.T) {
 // TestNumbersAreReadOnce: what was read is remembered with the country in which it was read, up to a limit.
 func TestNumbersAreReadOnce(t *testing.T) {
 	var n Numbers
-	first := n.parse("01632 960100", "GB")
-	if first == nil || n.parse("01632 960100", "GB") != first {
+	first, ok := n.parse("01632 960100", "GB")
+	if again, _ := n.parse("01632 960100", "GB"); !ok || again != first {
 		t.Error("it was read twice")
 	}
-	if there := n.parse("01632 960100", "US"); there == first {
+	if _, ok := n.parse("01632 960100", "US"); ok {
 		t.Error("the country makes no difference")
 	}
-	if n.parse("no number", "GB") != nil || len(n.read) != 3 {
+	if _, ok := n.parse("no number", "GB"); ok || len(n.read) != 3 {
 		t.Errorf("%d are remembered", len(n.read))
 	}
 	for i := range mostNumbers {
-		n.read[numberKey{"x", strconv.Itoa(i)}] = nil
+		n.read[numberKey{"x", strconv.Itoa(i)}] = readNumber{}
 	}
-	if n.parse("01632 960101", "GB") == nil || len(n.read) != 1 {
+	if _, ok := n.parse("01632 960101", "GB"); !ok || len(n.read) != 1 {
 		t.Errorf("%d are remembered", len(n.read))
 	}
 	for _, c := range []struct {

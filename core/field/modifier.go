@@ -4,7 +4,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/nyaruka/phonenumbers"
 	"github.com/rivo/uniseg"
 	"golang.org/x/text/cases"
 	"golang.org/x/text/language"
@@ -49,18 +48,6 @@ type env struct {
 	numbers *Numbers
 }
 
-// Numbers are the telephone numbers that were read already, since reading one takes longer than all else of a person.
-// It is not for use by several goroutines at once. The zero value is ready.
-type Numbers struct {
-	read map[numberKey]*phonenumbers.PhoneNumber // nil for what is not a number
-}
-
-// mostNumbers is how many numbers are kept; then they are forgotten.
-const mostNumbers = 10_000
-
-// numberKey is a number as it stands and the country it is read in.
-type numberKey struct{ value, country string }
-
 // cased changes the letters of a value by the rules of the person's language.
 func (env *env) cased(name, value string) string {
 	key := name + " " + env.Language
@@ -81,47 +68,6 @@ func (env *env) cased(name, value string) string {
 		env.casers[key] = caser
 	}
 	return caser.String(value)
-}
-
-// parse reads a telephone number; nil for what is none.
-func (n *Numbers) parse(value, country string) *phonenumbers.PhoneNumber {
-	key := numberKey{value, country}
-	if number, ok := n.read[key]; ok {
-		return number
-	}
-	number, err := phonenumbers.Parse(value, country)
-	if err != nil {
-		number = nil
-	}
-	if n.read == nil || len(n.read) >= mostNumbers {
-		n.read = map[numberKey]*phonenumbers.PhoneNumber{}
-	}
-	n.read[key] = number
-	return number
-}
-
-// Dialable reports whether a value is blank or a telephone number, which without a country code is taken
-// to be of the person's country, or else of the standard one (two letters each).
-func (n *Numbers) Dialable(value, country, standard string) bool {
-	value = person.Clean(value)
-	return value == "" || n.parse(value, countryCode(country, standard)) != nil
-}
-
-// number reads a telephone number, however often it is shown, once.
-func (env *env) number(value string) *phonenumbers.PhoneNumber {
-	if env.numbers == nil {
-		env.numbers = &Numbers{}
-	}
-	return env.numbers.parse(value, env.Country)
-}
-
-// formatted writes a telephone number, or gives the other text for what is none.
-func (env *env) formatted(value string, format phonenumbers.PhoneNumberFormat, otherwise string) string {
-	number := env.number(value)
-	if number == nil {
-		return otherwise
-	}
-	return phonenumbers.Format(number, format)
 }
 
 // ModifierKinds lists the modifiers in the order of the reference.
@@ -150,29 +96,29 @@ var modifierKinds = []ModifierKind{
 	{
 		Name: "phone", Takes: typeField, Gives: typeNumber,
 		Doc: "The number as people read it, with its country code (ITU-T E.123). A number without a country " +
-			"code is taken to be of the person's country (field c). What is not a number stays as it is.",
+			"code is taken to be of the person's country (field c). What is not certainly one number stays as it is.",
 		Example: "{{ mobile | phone }}", Input: "07700900142", Output: "+44 7700 900142",
-		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.INTERNATIONAL, value) },
+		apply: func(env *env, value, _ string) string { return env.formatted(value, person.Telephone.International) },
 	},
 	{
 		Name: "dial", Takes: typeField, Gives: typeText,
-		Doc: "The number as a telephone dials it (E.164), for tel: addresses. What is not a number keeps its " +
-			"digits and a leading plus sign only.",
+		Doc: "The number as a telephone dials it (E.164, with ;ext= before an extension), for tel: addresses. What is " +
+			"not certainly one number makes no link: the text of the link stays, the link around it goes.",
 		Example: "{{ mobile | dial }}", Input: "07700 900142", Output: "+447700900142",
-		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.E164, digits(value)) },
+		apply: func(env *env, value, _ string) string { return env.formatted(value, person.Telephone.Dial) },
 	},
 	{
 		Name: "national", Takes: typeField, Gives: typeNumber,
-		Doc:     "The number as people of its own country read it. What is not a number stays as it is.",
+		Doc:     "The number as people of its own country read it. What is not certainly one number stays as it is.",
 		Example: "{{ mobile | national }}", Input: "+44 7700 900142", Output: "07700 900142",
-		apply: func(env *env, value, _ string) string { return env.formatted(value, phonenumbers.NATIONAL, value) },
+		apply: func(env *env, value, _ string) string { return env.formatted(value, person.Telephone.National) },
 	},
 	{
 		Name: "separated", Takes: typeNumber, Gives: typeSame, Argument: "what stands between the groups of a number",
 		Doc:     "Another sign between the groups of a number, for use behind phone or national.",
 		Example: "{{ mobile | phone | separated '.' }}", Input: "07700 900142", Output: "+44.7700.900142",
 		apply: func(env *env, value, separator string) string {
-			if env.number(value) == nil {
+			if _, ok := env.number(value); !ok {
 				return value
 			}
 			groups := strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" -./\u00a0", r) })
@@ -275,15 +221,4 @@ func countryCode(country, standard string) string {
 		return country
 	}
 	return standard
-}
-
-// digits are the digits of a text.
-func digits(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		if r >= '0' && r <= '9' || r == '+' && b.Len() == 0 {
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
 }

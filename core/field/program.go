@@ -23,6 +23,7 @@ const (
 	StepEach                    // begin a list's first entry, or jump to Jump when it has none
 	stepAgain                   // go back to Jump while the list has entries
 	stepEntry                   // append an expression of the list's entry, escaped
+	stepFilled                  // jump to Jump when an expression of the list's entry gives nothing
 	StepGrid                    // fit a table's cells to each other, or jump to Jump when no row is left
 	StepRow                     // jump to Jump when the row has lost its cells
 	StepColumns                 // append a cell's colspan
@@ -51,10 +52,15 @@ type Condition struct {
 	Any     bool // one blank field is enough to fail, unless Any
 	Unless  bool // stays only when none has a value
 	Span    markup.Span
+
+	filled int // holds while an expression of the table gives something: its number plus one; 0 for a condition on fields
 }
 
-// holds reports whether the element stays for the person.
-func (c *Condition) holds(p *person.Person) bool {
+// holds reports whether the element stays for the person, with the values of the table's expressions.
+func (c *Condition) holds(p *person.Person, values []string) bool {
+	if c.filled > 0 {
+		return values[c.filled-1] != ""
+	}
 	if c.Unless {
 		for _, column := range c.Columns {
 			if !person.IsBlank(p.At(column)) {
@@ -114,13 +120,16 @@ func (t *Table) addOutput(o output) int {
 // addExpr takes an expression into the table, once.
 func (t *Table) addExpr(e Expr) int {
 	for i := range t.Exprs {
-		if t.Exprs[i].Text == e.Text {
+		if t.Exprs[i].Text == e.Text && slices.EqualFunc(t.Exprs[i].Modifiers, e.Modifiers, sameModifier) {
 			return i
 		}
 	}
 	t.Exprs = append(t.Exprs, e)
 	return len(t.Exprs) - 1
 }
+
+// sameModifier reports whether two modifiers do the same.
+func sameModifier(a, b Modifier) bool { return a.kind == b.kind && a.Argument == b.Argument }
 
 // Add adds the expression that stands between double braces, and gives its number for Filler.Value.
 func (t *Table) Add(text string, schema *person.Schema) (int, error) {
@@ -134,7 +143,7 @@ func (t *Table) Add(text string, schema *person.Schema) (int, error) {
 // addCondition takes a condition into the table, once.
 func (t *Table) addCondition(c Condition) int {
 	for i, have := range t.Conditions {
-		if have.Any == c.Any && have.Unless == c.Unless && slices.Equal(have.Columns, c.Columns) && slices.Equal(have.Fields, c.Fields) {
+		if have.Any == c.Any && have.Unless == c.Unless && have.filled == c.filled && slices.Equal(have.Columns, c.Columns) && slices.Equal(have.Fields, c.Fields) {
 			return i
 		}
 	}
@@ -172,12 +181,20 @@ func (b *Builder) Literal(s string) { b.literal.WriteString(s) }
 // Value appends a field.
 func (b *Builder) Value(e Expr, escape Escape) {
 	if e.Part != entryNone {
+		if e.Dialled && escape == EscapePart {
+			escape = escapeAttr
+		}
 		b.step(Step{Kind: stepEntry, Escape: escape, Index: b.program.Table.addExpr(e), Level: b.loop - 1})
 		return
 	}
 	if escape == EscapePart && e.encoded() { // not twice
 		escape = escapeAttr
 	} else if escape == EscapePlainPart && e.encoded() {
+		escape = EscapeNone
+	}
+	if e.Dialled && escape == EscapePart { // digits and ;ext=
+		escape = escapeAttr
+	} else if e.Dialled && escape == EscapePlainPart {
 		escape = EscapeNone
 	}
 	index := b.program.Table.addExpr(e)
@@ -263,7 +280,7 @@ func (b *Builder) flush() {
 // MarksDepend reports whether any mark is given to some people only.
 func (p *Program) MarksDepend() bool {
 	for i, s := range p.Steps {
-		if s.Kind != StepNeeds && s.Kind != StepEach {
+		if s.Kind != StepNeeds && s.Kind != StepEach && s.Kind != stepFilled {
 			continue
 		}
 		for _, inside := range p.Steps[i:s.Jump] {
@@ -331,7 +348,7 @@ func (f *Filler) Set(p *person.Person) {
 	}
 	f.holds = f.holds[:0]
 	for i := range t.Conditions {
-		f.holds = append(f.holds, t.Conditions[i].holds(p))
+		f.holds = append(f.holds, t.Conditions[i].holds(p, f.values))
 	}
 	f.remember()
 	f.lists = f.lists[:0]
@@ -470,6 +487,8 @@ func (f *Filler) control(p *Program, s *Step, at int) (next int, text string) {
 	switch s.Kind {
 	case StepNeeds:
 		jump = !f.holds[s.Index]
+	case stepFilled:
+		jump = f.entry(s) == ""
 	case StepJoin:
 		f.joined[s.Index] = false
 	case StepBetween:

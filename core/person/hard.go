@@ -6,7 +6,6 @@ import (
 	"strings"
 	"unicode"
 
-	"github.com/nyaruka/phonenumbers"
 	"github.com/rivo/uniseg"
 	"golang.org/x/text/unicode/bidi"
 )
@@ -160,8 +159,8 @@ func (h *hardCases) numbers(standard string) {
 			if value == "" {
 				continue
 			}
-			if _, err := phonenumbers.Parse(value, region); err != nil {
-				h.add(i, field+" that is no number")
+			if _, ok := ReadTelephone(value, region); !ok {
+				h.add(i, field+" that is not certainly one number")
 				break
 			}
 		}

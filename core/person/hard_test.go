@@ -29,7 +29,7 @@ func TestHardCases(t *testing.T) {
 		"b@b.example":                     {"largest by another measure, 7", "most blanks, 3 of 6 fields", "no photo"},
 		"a@b.example":                     {"fewest blanks, 0 of 6 fields"},
 		"d@b.example":                     {"Arabic letters, from right to left"},
-		"f@b.example":                     {"signs of markup", "telephoneNumber that is no number"},
+		"f@b.example":                     {"signs of markup", "telephoneNumber that is not certainly one number"},
 	}
 	another := Measure{func(p *Person) int { return 9 - len(p.At(1)) },
 		func(n int) string { return fmt.Sprintf("largest by another measure, %d", n) }}

@@ -9,8 +9,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/nyaruka/phonenumbers"
-
 	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/markup"
@@ -229,8 +227,8 @@ type numbers struct {
 func newNumbers(in Input, list []candidate) numbers {
 	n := numbers{region: strings.ToUpper(person.Clean(in.People.Get(in.Person, "c"))), exprs: map[string]string{}}
 	for _, c := range list {
-		if number, err := phonenumbers.Parse(c.text, n.region); err == nil && slices.Contains(telephones, c.field) {
-			key := phonenumbers.Format(number, phonenumbers.E164)
+		if number, ok := person.ReadTelephone(c.text, n.region); ok && slices.Contains(telephones, c.field) {
+			key := number.Dial()
 			if _, ok := n.exprs[key]; !ok {
 				n.exprs[key] = c.field + " | phone"
 			}
@@ -255,11 +253,11 @@ func (n *numbers) in(text string) []match {
 
 // expr is the expression for a text that is one of the person's numbers.
 func (n *numbers) expr(text string) string {
-	number, err := phonenumbers.Parse(text, n.region)
-	if err != nil {
+	number, ok := person.ReadTelephone(text, n.region)
+	if !ok {
 		return ""
 	}
-	return n.exprs[phonenumbers.Format(number, phonenumbers.E164)]
+	return n.exprs[number.Dial()]
 }
 
 // address finds values in an address.

@@ -360,12 +360,16 @@ func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 		c.children(n, ctx)
 		return
 	}
+	leave := c.source.EnterLink(c.b, n)
 	c.mark(rtfAddress, 0)
-	pieces, _ := c.source.AttrPieces(*href)
+	pieces, _ := c.source.AddressPieces(*href)
 	c.b.Pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.mark(rtfLabel, 0)
+	leave()
 	c.children(n, ctx)
+	leave = c.source.EnterLink(c.b, n)
 	c.mark(rtfLinkEnd, 0)
+	leave()
 }
 
 // picture embeds a picture of the template at its display size.
