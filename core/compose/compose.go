@@ -528,5 +528,5 @@ func Charset(doc *markup.Document) (string, bool) {
 
 // FieldNames is a person whose values are the names of the fields, to look at a template with.
 func FieldNames(schema *person.Schema) *person.Person {
-	return &person.Person{Values: schema.Names()}
+	return &person.Person{Values: schema.Names(), Names: true}
 }

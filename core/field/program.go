@@ -59,7 +59,7 @@ type Condition struct {
 // holds reports whether the element stays for the person, with the values of the table's expressions.
 func (c *Condition) holds(p *person.Person, values []string) bool {
 	if c.filled > 0 {
-		return values[c.filled-1] != ""
+		return p.Names || values[c.filled-1] != ""
 	}
 	if c.Unless {
 		for _, column := range c.Columns {

@@ -85,7 +85,7 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 }
 
 func TestWriteCSVReadsBack(t *testing.T) {
-	d := &Directory{Schema: NewSchema("mail", "title"), People: []Person{{[]string{"a@b.example", "Cook, \"chief\"; night\nshift"}}}}
+	d := &Directory{Schema: NewSchema("mail", "title"), People: []Person{{Values: []string{"a@b.example", "Cook, \"chief\"; night\nshift"}}}}
 	var b bytes.Buffer
 	if err := WriteCSV(&b, d); err != nil {
 		t.Fatal(err)
@@ -146,7 +146,7 @@ func TestSchema(t *testing.T) {
 
 func TestBlankCounts(t *testing.T) {
 	d := &Directory{Schema: NewSchema("mail", "mobile"),
-		People: []Person{{[]string{"a@b.example", ""}}, {[]string{"c@b.example", "1"}}, {[]string{"d@b.example", " "}}}}
+		People: []Person{{Values: []string{"a@b.example", ""}}, {Values: []string{"c@b.example", "1"}}, {Values: []string{"d@b.example", " "}}}}
 	n, who := d.Blank(1, 1)
 	if n != 2 || !slices.Equal(who, []string{"a@b.example"}) {
 		t.Errorf("%d blank, %q", n, who)
@@ -157,7 +157,7 @@ func TestBlankCounts(t *testing.T) {
 }
 
 func TestNamed(t *testing.T) {
-	d := &Directory{Schema: NewSchema("mail"), People: []Person{{[]string{"anna@b.example"}}, {[]string{"bo@b.example"}}}}
+	d := &Directory{Schema: NewSchema("mail"), People: []Person{{Values: []string{"anna@b.example"}}, {Values: []string{"bo@b.example"}}}}
 	if i, err := d.Named("BO@b.example"); err != nil || i != 1 || d.Index("Anna@b.example") != 0 || d.Index("x@b.example") != -1 {
 		t.Errorf("%d, %v", i, err)
 	}
