@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"missivum/core/clean"
-	"missivum/core/page"
+	"missivum/core/charset"
 )
 
 // cleanCommand is missivum clean. The cleaned source goes to standard output, the report to standard error.
@@ -31,11 +31,12 @@ What was removed, and what was kept and why, is reported on standard error.`,
 			if err != nil {
 				return fmt.Errorf("the page cannot be read: %w", err)
 			}
-			source, _, err := page.Decode(data)
+			text, err := charset.ReadPage(data)
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-			r, err := clean.Clean(source, options)
+			a.note(args[0], text.Note())
+			r, err := clean.Clean(text.Text, options)
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}

@@ -210,6 +210,9 @@ func (a *app) load(path string, f templateFlags) (loaded, error) {
 	if !l.template.Bare {
 		l.source = filepath.Join(path, template.SourceFile)
 	}
+	for _, note := range l.template.Notes {
+		a.note(path, note)
+	}
 	l.variant = f.variant
 	if l.variant == "" {
 		l.variant = l.template.Variants()[0]
@@ -225,6 +228,13 @@ func (a *app) load(path string, f templateFlags) (loaded, error) {
 		l.schema = l.people.Schema
 	}
 	return l, nil
+}
+
+// note says on standard error what should be known of a file; nothing where there is nothing to say.
+func (a *app) note(file, note string) {
+	if note != "" {
+		fmt.Fprintf(a.err, "%s: %s\n", file, note)
+	}
 }
 
 // loadForClients is load with the profiles of the ids, and what the checks look at.

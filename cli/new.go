@@ -224,12 +224,9 @@ func (a *app) reportCreated(file string, r create.Result) {
 	if r.Cleaned != nil {
 		a.reportCleaned(file, *r.Cleaned)
 	}
-	if r.Charset != "" {
-		fmt.Fprintf(a.err, "%s: written in %s", file, r.Charset)
-		if len(r.Pictures) > 0 {
-			fmt.Fprintf(a.err, "; with the pictures %s", strings.Join(r.Pictures, ", "))
-		}
-		fmt.Fprintln(a.err)
+	a.note(file, r.Charset.Note())
+	if len(r.Pictures) > 0 {
+		fmt.Fprintf(a.err, "%s: with the pictures %s\n", file, strings.Join(r.Pictures, ", "))
 	}
 	for _, missing := range r.Missing {
 		fmt.Fprintf(a.err, "The picture %s is missing\n", missing)

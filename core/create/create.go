@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"time"
 
+	"missivum/core/charset"
 	"missivum/core/clean"
 	"missivum/core/page"
 	"missivum/core/person"
@@ -38,10 +39,10 @@ type Input struct {
 // Result is the template's parts and how they came about.
 type Result struct {
 	Parts      template.Parts
-	Note       string   // how it was made, as a version's note
-	Charset    string   // what the page was written in; empty for a starter
-	Pictures   []string // files of the pictures that came along
-	Missing    []string // addresses of pictures that did not
+	Note       string       // how it was made, as a version's note
+	Charset    charset.Text // what the page was written in, without the text; blank for a starter
+	Pictures   []string     // files of the pictures that came along
+	Missing    []string     // addresses of pictures that did not
 	Cleaned    *clean.Result
 	Recognised *recognise.Result
 }

@@ -13,7 +13,7 @@ func ExampleFrom() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	fmt.Println(made.Charset)
+	fmt.Println(made.Charset.Charset)
 	fmt.Println(made.Parts.Source)
 	// Output:
 	// utf-8

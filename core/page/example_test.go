@@ -13,7 +13,7 @@ func ExampleRead() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	fmt.Println(imported.Charset)
+	fmt.Println(imported.Charset.Charset)
 	fmt.Println(imported.Parts.Source)
 	// Output:
 	// windows-1252

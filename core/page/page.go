@@ -16,12 +16,10 @@ import (
 	"net/url"
 	"path"
 	"strings"
-	"unicode/utf8"
 
-	"golang.org/x/net/html/charset"
-	"golang.org/x/text/encoding/charmap"
 	"gopkg.in/yaml.v3"
 
+	"missivum/core/charset"
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
@@ -39,9 +37,9 @@ var errPage error = problem.New(problem.Refused, "the page cannot be taken apart
 // Imported is a page as parts of a template.
 type Imported struct {
 	Parts    template.Parts
-	Charset  string   // what the page was written in
-	Pictures []string // files of the pictures that came along
-	Missing  []string // addresses of pictures that did not
+	Charset  charset.Text // what the page was written in, and how that is known; without the text
+	Pictures []string     // files of the pictures that came along
+	Missing  []string     // addresses of pictures that did not
 
 	settings settings
 }
@@ -56,15 +54,17 @@ func Read(data []byte, beside fs.FS) (Imported, error) {
 	if page, found, ok := archive(data); ok {
 		data, carried = page, found
 	}
-	source, label, err := Decode(data)
+	text, err := charset.ReadPage(data)
 	if err != nil {
-		return Imported{}, err
+		return Imported{}, fmt.Errorf("%w: %w", errPage, err)
 	}
+	source := text.Text
 	doc, err := markup.Parse(source)
 	if err != nil {
 		return Imported{}, fmt.Errorf("%w: %w", errPage, err)
 	}
-	a := Imported{Charset: label, Parts: template.Parts{Pictures: map[string][]byte{}}}
+	a := Imported{Charset: text, Parts: template.Parts{Pictures: map[string][]byte{}}}
+	a.Charset.Text = ""
 	a.settings.Pictures.Files = map[string]template.PictureSetting{}
 	for _, title := range doc.Root.Elements("title") {
 		for _, text := range title.Children {
@@ -90,24 +90,6 @@ func Read(data []byte, beside fs.FS) (Imported, error) {
 		a.Parts.Settings = string(text)
 	}
 	return a, nil
-}
-
-// Decode gives a page's text. Its character set is what a byte order mark says, or its meta element, or else
-// UTF-8 where it is that, or else windows-1252 (HTML Living Standard, 13.2.3).
-func Decode(data []byte) (text, label string, err error) {
-	encoding, label, _ := charset.DetermineEncoding(data, "")
-	if utf8.Valid(data) && !bytes.HasPrefix(data, []byte("\xfe\xff")) && !bytes.HasPrefix(data, []byte("\xff\xfe")) &&
-		!strings.HasPrefix(label, "utf-16") && label != "iso-2022-jp" {
-		return strings.TrimPrefix(string(data), "\ufeff"), "utf-8", nil
-	}
-	if label == "utf-8" { // said, and not true
-		encoding, label = charmap.Windows1252, "windows-1252"
-	}
-	decoded, err := encoding.NewDecoder().Bytes(data)
-	if err != nil {
-		return "", label, fmt.Errorf("%w: it is not written in %s: %w", errPage, label, err)
-	}
-	return strings.TrimPrefix(string(decoded), "\ufeff"), label, nil
 }
 
 // archive reads a page saved in one file with its pictures, and gives the pictures by their address.

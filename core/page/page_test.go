@@ -33,7 +33,7 @@ func TestCharacterSets(t *testing.T) {
 		"UTF-8 that says other": {"<meta charset=iso-8859-1><p>Grüße</p>", "utf-8"},
 	} {
 		a, err := Read([]byte(c.data), nil)
-		if err != nil || !strings.Contains(a.Parts.Source, "<p>Grüße</p>") || a.Charset != c.charset {
+		if err != nil || !strings.Contains(a.Parts.Source, "<p>Grüße</p>") || a.Charset.Charset != c.charset {
 			t.Errorf("%s: %q %q %v", name, a.Parts.Source, a.Charset, err)
 		}
 		if strings.Contains(a.Parts.Source, "charset") && !strings.Contains(a.Parts.Source, "utf-8") {

@@ -23,6 +23,7 @@ import (
 
 	"gopkg.in/yaml.v3"
 
+	"missivum/core/charset"
 	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/picture"
@@ -190,6 +191,8 @@ type Template struct {
 	// Public is where the service hosts pictures by their content; templates without an address of their own
 	// use it.
 	Public string
+	// Notes say what a reader of the files should know: a file in another character set than UTF-8, and how that is known.
+	Notes []string
 	// Bare is set for a template read from a single HTML file. Such a file may be pasted as it
 	// stands, so checks look at it that way too.
 	Bare bool
@@ -559,8 +562,12 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	parts := Parts{Source: withoutMark(source), Settings: withoutMark(settings), Pictures: map[string][]byte{}}
-	if parts.Texts, err = readTexts(fsys); err != nil {
+	r := textReader{}
+	parts := Parts{
+		Source: r.text(SourceFile, source, charset.OfPage(source)), Settings: r.text(SettingsFile, settings, ""),
+		Pictures: map[string][]byte{},
+	}
+	if parts.Texts, err = r.texts(fsys); err != nil {
 		return nil, err
 	}
 	entries, err := fs.ReadDir(fsys, PictureFolder)
@@ -575,7 +582,32 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 			return nil, err
 		}
 	}
-	return New(name, parts)
+	if r.err != nil {
+		return nil, r.err
+	}
+	t, err := New(name, parts)
+	if t != nil {
+		t.Notes = r.notes
+	}
+	return t, err
+}
+
+// textReader reads files in whatever character set, and collects what is to be said of them and the first error.
+type textReader struct {
+	notes []string
+	err   error
+}
+
+// text is a file's text.
+func (r *textReader) text(file string, data []byte, declared string) string {
+	text, err := charset.Read(data, declared)
+	if err != nil && r.err == nil {
+		r.err = fmt.Errorf("%s: %w", file, err)
+	}
+	if note := text.Note(); note != "" {
+		r.notes = append(r.notes, file+": "+note)
+	}
+	return text.Text
 }
 
 // OpenAll reads every template folder of a folder, sorted by name.
@@ -599,8 +631,8 @@ func OpenAll(fsys fs.FS) ([]*Template, error) {
 	return list, nil
 }
 
-// readTexts reads the text forms written by hand.
-func readTexts(fsys fs.FS) (map[string]string, error) {
+// texts reads the text forms written by hand.
+func (r *textReader) texts(fsys fs.FS) (map[string]string, error) {
 	entries, err := fs.ReadDir(fsys, ".")
 	if err != nil {
 		return nil, err
@@ -614,7 +646,7 @@ func readTexts(fsys fs.FS) (map[string]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		texts[e.Name()] = strings.ReplaceAll(withoutMark(text), "\r\n", "\n")
+		texts[e.Name()] = strings.ReplaceAll(r.text(e.Name(), text, ""), "\r\n", "\n")
 	}
 	return texts, nil
 }
@@ -626,10 +658,12 @@ func OpenBare(fsys fs.FS, file string) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !utf8.Valid(source) {
-		return nil, fmt.Errorf("%s is not UTF-8; save it as UTF-8 text", file)
+	r := textReader{}
+	text := r.text(file, source, charset.OfPage(source))
+	if r.err != nil {
+		return nil, r.err
 	}
-	t := &Template{Name: strings.TrimSuffix(path.Base(file), path.Ext(file)), Source: withoutMark(source), Bare: true}
+	t := &Template{Name: strings.TrimSuffix(path.Base(file), path.Ext(file)), Source: text, Bare: true, Notes: r.notes}
 	doc, err := markup.Parse(t.Source)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
@@ -654,9 +688,6 @@ func OpenBare(fsys fs.FS, file string) (*Template, error) {
 	sort.Slice(t.Pictures, func(i, j int) bool { return t.Pictures[i].File < t.Pictures[j].File })
 	return t, nil
 }
-
-// withoutMark is a file's text without the byte order mark that some editors write.
-func withoutMark(data []byte) string { return strings.TrimPrefix(string(data), "\ufeff") }
 
 // readFile reads a file up to a limit.
 func readFile(fsys fs.FS, name string, limit int64) ([]byte, error) {

@@ -53,6 +53,7 @@ type NewPreview struct {
 	Source     string        `json:"source"`
 	Settings   string        `json:"settings"`
 	Charset    string        `json:"charset"`
+	Note       string        `json:"note"`       // what should be known of the character set; may be empty
 	Pictures   []string      `json:"pictures"`   // files that came along
 	Missing    []string      `json:"missing"`    // addresses of pictures that did not
 	Cleaned    *clean.Result `json:"cleaned"`    // nil when it was not asked for
@@ -121,7 +122,7 @@ func (a *API) previewNewTemplate(c *gin.Context) {
 		return
 	}
 	out := NewPreview{
-		Source: r.Parts.Source, Settings: r.Parts.Settings, Charset: r.Charset,
+		Source: r.Parts.Source, Settings: r.Parts.Settings, Charset: r.Charset.Charset, Note: r.Charset.Note(),
 		Pictures: orEmpty(r.Pictures), Missing: orEmpty(r.Missing), Cleaned: r.Cleaned,
 	}
 	if found := r.Recognised; found != nil {

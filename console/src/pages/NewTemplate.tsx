@@ -178,7 +178,7 @@ function Outcome({ preview, onAnswer }: { preview: NewPreview; onAnswer: (id: st
   return (
     <Box aria-label="What it becomes" component="section" sx={{ borderTop: 1, borderColor: 'divider', pt: 1.5 }}>
       <Typography>
-        Written in {preview.charset}.
+        {preview.note || `Written in ${preview.charset}.`}
         {preview.pictures.length > 0 && ` Pictures that came along: ${preview.pictures.join(', ')}.`}
         {preview.missing.length > 0 && ` Pictures that did not: ${preview.missing.join(', ')}.`}
       </Typography>
