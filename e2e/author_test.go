@@ -219,22 +219,44 @@ func TestCopyPage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	page := signature.Fill("new", compose.CopyPage, d.Find("siobhan.nifhloinn@brackwater.example"))
+	who := d.Find("siobhan.nifhloinn@brackwater.example")
+	page, fragment := signature.Fill("new", compose.CopyPage, who), string(signature.Fill("new", compose.Fragment, who))
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		if r.URL.Path == "/field" {
-			w.Write([]byte(`<div id="field" contenteditable style="min-height:200px">`))
+			w.Write([]byte(`<div id="field" contenteditable style="min-height:200px"></div><script>document.addEventListener('paste', e => {
+				window.html = e.clipboardData.getData('text/html'); window.text = e.clipboardData.getData('text/plain') })</script>`))
 			return
 		}
 		w.Write(page)
 	}))
 	defer server.Close()
 	tab := browser(t)
-	do(t, tab, "copying", chromedp.Navigate(server.URL+"/"), chromedp.Click(chromedp.CSS("#copy")))
-	waitFor(t, tab, "the page says what to do next", `document.querySelector('#said').textContent.startsWith('Copied.')`)
-	do(t, tab, "pasting elsewhere", chromedp.Navigate(server.URL+"/field"), chromedp.Click(chromedp.CSS("#field")))
-	do(t, tab, "pasting by key", pasteKey())
-	waitFor(t, tab, "the signature is there with its links",
-		`(f => f.innerText.includes("Siobhán Ní Fhloinn-O'Grady") && f.querySelectorAll('a[href^="tel:"]').length > `+
-			`0 && f.querySelectorAll('img[src^="https://pictures.brackwater.example/harbour/"]').length === 2)(document.querySelector('#field'))`)
+	press := []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.CSS("#copy"))}
+	mark := []chromedp.Action[chromedp.Void]{
+		chromedp.Click(chromedp.CSS("h1")),
+		chromedp.Evaluate[chromedp.Void](`getSelection().selectAllChildren(document.querySelector('#signature'))`),
+		chromedp.KeyEvent("c", chromedp.KeyModifiers(2)),
+	}
+	for way, actions := range map[string][]chromedp.Action[chromedp.Void]{"by the button": press, "by marking": mark} {
+		do(t, tab, "the page "+way, chromedp.Navigate(server.URL+"/"))
+		do(t, tab, "copying "+way, actions...)
+		if way == "by the button" {
+			waitFor(t, tab, "the page says what to do next", `document.querySelector('#said').textContent.startsWith('Copied.')`)
+		}
+		do(t, tab, "pasting elsewhere", chromedp.Navigate(server.URL+"/field"), chromedp.Click(chromedp.CSS("#field")))
+		do(t, tab, "pasting by key", pasteKey())
+		waitFor(t, tab, "the signature is there with its links",
+			`(f => f.innerText.includes("Siobhán Ní Fhloinn-O'Grady") && f.querySelectorAll('a[href^="tel:"]').length > `+
+				`0 && f.querySelectorAll('img[src^="https://pictures.brackwater.example/harbour/"]').length === 2)(document.querySelector('#field'))`)
+		held, err := chromedp.Run(tab, chromedp.Evaluate[string](`window.html`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		held = strings.TrimPrefix(held, "<meta charset='utf-8'>") // Chromium's own mark
+		if held != fragment {
+			t.Errorf("%s the clipboard holds %d characters, the fragment has %d:\n%s", way, len(held), len(fragment), held)
+		}
+		waitFor(t, tab, "plain text is there too", `window.text.includes("Siobhán") && !window.text.includes('<table')`)
+	}
 }

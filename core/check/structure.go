@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -9,6 +10,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/journey"
 	"missivum/core/markup"
+	"missivum/core/passive"
 )
 
 // structureChecks look at how a template is built.
@@ -106,7 +108,20 @@ func scriptAddresses(p *Pass) {
 			})
 		}
 	}
+	for _, d := range passive.Make(p.Source.Clone()) {
+		if foundByClients.MatchString(d.What) {
+			continue
+		}
+		p.Report(Finding{
+			Span:     d.Span,
+			Severity: client.Degrades,
+			Message:  d.What + " is active, or browsers read what is in it as something else; it is left out of all that goes out.",
+		})
+	}
 }
+
+// foundByClients is what the profiles of clients remove, and is reported with them.
+var foundByClients = regexp.MustCompile(`^(on|<(script|form|input|button|textarea|select|iframe|object|embed|applet|video|audio)>|the address (java|vb)script:)`)
 
 // characterSet finds what the check character-set reports: characters that depend on the character set.
 func characterSet(p *Pass) {

@@ -18,6 +18,7 @@ import (
 	"missivum/core/compact"
 	"missivum/core/field"
 	"missivum/core/markup"
+	"missivum/core/passive"
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/problem"
@@ -134,8 +135,10 @@ func (p *Prepared) Outgoing() *markup.Document {
 }
 
 // FragmentProgram compiles the fragment of a document made from the prepared one, such as a client's;
-// that document is changed in place. It is what is pasted: white space around it is not part of it.
+// that document is changed in place. It is what is pasted: white space around it is not part of it, and nothing in it
+// is active.
 func (p *Prepared) FragmentProgram(doc *markup.Document, table *field.Table, variant string) (*field.Program, error) {
+	passive.Make(doc)
 	doc.Fragment()
 	program, err := field.CompileHTML(p.sourceOf(doc), table, variant)
 	if err != nil {
@@ -307,7 +310,8 @@ type compiler struct {
 	pages    map[Form]*Prepared
 }
 
-// deliver gives the prepared template with its pictures as a form delivers them. It must not be changed.
+// deliver gives the prepared template with its pictures as a form delivers them, and nothing active in it. It must not
+// be changed.
 func (c *compiler) deliver(form Form) (*Prepared, error) {
 	way := c.Template.Delivery(string(form))
 	if p := c.prepared[way]; p != nil {
@@ -317,6 +321,7 @@ func (c *compiler) deliver(form Form) (*Prepared, error) {
 	if err != nil {
 		return nil, err
 	}
+	passive.Make(p.Doc)
 	c.prepared[way] = p
 	return p, nil
 }
@@ -366,10 +371,14 @@ func (c *compiler) compile(variant string, form Form) (appender, error) {
 		if err != nil {
 			return nil, err
 		}
-		return p.FragmentProgram(p.Outgoing(), c.out.table, variant)
+		program, err := p.FragmentProgram(p.Outgoing(), c.out.table, variant)
+		if err != nil {
+			return nil, err
+		}
+		return program, c.passive(program)
 	case CopyPage:
 		fragment, err := c.form(variant, Fragment)
-		return newCopyPage(c.Template.Title(), fragment), err
+		return newCopyPage(c.Template.Title(), c.Template.Settings.Language, fragment), err
 	case Text:
 		p, err := c.deliver(Fragment)
 		if err != nil {
@@ -394,7 +403,22 @@ func (c *compiler) compilePage(variant string, form Form) (appender, error) {
 	if err != nil {
 		return nil, err
 	}
-	return field.CompileHTML(p.FieldSource(), c.out.table, variant)
+	program, err := field.CompileHTML(p.FieldSource(), c.out.table, variant)
+	if err != nil {
+		return nil, err
+	}
+	return program, c.passive(program)
+}
+
+// passive refuses a program whose markup a browser reads otherwise than the tree says, so that something active is
+// left in it.
+func (c *compiler) passive(program *field.Program) error {
+	filler := field.NewFiller(c.out.table)
+	filler.Set(FieldNames(c.Schema))
+	if found := passive.Active(string(program.Append(nil, filler))); found != "" {
+		return problem.New(problem.Refused, "A browser finds %s in the template where it stands as something else; take it out.", found)
+	}
+	return nil
 }
 
 // compileMessage makes the program of a draft: text, page and pictures.
@@ -463,13 +487,18 @@ func (p *Prepared) page() {
 	if html == nil {
 		html = markup.NewElement("html", markup.Span{})
 		body := markup.NewElement("body", markup.Span{})
+		if len(root.Elements("head", "body")) > 0 {
+			body = html
+		}
 		for _, c := range root.Children {
 			if c.Kind == markup.Doctype {
 				continue
 			}
 			body.Append(c)
 		}
-		html.Append(body)
+		if body != html {
+			html.Append(body)
+		}
 		root.Children = nil
 		root.Append(html)
 	}

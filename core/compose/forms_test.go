@@ -3,15 +3,19 @@ package compose
 import (
 	"bytes"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
+	"html"
 	"io"
 	"mime"
 	"mime/multipart"
 	"mime/quotedprintable"
 	"net/mail"
+	"strconv"
 	"strings"
 	"testing"
 
+	"missivum/core/passive"
 	"missivum/core/person"
 	"missivum/core/template"
 )
@@ -211,9 +215,56 @@ func TestCopyPage(t *testing.T) {
 	s := compile(t, tmpl, d.Schema, "new")
 	p := d.Find("siobhan.nifhloinn@brackwater.example")
 	page, fragment := string(s.Fill("new", CopyPage, p)), string(s.Fill("new", Fragment, p))
-	if !strings.Contains(page, `<div id="signature">`+fragment+`</div>`) || strings.Contains(page, "!title!") ||
-		strings.Contains(page, "!signature!") {
-		t.Error("the page does not hold the fragment")
+	if !strings.Contains(page, `lang="en">`+fragment+`</div>`) {
+		t.Error("the page does not show the fragment")
+	}
+	_, rest, _ := strings.Cut(page, `<script type="application/json" id="letters">`)
+	letters, _, _ := strings.Cut(rest, "</script>")
+	var held string
+	if err := json.Unmarshal([]byte(letters), &held); err != nil || held != fragment {
+		t.Errorf("the page does not hold the fragment letter by letter: %v", err)
+	}
+	for _, marker := range []string{"!title!", "!signature!", "!letters!", "!script!", "!language!"} {
+		if strings.Contains(page, marker) {
+			t.Errorf("%s is left", marker)
+		}
+	}
+}
+
+// A title or a value that looks like the page's own markers, or ends its elements, changes nothing.
+func TestCopyPageWithMarkersInIt(t *testing.T) {
+	for _, hostile := range []string{"!signature!", "!letters!", "!title!", "!script!", "</script><script>x()</script>", "</title><b>", "<!--"} {
+		tmpl := fromSource(t, "<p>{{ cn }}</p>", "title: "+strconv.Quote(hostile))
+		s := compile(t, tmpl, person.NewSchema("mail", "cn"), "new")
+		page := string(s.Fill("new", CopyPage, &person.Person{Values: []string{"a@brackwater.example", "Ada " + hostile}}))
+		if strings.Count(page, "<script") != 2 || strings.Count(page, "<p>Ada ") != 1 || !strings.HasSuffix(page, "</html>\n") ||
+			!strings.Contains(page, "<title>Copy your signature: "+html.EscapeString(hostile)+"</title>") {
+			t.Errorf("%q breaks the page:\n%s", hostile, page)
+		}
+	}
+}
+
+// Nothing active goes out, in any form, whatever the template holds.
+func TestNoFormIsActive(t *testing.T) {
+	tmpl := fromSource(t, `<body onload="x()"><p onclick="x()">{{ cn }}<script>alert(1)</script><a href="javascript:x()">a</a>`+
+		`<a href="{{ labeledURI }}">b</a><svg onload=x()></svg><iframe src=x></iframe><form><input name=q></form></p></body>`, "")
+	s, err := Compile(Source{Template: tmpl, Schema: person.NewSchema("mail", "cn", "labeledURI"), Day: day})
+	if err != nil {
+		t.Fatal(err)
+	}
+	who := &person.Person{Values: []string{"a@brackwater.example", "Ada<script>", "javascript:x()"}}
+	for _, form := range []Form{HTML, Fragment} {
+		if out := string(s.Fill("new", form, who)); passive.Active(out) != "" || !strings.Contains(out, "Ada&lt;script&gt;") {
+			t.Errorf("%s: %s is active in\n%s", form, passive.Active(out), out)
+		}
+	}
+	for _, form := range []Form{MIME, Message, CopyPage, RTF, Text} {
+		out := strings.ReplaceAll(string(s.Fill("new", form, who)), "=\r\n", "")
+		for _, sign := range []string{"alert(1)", "onclick", "javascript", "<svg", "<iframe", "onload"} {
+			if strings.Contains(out, sign) {
+				t.Errorf("%s holds %s\n%s", form, sign, out)
+			}
+		}
 	}
 }
 

@@ -238,14 +238,26 @@ func tagName(s string) string {
 	if end < 0 {
 		end = len(s)
 	}
-	return strings.ToLower(s[:end])
+	return lower(s[:end])
+}
+
+// lower makes small letters of ASCII capitals, and of no others, as HTML reads names.
+func lower(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'A' && r <= 'Z' {
+			return r + 'a' - 'A'
+		}
+		return r
+	}, s)
 }
 
 // scanAttrs reads the attributes of a start tag (HTML Living Standard, 13.2.5.32 to 39). Of two
 // attributes with one name the first counts; the second is left out, as in a browser, and reported as repeated.
 func scanAttrs(tag string, base int) (attrs []Attr, repeated []Span) {
-	i := 1 + len(tagName(tag[1:]))
-	end := len(tag)
+	i, end := len(tag), len(tag)
+	if at := strings.IndexAny(tag[1:], " \t\n\r\f/>"); at >= 0 {
+		i = 1 + at
+	}
 	if strings.HasSuffix(tag, ">") {
 		end--
 	}
@@ -259,7 +271,7 @@ func scanAttrs(tag string, base int) (attrs []Attr, repeated []Span) {
 		a := Attr{Span: Span{i, i}}
 		for i++; i < end && !space(tag[i]) && tag[i] != '/' && tag[i] != '='; i++ {
 		}
-		a.Name, a.Span.End = strings.ToLower(tag[a.Span.Start:i]), i
+		a.Name, a.Span.End = lower(tag[a.Span.Start:i]), i
 		a.Inner = Span{i, i}
 		j := i
 		for j < end && space(tag[j]) {
