@@ -121,7 +121,7 @@ func scriptAddresses(p *Pass) {
 }
 
 // foundByClients is what the profiles of clients remove, and is reported with them.
-var foundByClients = regexp.MustCompile(`^(on|<(script|form|input|button|textarea|select|iframe|object|embed|applet|video|audio)>|the address (java|vb)script:)`)
+var foundByClients = regexp.MustCompile(`^(on|the address |<(script|form|input|button|textarea|select|iframe|object|embed|applet|video|audio)>)`)
 
 // characterSet finds what the check character-set reports: characters that depend on the character set.
 func characterSet(p *Pass) {
