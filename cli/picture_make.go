@@ -199,7 +199,8 @@ func (a *app) everybodysCodes(cmd *cobra.Command, d *person.Directory, organisat
 	}
 	bar := a.progress("codes", len(d.People))
 	defer bar.end()
-	rows := [][]string{{"mail", "codeAddress"}}
+	rows := [][]string{{"mail", "codeAddress", "file"}}
+	a.unaddressed("codes.csv", address)
 	left := 0
 	for i := range d.People {
 		if err := cmd.Context().Err(); err != nil {
@@ -216,7 +217,7 @@ func (a *app) everybodysCodes(cmd *cobra.Command, d *person.Directory, organisat
 		if err := a.writeFile(filepath.Join(folder, key), func(w io.Writer) error { _, err := w.Write(made.Data); return err }); err != nil {
 			return err
 		}
-		rows = append(rows, []string{mail, address + key})
+		rows = append(rows, []string{mail, addressOf(address, key), key})
 		bar.done(i + 1)
 	}
 	if err := a.writeTable(filepath.Join(folder, "codes.csv"), rows); err != nil {
@@ -225,6 +226,21 @@ func (a *app) everybodysCodes(cmd *cobra.Command, d *person.Directory, organisat
 	fmt.Fprintf(a.out, "%s: %s, %d left out; codes.csv has the field codeAddress for people import\n", folder,
 		plural(len(rows)-1, "code", "codes"), left)
 	return nil
+}
+
+// addressOf is the address of a hosted file; blank when nobody said where it will be.
+func addressOf(address, key string) string {
+	if address == "" {
+		return ""
+	}
+	return strings.TrimSuffix(address, "/") + "/" + key
+}
+
+// unaddressed says that a table has no addresses.
+func (a *app) unaddressed(table, address string) {
+	if address == "" {
+		fmt.Fprintf(a.err, "%s has no addresses yet: give --address with the address below which the files will be hosted\n", table)
+	}
 }
 
 // writeTable writes rows as CSV.
@@ -308,9 +324,10 @@ func (a *app) finishPhotos(result pictures.BulkResult, list []pictures.Photo, fo
 	rows := [][]string{{"mail", "photoAddress", "file"}}
 	for _, p := range list {
 		if r, ok := made[p.Mail]; ok {
-			rows = append(rows, []string{p.Mail, address + r.Key, r.File})
+			rows = append(rows, []string{p.Mail, addressOf(address, r.Key), r.File})
 		}
 	}
+	a.unaddressed("photos.csv", address)
 	if err := a.writeTable(filepath.Join(folder, "photos.csv"), rows); err != nil {
 		return err
 	}

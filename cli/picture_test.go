@@ -63,8 +63,8 @@ func TestPictureCommands(t *testing.T) {
 			t.Errorf("%s: %+v, %v", name, f, err)
 		}
 	}
-	if code, text, errs := run(t, "check", out("cut")); code != ExitFindings || !strings.Contains(text, "1 finding") ||
-		!strings.Contains(text, "picture-only") {
+	if code, text, errs := run(t, "check", out("cut")); code != ExitFindings || !strings.Contains(text, "2 findings") ||
+		!strings.Contains(text, "picture-only") || !strings.Contains(text, "picture-address") {
 		t.Errorf("the cut template, which has no text yet: exit %d\n%s%s", code, text, errs)
 	}
 	if err := os.WriteFile(out("tree/logo.png"), []byte("older"), 0o600); err != nil {
@@ -92,7 +92,7 @@ func TestEverybodysCodesAndPhotos(t *testing.T) {
 		t.Errorf("exit %d: %s%s", code, out, errs)
 	}
 	table, err := os.ReadFile(filepath.Join(codes, "codes.csv"))
-	if err != nil || !strings.HasPrefix(string(table), "mail,codeAddress\nann@brackwater.example,https://p.brackwater.example/") {
+	if err != nil || !strings.HasPrefix(string(table), "mail,codeAddress,file\nann@brackwater.example,https://p.brackwater.example/") {
 		t.Errorf("%s, %v", table, err)
 	}
 	photos := filepath.Join(folder, "photos")

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/net/html"
 
 	"missivum/core/client"
+	"missivum/core/edit"
 	"missivum/core/person"
 	"missivum/core/template"
 	"missivum/demo"
@@ -421,4 +422,51 @@ func BenchmarkRun(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed())/float64(b.N)/float64(tokenising), "times-tokenising")
+}
+
+// A name that is blank for more than half of the people breaks; the fix shows one that is there.
+func TestNamelessSignaturesBreak(t *testing.T) {
+	directory := func(header string, rows ...string) *person.Directory {
+		d, _, err := person.ReadCSV(strings.NewReader(header+"\n"+strings.Join(rows, "\n")+"\n"), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	whole := directory("mail,givenName,sn", "a@b.example,Ada,Lind", "b@b.example,Bo,Tide", "c@b.example,Cai,Quay")
+	displayed := directory("mail,cn,displayName", "a@b.example,,Ada Lind", "b@b.example,,Bo Tide", "c@b.example,Cai Quay,")
+	for _, c := range []struct {
+		source   string
+		people   *person.Directory
+		severity client.Severity
+		fixed    string
+	}{
+		{`<p>{{ cn | upper }}, {{ mail }}</p>`, whole, client.Breaks, `<p>{{ givenName | upper }} {{ sn | upper }}, {{ mail }}</p>`},
+		{`<p>{{ cn }}, {{ mail }}</p>`, displayed, client.Breaks, `<p>{{ cn or displayName }}, {{ mail }}</p>`},
+		{`<p>{{ displayName }}, {{ mail }}</p>`, displayed, client.Degrades, `<p>{{ displayName or cn }}, {{ mail }}</p>`},
+		{`<p>{{ givenName }} {{ sn }}</p>`, whole, "", ""},
+		{`<p>{{ mail }}</p>`, whole, "", ""},
+	} {
+		tmpl, err := template.New("x", template.Parts{Source: c.source})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := Findings(Input{Template: tmpl, People: c.people, Profiles: client.Shipped(), Day: day})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var severity client.Severity
+		fixed := ""
+		for _, f := range r.Findings {
+			if f.Check == "name-blank" {
+				severity = f.Severity
+				if f.Fix != nil {
+					fixed, _ = edit.Apply(tmpl.Source, f.Fix.Edits)
+				}
+			}
+		}
+		if severity != c.severity || fixed != c.fixed {
+			t.Errorf("%s: %q, fixed %s, want %q, %s", c.source, severity, fixed, c.severity, c.fixed)
+		}
+	}
 }

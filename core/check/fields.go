@@ -2,6 +2,8 @@ package check
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"missivum/core/client"
 	"missivum/core/field"
@@ -18,6 +20,14 @@ var fieldChecks = []*Check{
 		Failing: `<p data-needs="telephoneNumber">{{ telephoneNumber | phone }}</p>`,
 		Passing: `<p data-needs="telephoneNumber">{{ telephoneNumber }}</p>`,
 		Run:     telephoneNumbers,
+	},
+	{
+		ID: "name-blank", Title: "Signature without a name",
+		Why:     "A signature says who writes. Where the field with the name is blank, it is the organisation's card with nobody on it.",
+		Remedy:  "Map the column that holds the name, or compose the name of the fields that hold its parts: {{ givenName }} {{ sn }}.",
+		Failing: `<p>{{ displayName }}</p>`,
+		Passing: `<p>{{ cn }}</p>`,
+		Run:     nameBlank,
 	},
 	{
 		ID: "date-value", Title: "Day that cannot be read",
@@ -119,4 +129,71 @@ func oftenBlank(p *Pass) {
 			})
 		}
 	}
+}
+
+// nameFields hold a person's name or a part of it.
+var nameFields = []string{"cn", "displayName", "givenName", "sn"}
+
+// names are the expressions of the template that show a name.
+func (p *Pass) names() []*field.Expr {
+	var list []*field.Expr
+	for _, e := range p.Fields.Exprs(p.Doc.Root) {
+		if slices.ContainsFunc(e.Fields, func(c field.Column) bool { return slices.Contains(nameFields, c.Name) }) {
+			list = append(list, e)
+		}
+	}
+	return list
+}
+
+// nameBlank finds people for whom no name is shown, in a template that shows one.
+func nameBlank(p *Pass) {
+	names := p.names()
+	if p.People == nil || len(names) == 0 {
+		return
+	}
+	who := p.whose(func(someone *person.Person) bool {
+		return !slices.ContainsFunc(names, func(e *field.Expr) bool { return e.Raw(someone) != "" })
+	})
+	if len(who) == 0 {
+		return
+	}
+	severity := client.Degrades
+	if 2*len(who) > len(p.People.People) {
+		severity = client.Breaks
+	}
+	p.Report(Finding{
+		Span:     names[0].Span,
+		Severity: severity,
+		People:   who,
+		Fix:      p.composedName(names[0]),
+		Message:  fmt.Sprintf("No name is shown for %s: %s is blank.", p.named(who), names[0].Field),
+	})
+}
+
+// composedName shows a name in the place of one that is blank: another field that holds it, or first and last name.
+func (p *Pass) composedName(shown *field.Expr) *Fix {
+	blank := func(someone *person.Person) bool { return shown.Raw(someone) == "" }
+	total := len(p.whose(blank))
+	helps := func(fields ...string) bool {
+		helped := p.whose(func(someone *person.Person) bool {
+			return blank(someone) && !slices.ContainsFunc(fields, func(f string) bool { return person.IsBlank(p.People.Get(someone, f)) })
+		})
+		return 2*len(helped) > total
+	}
+	_, modifiers, found := strings.Cut(shown.Text, "|")
+	if found {
+		modifiers = " |" + strings.TrimRight(modifiers, " ")
+	}
+	h := p.Edit()
+	for _, other := range []string{"cn", "displayName"} {
+		if !slices.ContainsFunc(shown.Fields, func(c field.Column) bool { return c.Name == other }) && helps(other) {
+			h.Replace(shown.Span, fmt.Sprintf("{{ %s or %s%s }}", strings.TrimSpace(shown.Field), other, modifiers))
+			return fixOf(h, "Show "+other+" where "+shown.Field+" is blank")
+		}
+	}
+	if helps("givenName", "sn") && total == len(p.People.People) {
+		h.Replace(shown.Span, fmt.Sprintf("{{ givenName%s }} {{ sn%s }}", modifiers, modifiers))
+		return fixOf(h, "Compose the name of givenName and sn")
+	}
+	return nil
 }

@@ -445,7 +445,8 @@ func local(value string) bool {
 	drive := len(low) > 2 && low[0] >= 'a' && low[0] <= 'z' && low[1] == ':' && (low[2] == '\\' || low[2] == '/')
 	return strings.HasPrefix(low, "file:") || drive || strings.HasPrefix(value, `\\`) ||
 		strings.HasPrefix(low, "/users/") || strings.HasPrefix(low, "/home/") ||
-		strings.HasPrefix(low, "http://localhost") || strings.HasPrefix(low, "https://localhost") || strings.HasPrefix(low, "http://127.")
+		strings.HasPrefix(low, "http://localhost") || strings.HasPrefix(low, "https://localhost") || strings.HasPrefix(low, "http://127.") ||
+		strings.HasPrefix(low, "https://127.") || strings.HasPrefix(low, "http://[::1]")
 }
 
 // placeholder recognises addresses that somebody meant to fill in later.

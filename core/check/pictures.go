@@ -4,6 +4,8 @@ import (
 	"encoding/base64"
 	"fmt"
 	"math"
+	"net/netip"
+	"net/url"
 	"path"
 	"slices"
 	"strconv"
@@ -11,9 +13,11 @@ import (
 	"unicode"
 
 	"missivum/core/client"
+	"missivum/core/compose"
 	"missivum/core/field"
 	"missivum/core/journey"
 	"missivum/core/markup"
+	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/style"
 	"missivum/core/template"
@@ -21,6 +25,16 @@ import (
 
 // pictureChecks look at pictures and at how they are written.
 var pictureChecks = []*Check{
+	{
+		ID: "picture-address", Title: "Picture that nobody can reach",
+		Why: "A pasted signature, a mail rule and a MIME part show a hosted picture by its address. Without one that everybody can reach " +
+			"there is an empty frame.",
+		Remedy: "Set pictures.address in template.yaml to where the pictures are hosted, or carry them in the source: " +
+			"pictures.delivery: {fragment: data}.",
+		Failing: `<p>Brackwater <img src="{{ l }}" alt="Photo" width="72" height="72"></p>`,
+		Passing: `<p>Brackwater <img src="https://pictures.brackwater.example/{{ l }}" alt="Photo" width="72" height="72"></p>`,
+		Run:     reachedPictures,
+	},
 	{
 		ID: "picture-size", Title: "Picture without width and height attributes",
 		Why: "One engine takes the size from the attributes only and draws the true pixels without them; the " +
@@ -529,4 +543,98 @@ func writtenOut(p *Pass, t Target) *Fix {
 	h := p.Edit()
 	h.Replace(src.Span, field.AttrPicture+`="`+name+`"`)
 	return redrawn(h, "Save it as "+file+" and show that file", Redraw{File: file, Name: name, Alt: alt, Data: data, Recipe: recipe})
+}
+
+// reachedPictures finds what the check picture-address reports: pictures that forms show by an address which is missing, or
+// which only some computers reach.
+func reachedPictures(p *Pass) {
+	p.unhosted()
+	if p.People == nil {
+		return
+	}
+	for _, img := range p.Doc.Root.Elements("img") {
+		src := img.Attribute("src")
+		if src == nil || !field.BeginsWithField(strings.TrimSpace(src.Value)) {
+			continue
+		}
+		pieces, _ := p.Fields.AttrPieces(*src)
+		if len(pieces) == 0 || pieces[0].Expr == nil || len(pieces[0].Expr.Fields) == 0 {
+			continue
+		}
+		e := pieces[0].Expr
+		who := p.whose(func(someone *person.Person) bool {
+			value := person.Clean(e.Raw(someone))
+			return value != "" && unreachable(value) != ""
+		})
+		if len(who) > 0 {
+			p.Report(Finding{
+				Span:     src.Span,
+				Severity: client.Breaks,
+				People:   who,
+				Message:  fmt.Sprintf("%s is no address that everybody can reach for %s; their picture stays empty.", e.Field, p.named(who)),
+				Remedy:   "Write the full address with https:// into the directory, and put the files there.",
+			})
+		}
+	}
+}
+
+// unhosted finds the template's own pictures that forms show by an address which is missing or local.
+func (p *Pass) unhosted() {
+	var forms []string
+	for _, form := range []compose.Form{compose.Fragment, compose.MIME, compose.Message, compose.HTML} {
+		if p.Template.Delivery(string(form)) == template.Hosted {
+			forms = append(forms, string(form))
+		}
+	}
+	address, _ := p.Template.Hosting()
+	wrong := unreachable(address)
+	if p.Template.Bare || len(forms) == 0 || wrong == "" {
+		return
+	}
+	count, first := 0, (*markup.Node)(nil)
+	for _, img := range p.Doc.Root.Elements("img") {
+		_, named := img.Attr(field.AttrPicture)
+		if picture := p.Prepared.PictureOf(img); !named || picture == nil {
+			continue
+		}
+		if count++; first == nil {
+			first = img
+		}
+	}
+	if first == nil {
+		return
+	}
+	where := "have no address"
+	if address != "" {
+		where = fmt.Sprintf("have the address %s, %s", quote(address), wrong)
+	}
+	p.Report(Finding{
+		Span:     first.Open,
+		Severity: client.Breaks,
+		Message:  fmt.Sprintf("The template's pictures (%d) %s; in the forms %s nobody sees them.", count, where, strings.Join(forms, ", ")),
+	})
+}
+
+// unreachable says why readers cannot reach a picture's address; empty for one that they can.
+func unreachable(address string) string {
+	u, err := url.Parse(address)
+	switch {
+	case address == "":
+		return "which is missing"
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
+		return "which is no web address"
+	case localHost(u.Hostname()):
+		return "which only the own network reaches"
+	}
+	return ""
+}
+
+// localHost reports hosts that are not in the public network (RFC 6761, RFC 1918, RFC 4193). Names for examples count as public.
+func localHost(host string) bool {
+	host = strings.ToLower(strings.TrimSuffix(host, "."))
+	if ip, err := netip.ParseAddr(host); err == nil {
+		return ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsUnspecified()
+	}
+	ending := host[strings.LastIndexByte(host, '.')+1:]
+	return ending == host || slices.Contains([]string{"localhost", "local", "lan", "internal", "home", "corp", "invalid"}, ending)
 }

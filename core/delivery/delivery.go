@@ -56,7 +56,8 @@ func Weigh(in Input) ([]Consequence, error) {
 			if err != nil {
 				return nil, err
 			}
-			c.arrive(in.Profiles)
+			address, _ := in.Template.Hosting()
+			c.arrive(in.Profiles, way == template.Hosted && address == "")
 			c.Says = c.sentence(in, pictures)
 			list = append(list, c)
 		}
@@ -111,12 +112,15 @@ func encoded(n int) int {
 }
 
 // arrive groups the profiles by what their readers meet. Files beside a page are carried by the client that sends
-// it.
-func (c *Consequence) arrive(profiles []*client.Profile) {
+// it; hosted pictures without an address arrive nowhere.
+func (c *Consequence) arrive(profiles []*client.Profile, nowhere bool) {
 	for _, as := range []string{client.Shown, client.Blocked, client.Attached, client.PictureDropped} {
 		a := Arrivals{As: as}
 		for _, p := range profiles {
-			if p.Pictures != nil && arrival(p.Pictures, c.Way).As == as {
+			if p.Pictures == nil {
+				continue
+			}
+			if met := arrival(p.Pictures, c.Way).As; !nowhere && met == as || nowhere && as == client.PictureDropped {
 				a.Clients = append(a.Clients, p.ID)
 			}
 		}
@@ -161,6 +165,9 @@ func (c *Consequence) sentence(in Input, pictures int) string {
 	}
 	for _, a := range c.Arrivals {
 		parts = append(parts, fmt.Sprintf("%s %s", words[a.As], strings.Join(a.Clients, ", ")))
+	}
+	if address, _ := in.Template.Hosting(); c.Way == template.Hosted && address == "" {
+		parts = []string{"the pictures have no address, so nobody sees them; set pictures.address in template.yaml"}
 	}
 	return string(c.Way) + ": " + strings.Join(parts, "; ")
 }

@@ -146,8 +146,7 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 		result.Error = err.Error()
 		return result, true
 	}
-	name, err := fileOf(p.Mail)
-	if err != nil {
+	if _, err := fileOf(p.Mail); err != nil {
 		return refuse(err)
 	}
 	data, err := p.Read()
@@ -164,9 +163,9 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 	if err != nil {
 		return refuse(err)
 	}
-	result.File = name + picture.Ending(made.Facts.Format)
 	result.Key, result.Bytes, result.Width, result.Height, result.Notes = picture.KeyOf(made.Data), len(made.Data),
 		made.Facts.Width, made.Facts.Height, made.Notes
+	result.File = result.Key // what the address names lies there to be hosted
 	if err := files.WriteBytes(filepath.Join(b.folder, result.File), made.Data); err != nil {
 		return refuse(err)
 	}
