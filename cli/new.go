@@ -13,6 +13,7 @@ import (
 
 	"missivum/core/clean"
 	"missivum/core/create"
+	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/recognise"
 	"missivum/core/starter"
@@ -252,17 +253,32 @@ func (a *app) reportRecognised(file string, r recognise.Result) {
 		fmt.Fprintf(a.err, "%s:%d:%d  %q in \"%s\" is taken as %s; otherwise give %s\n",
 			file, q.Line, q.Column, q.Text, q.Context, choiceName(q.Chosen), strings.Join(others, " or "))
 	}
+	for _, left := range r.Remaining {
+		fmt.Fprintf(a.err, "%s  stays for everybody: %q (%s), in %s\n", placeOf(template.SourceFile, left.Place), left.Text, left.What, left.Where)
+	}
 	if len(r.NotFound) > 0 {
 		fmt.Fprintf(a.err, "Not found in the signature: %s\n", strings.Join(r.NotFound, ", "))
 	}
 	for _, d := range r.Differences {
 		fmt.Fprintf(a.err, "Differs: the %s %q becomes %q\n", d.What, d.Original, d.Filled)
 	}
+	if n := len(r.Remaining); n > 0 {
+		fmt.Fprintf(a.err, "Before it goes to anybody else: look at the %s above and put fields in their place, or take them out\n",
+			plural(n, "thing", "things"))
+	}
 	same := "the same text and links as the original"
 	if n := len(r.Differences); n > 0 {
 		same = plural(n, "difference", "differences") + " from the original"
 	}
 	fmt.Fprintf(a.err, "%s found; filled for the same person: %s\n", plural(len(r.Found), "value", "values"), same)
+}
+
+// placeOf is a place in a file; the file alone where it is not in the source.
+func placeOf(file string, p markup.Place) string {
+	if p.Line == 0 {
+		return file
+	}
+	return fmt.Sprintf("%s:%d:%d", file, p.Line, p.Column)
 }
 
 // writeParts writes a template's folder, or without one its source on standard output.

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"net/url"
 	"slices"
 	"strconv"
@@ -108,6 +109,7 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 		}
 	}
 	p.Styles = style.Inline(doc)
+	p.sizePictures()
 	if len(errs) > 0 {
 		return p, errs
 	}
@@ -205,12 +207,22 @@ func (p *Prepared) resolvePictures(address Addresser) field.Errors {
 			continue
 		}
 		n.SetAttr("src", address(picture))
-		if _, ok := n.Attr("alt"); !ok {
+		if _, ok := n.Attr("alt"); !ok && picture.Alt != "" { // a missing text is no decoration
 			n.SetAttr("alt", picture.Alt)
 		}
-		setSize(n, picture)
 	}
 	return errs
+}
+
+// sizePictures gives the template's pictures the size attributes that they lack.
+func (p *Prepared) sizePictures() {
+	for _, n := range p.Doc.Root.Elements("img") {
+		if name, ok := n.Attr(field.AttrPicture); ok {
+			if picture := p.Template.Picture(name); picture != nil {
+				setSize(n, picture)
+			}
+		}
+	}
 }
 
 // moveHosted gives a picture that is written with its hosting address the address of the chosen form.
@@ -224,14 +236,37 @@ func (p *Prepared) moveHosted(n *markup.Node, address Addresser) {
 	}
 }
 
-// setSize writes the missing one of width and height, or both.
+// setSize writes the missing one of width and height, or both: what styles say, in the picture's proportions, and else its
+// true size.
 func setSize(n *markup.Node, p *template.Picture) {
 	width, height := n.Pixels("width"), n.Pixels("height")
+	if width > 0 && height > 0 {
+		return
+	}
+	if width == 0 {
+		width = declaredPixels(n, "width")
+	}
+	if height == 0 {
+		height = declaredPixels(n, "height")
+	}
 	if width == 0 || height == 0 {
 		width, height = p.Proportioned(width, height)
-		n.SetAttr("width", strconv.Itoa(width))
-		n.SetAttr("height", strconv.Itoa(height))
+		if most := declaredPixels(n, "max-width"); most > 0 && width > most {
+			width, height = p.Proportioned(most, 0)
+		}
 	}
+	n.SetAttr("width", strconv.Itoa(width))
+	n.SetAttr("height", strconv.Itoa(height))
+}
+
+// declaredPixels is a length that styles give an element, in px; 0 for none and for shares of what is around it.
+func declaredPixels(n *markup.Node, property string) int {
+	value, ok := n.Declared(property)
+	if !ok || strings.Contains(value, "%") {
+		return 0
+	}
+	length, _ := style.Length(value, 16)
+	return int(math.Round(length))
 }
 
 // PictureOf returns the template's picture that an <img> of the prepared document shows, or nil.

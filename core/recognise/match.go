@@ -227,15 +227,24 @@ type numbers struct {
 func newNumbers(in Input, list []candidate) numbers {
 	n := numbers{region: strings.ToUpper(person.Clean(in.People.Get(in.Person, "c"))), exprs: map[string]string{}}
 	for _, c := range list {
-		if number, ok := person.ReadTelephone(c.text, n.region); ok && slices.Contains(telephones, c.field) {
-			key := number.Dial()
-			if _, ok := n.exprs[key]; !ok {
+		if !slices.Contains(telephones, c.field) {
+			continue
+		}
+		keys := []string{onlyDigits(c.text)}
+		if number, ok := person.ReadTelephone(c.text, n.region); ok {
+			keys = append(keys, number.Dial())
+		}
+		for _, key := range keys {
+			if _, ok := n.exprs[key]; !ok && len(key) >= fewestDigits {
 				n.exprs[key] = c.field + " | phone"
 			}
 		}
 	}
 	return n
 }
+
+// fewestDigits is how many digits a number has at least that is found by its digits alone.
+const fewestDigits = 6
 
 var numberShape = regexp.MustCompile(`[+(]?\d[\d\s\x{a0}().\-/]{4,}\d`)
 
@@ -253,11 +262,12 @@ func (n *numbers) in(text string) []match {
 
 // expr is the expression for a text that is one of the person's numbers.
 func (n *numbers) expr(text string) string {
-	number, ok := person.ReadTelephone(text, n.region)
-	if !ok {
-		return ""
+	if number, ok := person.ReadTelephone(text, n.region); ok {
+		if expr := n.exprs[number.Dial()]; expr != "" {
+			return expr
+		}
 	}
-	return n.exprs[number.Dial()]
+	return n.exprs[onlyDigits(text)]
 }
 
 // address finds values in an address.

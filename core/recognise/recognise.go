@@ -60,7 +60,8 @@ type Result struct {
 	Found       []Found
 	Questions   []Question
 	Differences []Difference
-	NotFound    []string // fields of the person with a value that stands nowhere
+	Remaining   []Remaining // what stays of the person, or may be theirs
+	NotFound    []string    // fields of the person with a value that stands nowhere
 }
 
 // Run makes the template. The error is that of a source that cannot be read, or of a template that cannot be
@@ -92,6 +93,9 @@ func Run(in Input) (Result, error) {
 		}
 	}
 	if r.Differences, err = compare(in, r.Parts); err != nil {
+		return Result{}, err
+	}
+	if r.Remaining, err = remaining(in, r.Parts); err != nil {
 		return Result{}, err
 	}
 	return r, nil
@@ -430,9 +434,30 @@ func shownIn(doc *markup.Document, what string) []string {
 	return list
 }
 
+// mostCells is how large two lists may be, one times the other, to be compared entry by entry.
+const mostCells = 1 << 20
+
+// excerpt is the beginning of a list.
+func excerpt(words []string) string {
+	text := strings.Join(words[:min(len(words), 40)], " ")
+	if len(words) > 40 {
+		text += " ..."
+	}
+	return text
+}
+
 // differ lists where two lists differ: runs of entries that are in one of them only, by their longest common
 // part.
 func differ(a, b []string) []Difference {
+	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
+	if len(a)*len(b) > mostCells {
+		return []Difference{{Original: excerpt(a), Filled: excerpt(b)}}
+	}
 	length := make([][]int, len(a)+1)
 	for i := range length {
 		length[i] = make([]int, len(b)+1)

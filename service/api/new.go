@@ -65,6 +65,7 @@ type Recognised struct {
 	Found       []recognise.Found      `json:"found"`
 	Questions   []recognise.Question   `json:"questions"`
 	Differences []recognise.Difference `json:"differences"` // between the original and the template filled for the person
+	Remaining   []recognise.Remaining  `json:"remaining"`   // what stays of the person for everybody, or may be theirs
 	NotFound    []string               `json:"notFound"`    // fields of the person that stand nowhere
 }
 
@@ -126,7 +127,8 @@ func (a *API) previewNewTemplate(c *gin.Context) {
 		Pictures: orEmpty(r.Pictures), Missing: orEmpty(r.Missing), Cleaned: r.Cleaned,
 	}
 	if found := r.Recognised; found != nil {
-		out.Recognised = &Recognised{orEmpty(found.Found), orEmpty(found.Questions), orEmpty(found.Differences), orEmpty(found.NotFound)}
+		out.Recognised = &Recognised{orEmpty(found.Found), orEmpty(found.Questions), orEmpty(found.Differences),
+			orEmpty(found.Remaining), orEmpty(found.NotFound)}
 	}
 	c.JSON(http.StatusOK, out)
 }

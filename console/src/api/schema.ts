@@ -1845,12 +1845,23 @@ export interface components {
             found: components["schemas"]["RecognisedValue"][];
             questions: components["schemas"]["RecognisedQuestion"][];
             differences: components["schemas"]["RecognisedDifference"][];
+            /** @description What stays of the person for everybody, or may be theirs. */
+            remaining: {
+                text: string;
+                what: string;
+                where: string;
+                offset: number;
+                line: number;
+                column: number;
+            }[];
             notFound: string[];
         };
         NewPreview: {
             source: string;
             settings: string;
             charset: string;
+            /** @description What should be known of the character set; empty where there is nothing. */
+            note: string;
             pictures: string[];
             missing: string[];
             cleaned: components["schemas"]["CleanResult"] | null;
@@ -1922,6 +1933,8 @@ export interface components {
             id: string;
             title: string;
             about: string;
+            /** @description No host has it; it shows what a block looks like. */
+            example: boolean;
             open: string;
             close: string;
             limit: number;

@@ -226,6 +226,25 @@ function Outcome({ preview, onAnswer }: { preview: NewPreview; onAnswer: (id: st
               △ The {d.what} “{d.original}” becomes “{d.filled}”.
             </Typography>
           ))}
+          {recognised.remaining.length > 0 && (
+            <>
+              <Typography color="warning.main" sx={{ mt: 1 }}>
+                △ This stays in it for everybody. Put fields in its place, or take it out:
+              </Typography>
+              <Box
+                component="ul"
+                aria-label="What stays of the person"
+                tabIndex={0}
+                sx={{ m: 0, pl: 2.5, maxHeight: 150, overflow: 'auto' }}
+              >
+                {recognised.remaining.map((r) => (
+                  <li key={`${r.offset} ${r.where} ${r.text}`}>
+                    <bdi>{r.text}</bdi> ({r.what}){r.line > 0 && `, line ${r.line}`}, in {r.where}
+                  </li>
+                ))}
+              </Box>
+            </>
+          )}
           {recognised.notFound.length > 0 && (
             <Typography variant="body2" color="text.secondary">
               Not found in it: {recognised.notFound.join(', ')}.
