@@ -3,11 +3,13 @@ package check
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/field"
 	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/passive"
@@ -49,6 +51,15 @@ var structureChecks = []*Check{
 		Passing: `<p><a href="tel:+441632960100">Harbour office</a></p>`,
 		Run:     scriptAddresses,
 		Fix:     withoutProgram,
+	},
+	{
+		ID: "foreign-attribute", Title: "data- attribute that is not of the template language",
+		Why: "Generators, editors and scripts of pages leave data- attributes behind. No client needs them; they are left out of all that " +
+			"goes out.",
+		Remedy:  "Remove it, or write the attribute of the language that is meant.",
+		Failing: `<p data-role="note" data-id="4">Harbour office</p>`,
+		Passing: `<p data-needs="title">{{ title }}, harbour office</p>`,
+		Run:     foreignAttributes,
 	},
 	{
 		ID: "character-set", Title: "Characters that depend on the character set",
@@ -273,4 +284,39 @@ func commentsOf(doc *markup.Document) string {
 		return true
 	})
 	return b.String()
+}
+
+// foreignAttributes finds what the check foreign-attribute reports, once for the names that are no misspelling.
+func foreignAttributes(p *Pass) {
+	var names []string
+	var first *markup.Attr
+	h := p.Edit()
+	for _, n := range p.Source.Root.Elements() {
+		for i, a := range n.Attrs {
+			if !field.Foreign(a.Name) {
+				continue
+			}
+			if meant := field.Meant(a.Name); meant != "" {
+				p.Report(Finding{
+					Span: a.Span, Severity: client.Breaks,
+					Message: fmt.Sprintf("%s is not an attribute of the template language and is left out. Did you mean %s?", a.Name, meant),
+				})
+				continue
+			}
+			h.RemoveAttribute(n, a.Name)
+			if !slices.Contains(names, a.Name) {
+				names = append(names, a.Name)
+			}
+			if first == nil {
+				first = &n.Attrs[i]
+			}
+		}
+	}
+	if first != nil {
+		p.Report(Finding{
+			Span: first.Span, Severity: client.Note,
+			Message: strings.Join(names, ", ") + ": not of the template language; left out of what goes out.",
+			Fix:     fixOf(h, "Remove them"),
+		})
+	}
 }

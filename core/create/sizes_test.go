@@ -29,7 +29,7 @@ func TestImportedPicturesKeepSizeAndText(t *testing.T) {
 		`<img src="logo.png" style="height:40px;width:auto">`:                `width="80" height="40"`,
 		`<img src="logo.png" style="max-width:200px">`:                       `width="200" height="100"`,
 		`<img src="logo.png" style="width:100px;height:60px">`:               `width="100" height="60"`,
-		`<img src="logo.png" width="64">`:                                    `width="64" height="32"`,
+		`<img src="logo.png" width="64">`:                                    `height="32"`,
 		`<style>.logo{width:120pt}</style><img src="logo.png" class="logo">`: `width="160" height="80"`,
 		`<img src="logo.png">`:                                               `width="640" height="320"`,
 	} {

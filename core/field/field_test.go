@@ -139,6 +139,29 @@ func TestModifierExamplesOfTheReference(t *testing.T) {
 	}
 }
 
+// Attributes that generators and scripts leave behind are dropped; they refuse nothing.
+func TestForeignAttributesAreDropped(t *testing.T) {
+	src := source(t, `<p data-gen="x" data-id=4 data-role data-needs="cn" data-source="{{ nonsense }}" id="a">{{ cn }}</p>`)
+	if errs := src.Validate(); len(errs) > 0 {
+		t.Fatal(errs)
+	}
+	program, err := CompileHTML(src, NewTable(src.Schema, ""), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := NewFiller(program.Table)
+	f.Set(somebody("cn", "Ada"))
+	if got := string(program.Append(nil, f)); got != `<p id="a">Ada</p>` {
+		t.Error(got)
+	}
+	for name, meant := range map[string]string{"data-need": "data-needs", "data-nees": "data-needs", "data-id": "", "data-gen": "",
+		"data-role": "", "data-pictures": "data-picture", "data-join-x": ""} {
+		if got := Meant(name); got != meant {
+			t.Errorf("%s is taken for %q, want %q", name, got, meant)
+		}
+	}
+}
+
 func TestMistakesAreAllFoundWithTheirPlaces(t *testing.T) {
 	html := "<p>{{ mobil }}\n<i data-needs=\"titel\" data-in=\"replay\">{{ cn | phon }}</i>\n<b data-need=\"cn\" " +
 		"onclick=\"{{ cn }}\">{{ cn uper }}</b>{{ }}\n<style>p { color: {{ cn }} }</style><u {{ cn }}>\n{{ sn | or " +
@@ -152,7 +175,6 @@ func TestMistakesAreAllFoundWithTheirPlaces(t *testing.T) {
 		{2, 16, `no field "titel"`, "title"},
 		{2, 32, `no variant "replay"`, "reply"},
 		{2, 48, `no modifier "phon"`, "phone"},
-		{3, 4, `data-need is not an attribute`, "data-needs"},
 		{3, 19, `would run as a program`, ""},
 		{3, 44, `A bar (|) must stand before "uper"`, ""},
 		{3, 57, `no field between`, ""},

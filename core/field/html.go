@@ -72,6 +72,32 @@ func Own(name string) bool {
 	return name == attrAbsent || slices.ContainsFunc(attributes, func(a Attribute) bool { return a.Name == name })
 }
 
+// Foreign reports a data- attribute that is not one of the language: of a generator, an editor or a page's script. It is
+// left out of what goes out. The names of the language are those of Attributes, and no others.
+func Foreign(name string) bool { return strings.HasPrefix(name, "data-") && !Reserved(name) }
+
+// Meant is the attribute of the language that a foreign one is probably a misspelling of; empty for none.
+func Meant(name string) string {
+	for _, a := range attributes {
+		if short := strings.TrimSuffix(a.Name, "s"); name == short || name == a.Name+"s" || len(a.Name) > 9 && oneOff(name, a.Name) {
+			return a.Name
+		}
+	}
+	return ""
+}
+
+// oneOff reports words that differ in one letter, or by one letter more or less.
+func oneOff(a, b string) bool {
+	if len(a) < len(b) {
+		a, b = b, a
+	}
+	i := 0
+	for i < len(b) && a[i] == b[i] {
+		i++
+	}
+	return len(a) == len(b) && i < len(b) && a[i+1:] == b[i+1:] || len(a) == len(b)+1 && a[i+1:] == b[i:]
+}
+
 // MakeAbsent empties a table cell that nobody gets. Other elements are better removed.
 func MakeAbsent(cell *markup.Node) {
 	cell.Children = nil
@@ -133,12 +159,8 @@ func (s *Source) validateElement(n *markup.Node) Errors {
 				": a directory value would run as a program."))
 		case Own(a.Name):
 			// read below
-		case strings.HasPrefix(a.Name, "data-"):
-			if near := person.Nearest(a.Name, attributeNames()); len(near) > 0 {
-				e := s.problem(a.Span.Start, a.Span.Len(), fmt.Sprintf("%s is not an attribute of the template language.", a.Name))
-				e.Nearest = near
-				errs = append(errs, e)
-			}
+		case Foreign(a.Name):
+			// left out of what goes out, and reported by a check
 		default:
 			pieces, found := s.AttrPieces(a)
 			errs = append(append(errs, found...), s.strayEntries(n, pieces)...)
@@ -568,7 +590,7 @@ func (c *htmlCompiler) startTag(n *markup.Node) {
 	place, cell := c.grids.cell[n]
 	plain := !cell
 	for _, a := range n.Attrs {
-		if Own(a.Name) || HasField(a.Value) {
+		if Own(a.Name) || Foreign(a.Name) || HasField(a.Value) {
 			plain = false
 		}
 	}
@@ -578,7 +600,7 @@ func (c *htmlCompiler) startTag(n *markup.Node) {
 	}
 	c.b.Literal("<" + n.Name)
 	for _, a := range n.Attrs {
-		if Own(a.Name) || cell && (a.Name == "colspan" || a.Name == "rowspan") {
+		if Own(a.Name) || Foreign(a.Name) || cell && (a.Name == "colspan" || a.Name == "rowspan") {
 			continue
 		}
 		pieces, _ := c.attrPieces(a)
