@@ -278,25 +278,46 @@ func (c *rtfCompiler) block(n *markup.Node, ctx rtfContext) {
 // children compiles what is in an element.
 func (c *rtfCompiler) children(n *markup.Node, ctx rtfContext) {
 	run := c.run(ctx.text)
-	c.source.Children(c.b, n, func(child *markup.Node) {
-		switch child.Kind {
-		case markup.Text:
-			c.mark(rtfRun, run)
-			pieces, _ := c.source.TextPieces(child)
-			c.b.Pieces(pieces, field.EscapeNone, field.EscapeNone)
-		case markup.Element:
-			if markup.Unread(child) {
-				return
-			}
-			c.mark(rtfRun, run) // for a separator
-			leave, skip := c.source.Enter(c.b, child, c.variant, field.AsIs)
-			if skip {
-				return
-			}
-			c.element(child, ctx)
-			leave()
+	c.source.Children(c.b, n, func(child *markup.Node) { c.child(child, ctx, run) })
+}
+
+// child compiles a text or an element in an element whose run is given.
+func (c *rtfCompiler) child(child *markup.Node, ctx rtfContext, run int) {
+	switch child.Kind {
+	case markup.Text:
+		c.mark(rtfRun, run)
+		pieces, _ := c.source.TextPieces(child)
+		c.b.Pieces(pieces, field.EscapeNone, field.EscapeNone)
+	case markup.Element:
+		if markup.Unread(child) {
+			return
 		}
-	})
+		c.mark(rtfRun, run) // for a separator
+		leave, skip := c.source.Enter(c.b, child, c.variant, field.AsIs)
+		if skip {
+			return
+		}
+		c.element(child, ctx)
+		leave()
+	}
+}
+
+// outOfPlace compiles what stands in a table and in none of its cells; like browsers it is shown before the table (HTML
+// Living Standard, 13.2.6.1, foster parenting).
+func (c *rtfCompiler) outOfPlace(n *markup.Node, ctx rtfContext) {
+	run := c.run(ctx.text)
+	for _, child := range n.Children {
+		switch {
+		case child.Is("tbody", "thead", "tfoot", "tr"):
+			if leave, skip := c.source.Enter(c.b, child, c.variant, field.AsIs); !skip {
+				c.outOfPlace(child, ctx)
+				leave()
+			}
+		case child.Is("td", "th", "col", "colgroup") || child.Kind == markup.Text && strings.TrimSpace(child.Data) == "":
+		default:
+			c.child(child, ctx, run)
+		}
+	}
 }
 
 // element compiles one element by what it means on paper.
@@ -311,6 +332,7 @@ func (c *rtfCompiler) element(n *markup.Node, ctx rtfContext) {
 	case n.Is("a"):
 		c.link(n, ctx)
 	case n.Is("table"):
+		c.outOfPlace(n, ctx)
 		layout := markup.TableOf(n)
 		if ctx.depth > 0 && linesWillDo(layout) || c.bareBox(layout) {
 			c.lines(n, layout, ctx)
@@ -356,7 +378,7 @@ func (c *rtfCompiler) turned(n *markup.Node, outside bool, ctx rtfContext) {
 // link compiles a link as a field (RTF 1.9.1, fields).
 func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 	href := n.Attribute("href")
-	if href == nil {
+	if href == nil || inLink(n) { // a field in a field's result cannot be read
 		c.children(n, ctx)
 		return
 	}
@@ -370,6 +392,16 @@ func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 	leave = c.source.EnterLink(c.b, n)
 	c.mark(rtfLinkEnd, 0)
 	leave()
+}
+
+// inLink reports whether an element stands in a link.
+func inLink(n *markup.Node) bool {
+	for outer := n.Inside("a"); outer != nil; outer = outer.Inside("a") {
+		if outer.Attribute("href") != nil {
+			return true
+		}
+	}
+	return false
 }
 
 // picture embeds a picture of the template at its display size.

@@ -45,3 +45,34 @@ func TestAlternativeTextsAreFilled(t *testing.T) {
 		}
 	}
 }
+
+// Links in links and text beside the cells of a table lose nothing, and the result can be read.
+func TestOddMarkupLosesNothing(t *testing.T) {
+	schema := person.NewSchema("mail", "cn", "title")
+	for source, want := range map[string][]string{
+		`<p><a href="https://a.example">one <a href="https://b.example">two</a> three</a></p>`:                    {"one", "two", "three"},
+		`<p><a href="https://a.example"><span>one <b><a href="https://b.example">two</a></b></span></a></p>`:      {"one", "two"},
+		`<table>stray<tr><td>in</td></tr></table>`:                                                                {"stray", "in"},
+		`<table><tr>stray<td>in</td></tr>behind<p>block</p></table>`:                                              {"stray", "behind", "block", "in"},
+		`<table><caption>title</caption><tbody>stray<tr data-needs="title">needs<td>in</td></tr></tbody></table>`: {"title", "stray"},
+		`<table><tr><td><table>{{ cn }}<tr><td>deep</td></tr></table></td></tr></table>`:                          {"Ann", "deep"},
+	} {
+		tmpl, err := template.New("x", template.Parts{Source: source})
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, err := compose.Compile(compose.Source{Template: tmpl, Schema: schema, Variants: []string{"new"}}, compose.RTF)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := string(s.Fill("new", compose.RTF, &person.Person{Values: []string{"a@brackwater.example", "Ann", ""}}))
+		for _, word := range want {
+			if !strings.Contains(out, word) {
+				t.Errorf("%s loses %q:\n%s", source, word, out)
+			}
+		}
+		if strings.Contains(out, "needs") || strings.Count(out, "fldinst") > 1 || strings.Count(out, "{") != strings.Count(out, "}") {
+			t.Errorf("%s:\n%s", source, out)
+		}
+	}
+}
