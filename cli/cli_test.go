@@ -435,6 +435,32 @@ func TestBodyOfAPartIsReplacedAndItsHeaderKept(t *testing.T) {
 	}
 }
 
+// Replacing a part keeps its header lines and its permissions, unless new header lines are asked for.
+func TestReplacingAPartKeepsWhatIsThere(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "signature.part")
+	header := "Content-Type: text/html; charset=us-ascii\nX-Kept: yes\n\n"
+	if err := os.WriteFile(file, []byte(header+"<p>old</p>"), 0o400); err != nil {
+		t.Fatal(err)
+	}
+	fill := []string{"fill", "demo/templates/harbour", "--people", peopleFile, "--person", "bo@brackwater.example", "--form",
+		"mime", "--replace", "-o", file}
+	for _, c := range []struct {
+		flag   string
+		prefix string
+	}{{"--variant=new", header}, {"--new-header", "MIME-Version: 1.0\r\n"}} {
+		if code, _, errs := run(t, append(fill, c.flag)...); code != ExitFine {
+			t.Fatalf("%s: exit %d: %s", c.flag, code, errs)
+		}
+		info, err := os.Stat(file)
+		if err != nil || info.Mode().Perm() != 0o400 {
+			t.Errorf("%s: a read-only file became %v", c.flag, info.Mode())
+		}
+		if data, err := os.ReadFile(file); err != nil || !strings.HasPrefix(string(data), c.prefix) || !strings.Contains(string(data), "Bo<") {
+			t.Errorf("%s: %.200s, %v", c.flag, data, err)
+		}
+	}
+}
+
 func TestFilesAppearWholeOrNotAtAll(t *testing.T) {
 	folder := t.TempDir()
 	target := filepath.Join(folder, "out.zip")

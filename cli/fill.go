@@ -25,7 +25,8 @@ const setForm = "set"
 type fillFlags struct {
 	templateFlags
 	mail, form, output, base string
-	keepHeader, replace      bool
+	keepHeader, newHeader    bool
+	replace                  bool
 }
 
 // fillCommand is missivum fill: one person's signature in one form. Nothing that is there is replaced without --replace.
@@ -68,6 +69,8 @@ func (a *app) fillCommand() *cobra.Command {
 	c.Flags().StringVarP(&flags.output, "output", "o", "", "file to write (default standard output); for a set the folder")
 	c.Flags().StringVar(&flags.base, "base", "", "base name of a set's files (default the template's name and the variant)")
 	c.Flags().BoolVar(&flags.keepHeader, "keep-header", false, "with the form mime: replace only the body of the file that is there")
+	c.Flags().BoolVar(&flags.newHeader, "new-header", false,
+		"with the form mime and --replace: write new header lines too; without it those of the file that is there stay")
 	c.Flags().BoolVar(&flags.replace, "replace", false,
 		"replace the file that is there, with the form set all of them; a read-only file stays read-only")
 	return c
@@ -102,21 +105,25 @@ func (f *fillFlags) complete() error {
 		return usage("a set needs --output with the folder to write it into")
 	case f.keepHeader && (f.form != string(compose.MIME) || f.output == "" || f.output == "-"):
 		return usage("--keep-header goes with --form mime and an existing file in --output")
+	case f.newHeader && (f.keepHeader || f.form != string(compose.MIME)):
+		return usage("--new-header goes with --form mime, and not with --keep-header")
 	}
 	return nil
 }
 
-// fillOne writes one form to standard output or into a file. With --keep-header only the body of a MIME part changes.
+// fillOne writes one form to standard output or into a file. Where a MIME part is there already its header lines stay,
+// unless new ones are asked for.
 func (a *app) fillOne(s *compose.Signature, l loaded, p *person.Person, flags fillFlags) error {
 	form := compose.Form(flags.form)
 	out := s.Fill(l.variant, form, p)
-	if flags.keepHeader {
-		existing, err := os.ReadFile(flags.output)
+	existing, err := os.ReadFile(flags.output)
+	kept := flags.keepHeader || form == compose.MIME && flags.replace && !flags.newHeader && err == nil
+	if kept {
 		if err != nil {
 			return fmt.Errorf("the file whose header is to be kept: %w", err)
 		}
 		if out, err = compose.ReplaceBody(existing, s.HostedPage(l.variant, p)); err != nil {
-			return exitError{ExitFindings, fmt.Errorf("%s: %w", flags.output, err)}
+			return exitError{ExitFindings, fmt.Errorf("%s: %w; --new-header writes new header lines", flags.output, err)}
 		}
 	}
 	if err := replaceable(flags.output, flags.replace || flags.keepHeader); err != nil {
