@@ -11,6 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
 
+	"missivum/core/wire"
 	"missivum/service/files"
 )
 
@@ -31,7 +32,7 @@ func writeJSON(w io.Writer, v any) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	return e.Encode(wire.Whole(v))
 }
 
 // grouped writes a number with spaces between groups of three digits: 10 000.

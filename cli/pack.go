@@ -42,6 +42,9 @@ manifest.json with the checksum of every file. The file appears when it is whole
 			if err != nil {
 				return err
 			}
+			for _, note := range t.Notes {
+				a.note(args[0], note)
+			}
 			for _, v := range variants {
 				if err := compose.CheckVariant(t, v); err != nil {
 					return usage("%w", err)
@@ -74,6 +77,13 @@ manifest.json with the checksum of every file. The file appears when it is whole
 				info, err := os.Stat(output)
 				if err != nil {
 					return err
+				}
+				notes, err := pack.Notes(t, reader.Schema(), day, variants)
+				if err != nil {
+					return err
+				}
+				for _, note := range notes {
+					fmt.Fprintln(a.err, note)
 				}
 				fmt.Fprintf(a.out, "%s: %s, %s, %s bytes\n", output, plural(result.People, "person", "people"),
 					plural(result.Files, "file", "files"), grouped(int(info.Size())))

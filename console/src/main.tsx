@@ -9,6 +9,7 @@ import { createBrowserRouter, Navigate, RouterProvider } from 'react-router'
 import { Refusal } from './api/api'
 import { ClientsPage } from './pages/ClientsPage'
 import { PackagesPage } from './pages/PackagesPage'
+import { PageFailed } from './pages/PageFailed'
 import { PeoplePage } from './pages/PeoplePage'
 import { Shell } from './pages/Shell'
 import { TemplatesPage } from './pages/TemplatesPage'
@@ -24,36 +25,41 @@ const router = createBrowserRouter([
     path: '/',
     element: <Shell />,
     children: [
-      { index: true, element: <Navigate to="/templates" replace /> },
-      { path: 'templates', element: <TemplatesPage /> },
       {
-        path: 'templates/:name',
-        element: (
-          <Suspense fallback={<p>Opening the workbench ...</p>}>
-            <WorkbenchPage />
-          </Suspense>
-        ),
+        errorElement: <PageFailed />,
+        children: [
+          { index: true, element: <Navigate to="/templates" replace /> },
+          { path: 'templates', element: <TemplatesPage /> },
+          {
+            path: 'templates/:name',
+            element: (
+              <Suspense fallback={<p>Opening the workbench ...</p>}>
+                <WorkbenchPage />
+              </Suspense>
+            ),
+          },
+          { path: 'people', element: <PeoplePage /> },
+          {
+            path: 'pictures',
+            element: (
+              <Suspense fallback={<p>Opening the pictures ...</p>}>
+                <PicturesPage />
+              </Suspense>
+            ),
+          },
+          {
+            path: 'pictures/:name',
+            element: (
+              <Suspense fallback={<p>Opening the picture ...</p>}>
+                <PicturePage />
+              </Suspense>
+            ),
+          },
+          { path: 'clients', element: <ClientsPage /> },
+          { path: 'packages', element: <PackagesPage /> },
+          { path: '*', element: <Navigate to="/templates" replace /> },
+        ],
       },
-      { path: 'people', element: <PeoplePage /> },
-      {
-        path: 'pictures',
-        element: (
-          <Suspense fallback={<p>Opening the pictures ...</p>}>
-            <PicturesPage />
-          </Suspense>
-        ),
-      },
-      {
-        path: 'pictures/:name',
-        element: (
-          <Suspense fallback={<p>Opening the picture ...</p>}>
-            <PicturePage />
-          </Suspense>
-        ),
-      },
-      { path: 'clients', element: <ClientsPage /> },
-      { path: 'packages', element: <PackagesPage /> },
-      { path: '*', element: <Navigate to="/templates" replace /> },
     ],
   },
 ])

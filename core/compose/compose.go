@@ -11,6 +11,7 @@ import (
 	"maps"
 	"math"
 	"net/url"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -487,6 +488,34 @@ func CheckVariant(t *template.Template, variant string) (err error) {
 		}
 	}
 	return fmt.Errorf("there is no variant %q; the template has %s", variant, strings.Join(t.Variants(), ", "))
+}
+
+// Same reports whether two variants are the same for everybody, as page and as text. Both forms must have been compiled.
+func (s *Signature) Same(a, b string) bool {
+	for _, form := range []Form{HTML, Text} {
+		one, other := s.forms[formKey{a, form}], s.forms[formKey{b, form}]
+		if !sameProgram(one, other) {
+			return false
+		}
+	}
+	return true
+}
+
+// sameProgram compares what two programs do.
+func sameProgram(a, b appender) bool {
+	x, y := programOf(a), programOf(b)
+	return x != nil && y != nil && slices.Equal(x.Steps, y.Steps) && reflect.DeepEqual(x.Grids, y.Grids)
+}
+
+// programOf is the program of a page or a text; nil for other forms.
+func programOf(a appender) *field.Program {
+	switch p := a.(type) {
+	case *field.Program:
+		return p
+	case TextProgram:
+		return p.program
+	}
+	return nil
 }
 
 // NewFiller makes a filler for all of the signature's programs.

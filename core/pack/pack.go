@@ -17,6 +17,7 @@ import (
 	"hash/crc32"
 	"io"
 	"iter"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -148,6 +149,7 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 	if len(in.Forms) == 0 {
 		in.Forms = compose.Forms()
 	}
+	in.Variants, in.Forms = once(in.Variants), once(in.Forms)
 	p := &packer{in: in, version: in.Template.Version(), names: map[string]bool{}}
 	p.mail, _, _ = in.Schema.Column("mail")
 	var err error
@@ -173,6 +175,47 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 		return nil, errors.Join(err, p.close())
 	}
 	return p, nil
+}
+
+// once leaves each entry of a list where it stands first.
+func once[T comparable](list []T) []T {
+	var out []T
+	for _, e := range list {
+		if !slices.Contains(out, e) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Notes say what should be known before a package is given out: variants that are the same as an earlier one, and dated
+// pieces that go on showing where the package was installed or pasted after their last day. variants may be empty: all.
+func Notes(t *template.Template, schema *person.Schema, day time.Time, variants []string) ([]string, error) {
+	if len(variants) == 0 {
+		variants = t.Variants()
+	}
+	variants = once(variants)
+	notes := []string{}
+	s, err := compose.Compile(compose.Source{Template: t, Schema: schema, Day: day, Variants: variants}, compose.HTML, compose.Text)
+	if err != nil {
+		return nil, err
+	}
+	for i, variant := range variants {
+		for _, earlier := range variants[:i] {
+			if s.Same(earlier, variant) {
+				notes = append(notes, fmt.Sprintf("The variant %s is the same as %s; its files are there twice. Leave it out with --variant %s.",
+					variant, earlier, earlier))
+				break
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(t.Settings.Slots)) {
+		if slot := t.Settings.Slots[name]; slot.InForce(day) && slot.Until != "" {
+			notes = append(notes, fmt.Sprintf("The dated piece %s ends on %s. Files on desks and pasted copies go on showing it until they are "+
+				"exchanged: give out a new package on the day after.", name, slot.Until))
+		}
+	}
+	return notes, nil
 }
 
 // close gives the spools back.

@@ -325,3 +325,34 @@ func TestFolderNames(t *testing.T) {
 		}
 	}
 }
+
+// What should be known before a package is given out is said; a variant or form named twice is packed once.
+func TestNotesAndNothingTwice(t *testing.T) {
+	schema := person.NewSchema("mail", "cn")
+	today := time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)
+	for _, c := range []struct{ source, settings, want string }{
+		{`<p>{{ cn }}</p>`, "", "The variant reply is the same as new"},
+		{`<p>{{ cn }}</p><p data-in="new">x</p>`, "", ""},
+		{`<p>{{ cn }}</p><p data-in="new" data-slot="fair">x</p>`, "slots: {fair: {until: 2026-12-24}}", "The dated piece fair ends on 2026-12-24."},
+		{`<p>{{ cn }}</p><p data-in="new">x</p>`, "slots: {past: {until: 2026-01-01}, open: {from: 2026-01-01}}", ""},
+	} {
+		tmpl, err := template.New("x", template.Parts{Source: c.source, Settings: c.settings})
+		if err != nil {
+			t.Fatal(err)
+		}
+		notes, err := Notes(tmpl, schema, today, []string{"new", "reply", "new"})
+		if err != nil || !strings.HasPrefix(strings.Join(notes, "\n"), c.want) || c.want == "" && len(notes) > 0 {
+			t.Errorf("%s: %q, %v", c.source, notes, err)
+		}
+		people := &person.Directory{Schema: schema, People: []person.Person{{Values: []string{"a@brackwater.example", "Ada"}}}}
+		var b bytes.Buffer
+		r, err := Write(t.Context(), &b, Input{Template: tmpl, Schema: schema, People: Everybody(people), Day: today, Spool: spool,
+			Variants: []string{"new", "new"}, Forms: []compose.Form{compose.Text, compose.Text}})
+		if err != nil || r.Files != 1 {
+			t.Errorf("%d files, %v", r.Files, err)
+		}
+	}
+	if _, err := template.New("x", template.Parts{Settings: "variants: [new, reply, new]"}); err == nil {
+		t.Error("a variant named twice is taken")
+	}
+}

@@ -486,9 +486,12 @@ func (t *Template) readSettings() error {
 			return fmt.Errorf("field %q: use letters, digits and hyphens, a letter first", f)
 		}
 	}
-	for _, v := range s.Variants {
+	for i, v := range s.Variants {
 		if !ValidName(v) {
 			return fmt.Errorf("variant %q: use lower-case letters, digits and hyphens", v)
+		}
+		if slices.Contains(s.Variants[:i], v) {
+			return fmt.Errorf("the variant %s is named twice", v)
 		}
 	}
 	return nil

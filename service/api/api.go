@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"missivum/core/problem"
+	"missivum/core/wire"
 	"missivum/service/clients"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
@@ -57,7 +58,7 @@ func New(a *API) http.Handler {
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
 	r.Use(a.requestID, a.logged, a.recovered, headers, onlyLoopbackNames, noCrossSiteWrites, asOwner)
-	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, health{Status: "ok", Version: a.Version}) })
+	r.GET("/healthz", func(c *gin.Context) { reply(c, http.StatusOK, health{Status: "ok", Version: a.Version}) })
 	r.GET("/readyz", a.ready)
 	v1 := r.Group("/api/v1")
 	v1.GET("/openapi.json", openAPI)
@@ -117,6 +118,13 @@ func New(a *API) http.Handler {
 
 	r.NoRoute(a.console)
 	r.NoMethod(func(c *gin.Context) {
+		if c.Request.Method == http.MethodHead { // GET without the body, which the server leaves out (RFC 9110, 9.3.2)
+			asked := c.Request.Clone(c.Request.Context())
+			asked.Method = http.MethodGet
+			c.Request = asked
+			r.HandleContext(c)
+			return
+		}
 		refuse(c, http.StatusMethodNotAllowed, "This address does not accept "+c.Request.Method+".")
 	})
 	return r
@@ -145,7 +153,7 @@ func (a *API) ready(c *gin.Context) {
 		refuse(c, http.StatusServiceUnavailable, "The database does not answer.")
 		return
 	}
-	c.JSON(http.StatusOK, health{Status: "ready", Version: a.Version})
+	reply(c, http.StatusOK, health{Status: "ready", Version: a.Version})
 }
 
 // Problem is an error as application/problem+json (RFC 9457).
@@ -165,6 +173,9 @@ var statuses = map[problem.Kind]int{
 	problem.Refused: http.StatusUnprocessableEntity, problem.TooLarge: http.StatusRequestEntityTooLarge,
 	problem.Busy: http.StatusServiceUnavailable, problem.Unavailable: http.StatusNotImplemented,
 }
+
+// reply answers with a value as JSON, in which every list is one.
+func reply(c *gin.Context, status int, value any) { c.JSON(status, wire.Whole(value)) }
 
 // refuse answers with a problem of the request itself.
 func refuse(c *gin.Context, status int, detail string) {

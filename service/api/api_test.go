@@ -105,6 +105,7 @@ func (r *rig) do(method, path, body string, headers ...string) *httptest.Respons
 	}
 	answer := httptest.NewRecorder()
 	r.handler.ServeHTTP(answer, request)
+	agrees(r.t, method, path, answer)
 	return answer
 }
 

@@ -44,7 +44,7 @@ func (a *API) getClient(c *gin.Context) {
 		a.fail(c, problem.Missing("client profile", c.Param("id")))
 		return
 	}
-	c.JSON(http.StatusOK, p)
+	reply(c, http.StatusOK, p)
 }
 
 // ClientDocument is a client profile as it can be edited.

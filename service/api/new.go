@@ -84,7 +84,7 @@ type fillRequest struct {
 const setForm = "set"
 
 // listForms answers GET /forms: the forms of a signature.
-func (a *API) listForms(c *gin.Context) { c.JSON(http.StatusOK, compose.FormInfos()) }
+func (a *API) listForms(c *gin.Context) { reply(c, http.StatusOK, compose.FormInfos()) }
 
 // listStarters answers GET /starters: the templates to start from.
 func (a *API) listStarters(c *gin.Context) {
@@ -97,7 +97,7 @@ func (a *API) listStarters(c *gin.Context) {
 	for _, t := range all {
 		list = append(list, Starter{Name: t.Name, Title: t.Title(), About: t.Settings.About, Variants: t.Variants()})
 	}
-	c.JSON(http.StatusOK, list)
+	reply(c, http.StatusOK, list)
 }
 
 // cleanSource answers POST /clean: a source without leftovers, indented; nothing is saved.
@@ -112,7 +112,7 @@ func (a *API) cleanSource(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, r)
+	reply(c, http.StatusOK, r)
 }
 
 // previewNewTemplate says what a template would be; nothing is saved.
@@ -130,7 +130,7 @@ func (a *API) previewNewTemplate(c *gin.Context) {
 		out.Recognised = &Recognised{orEmpty(found.Found), orEmpty(found.Questions), orEmpty(found.Differences),
 			orEmpty(found.Remaining), orEmpty(found.NotFound)}
 	}
-	c.JSON(http.StatusOK, out)
+	reply(c, http.StatusOK, out)
 }
 
 // newTemplate saves a new template.

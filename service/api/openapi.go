@@ -41,7 +41,7 @@ func openAPI(c *gin.Context) {
 func (a *API) console(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	read := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
-	if !read || strings.HasPrefix(name, "api/") || a.Console == nil {
+	if !read || name == "api" || strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "p/") || a.Console == nil {
 		refuse(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".")
 		return
 	}

@@ -23,6 +23,7 @@ type PackageInfo struct {
 	Bytes    int64      `json:"bytes"`
 	SHA256   string     `json:"sha256"`
 	Message  string     `json:"message"`
+	Notes    []string   `json:"notes"` // to know before it is given out; in the answer to the request that makes it
 	Created  time.Time  `json:"created"`
 	Finished *time.Time `json:"finished"`
 }
@@ -37,7 +38,7 @@ type PackageRequest struct {
 func packageInfo(p store.Package) PackageInfo {
 	info := PackageInfo{
 		ID: p.ID, Template: p.Template, Number: p.Version, Version: p.Content, State: string(p.Job.State), Total: p.Job.Total, Done: p.Job.Done,
-		Files: p.Files, Bytes: p.Bytes, SHA256: p.SHA256, Message: p.Job.Message, Created: p.Job.Created,
+		Files: p.Files, Bytes: p.Bytes, SHA256: p.SHA256, Message: p.Job.Message, Notes: []string{}, Created: p.Job.Created,
 	}
 	if !p.Job.Finished.IsZero() {
 		info.Finished = &p.Job.Finished
@@ -56,7 +57,7 @@ func (a *API) listPackages(c *gin.Context) {
 	for _, p := range records {
 		list = append(list, packageInfo(p))
 	}
-	c.JSON(http.StatusOK, list)
+	reply(c, http.StatusOK, list)
 }
 
 // createPackage answers POST /packages: begin a package of a template for everybody.
@@ -66,13 +67,15 @@ func (a *API) createPackage(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	record, err := a.Packages.Create(c.Request.Context(), in.Template, in.Variants)
+	record, notes, err := a.Packages.Create(c.Request.Context(), in.Template, in.Variants)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
 	c.Header("Location", "/api/v1/packages/"+record.ID)
-	c.JSON(http.StatusAccepted, packageInfo(record))
+	info := packageInfo(record)
+	info.Notes = notes
+	reply(c, http.StatusAccepted, info)
 }
 
 // getPackage answers GET /packages/{id}: one package and how far it is.
@@ -82,7 +85,7 @@ func (a *API) getPackage(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, packageInfo(record))
+	reply(c, http.StatusOK, packageInfo(record))
 }
 
 // removePackage answers DELETE /packages/{id}: stop a package that is being made, or delete one that has ended.

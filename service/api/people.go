@@ -66,7 +66,7 @@ func (a *API) listPeople(c *gin.Context) {
 	for _, p := range found[from:min(from+min(size, maxPage), len(found))] {
 		page.People = append(page.People, PersonSnapshot{Mail: d.Get(p, "mail"), Values: p.Values})
 	}
-	c.JSON(http.StatusOK, page)
+	reply(c, http.StatusOK, page)
 }
 
 // personDetail is one person.
@@ -94,7 +94,7 @@ func (a *API) getPerson(c *gin.Context) {
 			out.Values[name] = value
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	reply(c, http.StatusOK, out)
 }
 
 // removePhoto takes a person's hosted photo back.
@@ -130,7 +130,7 @@ func (a *API) listHardCases(c *gin.Context) {
 		p := &d.People[h.Index]
 		list = append(list, hardCase{Mail: d.Get(p, "mail"), Name: d.Get(p, "cn"), Reasons: h.Reasons})
 	}
-	c.JSON(http.StatusOK, list)
+	reply(c, http.StatusOK, list)
 }
 
 // fields are the fields that a template can use with a directory: standard ones, its own, texts and constants.
@@ -189,11 +189,11 @@ func (a *API) importPeople(c *gin.Context) {
 			return
 		}
 	}
-	c.JSON(http.StatusOK, plan)
+	reply(c, http.StatusOK, plan)
 }
 
 // listDialects answers GET /dialects: the dialects of mail hosts.
-func (a *API) listDialects(c *gin.Context) { c.JSON(http.StatusOK, block.Dialects()) }
+func (a *API) listDialects(c *gin.Context) { reply(c, http.StatusOK, block.Dialects()) }
 
 // fieldReference is what a template can use.
 type fieldReference struct {
@@ -210,7 +210,7 @@ func (a *API) listFields(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, fieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(),
+	reply(c, http.StatusOK, fieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(),
 		Entries: field.EntryNames()})
 }
 

@@ -177,7 +177,7 @@ func answer[T any](a *API, c *gin.Context, value T, err error) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, value)
+	reply(c, http.StatusOK, value)
 }
 
 // body reads a request's JSON, or answers with the problem.
@@ -485,7 +485,7 @@ func (a *API) intoTemplate(c *gin.Context, put func(ctx context.Context, name st
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, detail(s))
+	reply(c, http.StatusOK, detail(s))
 }
 
 // drawCode answers POST /code: draw a text or a person's vCard (RFC 6350) as a QR code.
@@ -515,7 +515,7 @@ func (a *API) drawCode(c *gin.Context) {
 		a.fail(c, problem.As(problem.Invalid, err))
 		return
 	}
-	c.JSON(http.StatusOK, codeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next,
+	reply(c, http.StatusOK, codeAnswer{Modules: made.Modules, Module: made.Module, Width: made.Width, Next: made.Next,
 		Bytes: len(made.Data), Text: in.Text, Image: dataAddress(picture.PNG, made.Data)})
 }
 
@@ -633,7 +633,7 @@ func (a *API) startPhotos(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusAccepted, state)
+	reply(c, http.StatusAccepted, state)
 }
 
 // photoRecipe reads the recipe for photos from the address of a request: width, height, radius and ring in px, shape,

@@ -155,7 +155,7 @@ func (a *API) listTemplates(c *gin.Context) {
 	for _, e := range entries {
 		list = append(list, a.summary(ctx, e))
 	}
-	c.JSON(http.StatusOK, list)
+	reply(c, http.StatusOK, list)
 }
 
 // summary is a template in the list. One that cannot be read is listed with the reason, and hides no other.
@@ -181,7 +181,7 @@ func (a *API) getTemplate(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, detail(s))
+	reply(c, http.StatusOK, detail(s))
 }
 
 // getVersion answers GET /templates/{name}/versions/{number}: one version.
@@ -196,7 +196,7 @@ func (a *API) getVersion(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, detail(s))
+	reply(c, http.StatusOK, detail(s))
 }
 
 // listVersions answers GET /templates/{name}/versions: all versions, newest first.
@@ -210,7 +210,7 @@ func (a *API) listVersions(c *gin.Context) {
 	for _, v := range versions {
 		list = append(list, VersionInfo{Number: v.Number, Version: v.Content, Note: v.Note, Author: v.Author, Saved: v.Created})
 	}
-	c.JSON(http.StatusOK, list)
+	reply(c, http.StatusOK, list)
 }
 
 // readJSON reads a request body; unknown members are refused, so that a misspelt one is not lost.
@@ -247,7 +247,7 @@ func (a *API) saved(c *gin.Context) func(templates.Stored, error) {
 		if s.Number == 1 {
 			status = http.StatusCreated
 		}
-		c.JSON(status, detail(s))
+		reply(c, status, detail(s))
 	}
 }
 
@@ -382,7 +382,7 @@ func (a *API) lookAtTemplate(c *gin.Context) {
 		return
 	}
 	look.Duration = float64(time.Since(began).Microseconds()) / 1000
-	c.JSON(http.StatusOK, look)
+	reply(c, http.StatusOK, look)
 }
 
 // shownAt is where a look has its pictures: those of a draft stand in it, since nothing serves them yet.
@@ -466,5 +466,5 @@ func (a *API) exportBlock(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, exported)
+	reply(c, http.StatusOK, exported)
 }

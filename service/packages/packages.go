@@ -55,8 +55,8 @@ func (p *Packages) Start() error {
 }
 
 // Create begins a package of a template's latest version for everybody. A template that cannot be
-// filled is refused.
-func (p *Packages) Create(ctx context.Context, name string, variants []string) (record store.Package, err error) {
+// filled is refused. notes say what should be known before the package is given out.
+func (p *Packages) Create(ctx context.Context, name string, variants []string) (record store.Package, notes []string, err error) {
 	err = p.Store.Write(ctx, func(tx *store.Tx) error {
 		t, err := p.Templates.GetIn(tx, name, 0)
 		if err != nil {
@@ -75,6 +75,9 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 		if _, err := compose.Compile(compose.Source{Template: t.Template, Schema: d.Schema, Day: tx.At(), Variants: variants}); err != nil {
 			return problem.As(problem.Refused, err)
 		}
+		if notes, err = pack.Notes(t.Template, d.Schema, tx.At(), variants); err != nil {
+			return err
+		}
 		record = store.Package{ID: jobs.NewID(), Template: name, Version: t.Number, Content: t.Version()}
 		if err := tx.AddPackage(record); err != nil {
 			return err
@@ -83,7 +86,7 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 			order{Template: name, Number: t.Number, Variants: variants, Day: tx.At()})
 		return err
 	})
-	return record, err
+	return record, notes, err
 }
 
 // make makes a package beside its place and moves it there when it is whole.

@@ -84,7 +84,7 @@ func TestOneAfterTheOther(t *testing.T) {
 	p, ctx := start(t, 200), access.With(context.Background(), access.Loopback())
 	var ids []string
 	for range 3 {
-		record, err := p.Create(ctx, "crew", nil)
+		record, _, err := p.Create(ctx, "crew", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -112,7 +112,7 @@ func TestOneAfterTheOther(t *testing.T) {
 
 func TestStoppingLeavesNoFile(t *testing.T) {
 	p, ctx := start(t, 5000), access.With(context.Background(), access.Loopback())
-	record, err := p.Create(ctx, "crew", nil)
+	record, _, err := p.Create(ctx, "crew", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -55,6 +55,11 @@ function FilesForDesks({ template }: { template: string }) {
         </Button>
       </Box>
       <Trouble error={packages.error ?? create.error ?? remove.error} />
+      {create.data?.notes.map((note) => (
+        <Typography key={note} color="warning.main">
+          △ {note}
+        </Typography>
+      ))}
       {packages.data?.length === 0 && <Typography color="text.secondary">No package has been made yet.</Typography>}
       {packages.data && packages.data.length > 0 && (
         <Table size="small" aria-label="Packages">

@@ -40,7 +40,7 @@ export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: 
     if (!inside) return
     const around =
       element !== undefined
-        ? inside.querySelector<HTMLElement>(`[${sourceAttribute}^="${element}:"]`)
+        ? elementsOf(inside, `[${sourceAttribute}^="${element}:"]`)[0]
         : cursor !== undefined && smallest(inside, cursor)
     if (!around) return
     around.style.setProperty('outline', '2px dotted #b4532a', 'important')
@@ -53,7 +53,7 @@ export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: 
   const watch = () => {
     const inside = frame.current?.contentDocument
     if (!inside) return
-    inside.addEventListener('click', (event) => {
+    EventTarget.prototype.addEventListener.call(inside, 'click', (event) => {
       event.preventDefault() // a link must not lead anywhere
       const element = (event.target as Element | null)?.closest(`[${sourceAttribute}]`)
       const place = element && bytesOf(element)
@@ -89,6 +89,11 @@ export function LookFrame({ look, title, zoom = 100, cursor, element, onPick }: 
 /** Says on each element of a look which bytes of the source it came from. */
 const sourceAttribute = 'data-source-bytes'
 
+/** Elements of a document, even of one in which an element has the name of a method and stands in its place. */
+function elementsOf(inside: Document, selector: string): HTMLElement[] {
+  return Array.from(Document.prototype.querySelectorAll.call(inside, selector) as NodeListOf<HTMLElement>)
+}
+
 function bytesOf(element: Element): Bytes | undefined {
   const [start, end] = (element.getAttribute(sourceAttribute) ?? '').split(':').map(Number)
   return start === undefined || end === undefined || Number.isNaN(end) ? undefined : { start, end }
@@ -97,7 +102,7 @@ function bytesOf(element: Element): Bytes | undefined {
 function smallest(inside: Document, at: number): HTMLElement | undefined {
   let best: HTMLElement | undefined
   let size = Infinity
-  for (const element of inside.querySelectorAll<HTMLElement>(`[${sourceAttribute}]`)) {
+  for (const element of elementsOf(inside, `[${sourceAttribute}]`)) {
     const place = bytesOf(element)
     if (place && place.start <= at && at < place.end && place.end - place.start <= size) {
       best = element

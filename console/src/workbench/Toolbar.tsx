@@ -12,7 +12,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, type ReactNode } from 'react'
 import { useBlocker } from 'react-router'
 import { api, type Report } from '../api/api'
-import { dirty, type State } from './state'
+import { dirty, forget, type State } from './state'
 
 interface Props {
   state: State
@@ -63,7 +63,7 @@ export function Toolbar({ state, verdict, saving, onNote, onSave, onVersions, ch
       <Button variant="contained" disabled={!unsaved || saving} onClick={onSave} title="Ctrl+S">
         Save a version
       </Button>
-      <LeaveGuard unsaved={unsaved} number={state.saved.number} />
+      <LeaveGuard unsaved={unsaved} name={state.saved.name} number={state.saved.number} />
     </Box>
   )
 }
@@ -115,7 +115,7 @@ function NoteButton({ note, onNote }: { note: string; onNote: (note: string) => 
 }
 
 /** Asks before unsaved work is left, within the console and out of it. */
-function LeaveGuard({ unsaved, number }: { unsaved: boolean; number: number }) {
+function LeaveGuard({ unsaved, name, number }: { unsaved: boolean; name: string; number: number }) {
   const blocker = useBlocker(unsaved)
   useEffect(() => {
     if (!unsaved) return
@@ -129,7 +129,13 @@ function LeaveGuard({ unsaved, number }: { unsaved: boolean; number: number }) {
       <DialogTitle id="leave">Leave without saving?</DialogTitle>
       <DialogContent>What you changed since version {number} is lost when you leave.</DialogContent>
       <DialogActions>
-        <Button onClick={() => blocker.proceed()} color="error">
+        <Button
+          onClick={() => {
+            forget(name)
+            blocker.proceed()
+          }}
+          color="error"
+        >
           Leave and lose it
         </Button>
         <Button onClick={() => blocker.reset()} variant="contained" autoFocus>

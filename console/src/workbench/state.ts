@@ -67,6 +67,21 @@ export function begin(template: TemplateDetail): State {
   }
 }
 
+/** What was changed and not saved, by template: it outlasts the page, should that fail. */
+const unsaved = new Map<string, State>()
+
+/** The state with which a template is opened: with what was not saved, if the saved version is still the same. */
+function reopened(template: TemplateDetail): State {
+  const state = unsaved.get(template.name)
+  if (state?.saved.number !== template.number) return begin(template)
+  return { ...state, editor: state.editor + 1, open: nothing }
+}
+
+/** Lets go of what was changed and not saved. */
+export function forget(name: string): void {
+  unsaved.delete(name)
+}
+
 export function dirty(state: State): boolean {
   return differs(state.revision.draft, state.saved)
 }
@@ -142,10 +157,12 @@ export function useWorkbench(template: TemplateDetail): {
   latest: () => State
   act: (action: Action) => void
 } {
-  const [state, setState] = useState(() => begin(template))
+  const [state, setState] = useState(() => reopened(template))
   const now = useRef(state)
   const act = useCallback((action: Action) => {
     now.current = reduce(now.current, action)
+    if (dirty(now.current)) unsaved.set(now.current.saved.name, now.current)
+    else forget(now.current.saved.name)
     setState(now.current)
   }, [])
   const latest = useCallback(() => now.current, [])
