@@ -95,6 +95,7 @@ type Document struct {
 	Root   *Node
 
 	lines []int // byte offset of each line's first byte
+	runes []int // how many characters stand before each markEvery bytes
 }
 
 // Place is a position in the source: lines and columns count from 1, columns in characters
@@ -105,11 +106,29 @@ type Place struct {
 	Column int `json:"column"`
 }
 
+// markEvery is after how many bytes the characters are counted, so that a place in a long line is found at once.
+const markEvery = 256
+
+// characters counts those before a byte offset.
+func (d *Document) characters(offset int) int {
+	mark := min(offset/markEvery, len(d.runes)-1)
+	if mark < 0 {
+		return 0
+	}
+	n := d.runes[mark]
+	for i := mark * markEvery; i < offset; i++ {
+		if utf8.RuneStart(d.Source[i]) {
+			n++
+		}
+	}
+	return n
+}
+
 // Place gives line and column of a byte offset. An offset beyond the source is the source's end.
 func (d *Document) Place(offset int) Place {
 	offset = min(max(offset, 0), len(d.Source))
 	line := sort.SearchInts(d.lines, offset+1) - 1
-	column := utf8.RuneCountInString(d.Source[d.lines[line]:offset]) + 1
+	column := d.characters(offset) - d.characters(d.lines[line]) + 1
 	return Place{Offset: offset, Line: line + 1, Column: column}
 }
 
@@ -356,7 +375,7 @@ func (n *Node) TextContent() string {
 
 // Clone copies the document so that one copy can be changed without the other.
 func (d *Document) Clone() *Document {
-	return &Document{Source: d.Source, Root: d.Root.Clone(), lines: d.lines}
+	return &Document{Source: d.Source, Root: d.Root.Clone(), lines: d.lines, runes: d.runes}
 }
 
 // Clone copies the node and everything in it; the copy has no parent.

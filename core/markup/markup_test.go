@@ -2,8 +2,10 @@ package markup
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 func mustParse(t *testing.T, source string) *Document {
@@ -151,12 +153,60 @@ func TestEdits(t *testing.T) {
 	}
 }
 
+// Each limit is passed by one and refused with its line, and just kept.
 func TestLimits(t *testing.T) {
-	if _, err := Parse(strings.Repeat("<div>", MaxDepth+1)); !errors.Is(err, errTooDeep) {
-		t.Errorf("deep nesting: %v", err)
+	attributes := func(n int) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, " a%d", i)
+		}
+		return b.String()
 	}
-	if _, err := Parse(strings.Repeat("x", MaxSource+1)); !errors.Is(err, ErrTooLarge) {
+	for name, c := range map[string]struct {
+		source func(n int) string
+		most   int
+		says   string
+	}{
+		"bytes":              {func(n int) string { return strings.Repeat("x", n) }, MaxBytes, "larger than 256 kB"},
+		"elements":           {func(n int) string { return "\n" + strings.Repeat("<br>", n) }, MaxElements, "line 2, column 20001: more than 5 000 elements"},
+		"nesting":            {func(n int) string { return strings.Repeat("<b>", n) }, MaxDepth, "more than 100 elements in elements"},
+		"attributes":         {func(n int) string { return "<p" + attributes(n) + ">" }, MaxAttributes, "more than 100 attributes"},
+		"the same attribute": {func(n int) string { return "<p" + strings.Repeat(" a", n) + ">" }, MaxAttributes, "more than 100 attributes"},
+		"cells": {func(n int) string {
+			return "<table>" + strings.Repeat("<td colspan=1000>", n/1000) + strings.Repeat("<td>", n%1000) + "</table>"
+		}, MaxCells, "more than 10 000 table cells"},
+		"rows": {func(n int) string {
+			return "<table>" + strings.Repeat("<td rowspan=100 colspan=100>", n/10000) + strings.Repeat("<td>", n%10000) + "</table>"
+		}, MaxCells, "more than 10 000 table cells"},
+		"comments": {func(n int) string { return strings.Repeat("<!>", n) }, MaxNodes, "more than 30 000 elements, texts and comments"},
+	} {
+		if _, err := Parse(c.source(c.most)); err != nil {
+			t.Errorf("%s: %d are refused: %v", name, c.most, err)
+		}
+		if _, err := Parse(c.source(c.most + 1)); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %d: %v", name, c.most+1, err)
+		}
+	}
+	picture := `<img src="data:image/png;base64,` + strings.Repeat("A", 1<<20) + `"><p style="background:url(data:image/png;base64,` +
+		strings.Repeat("A", 500_000) + `)">x</p>`
+	if _, err := Parse(picture); err != nil {
+		t.Errorf("pictures in their addresses: %v", err)
+	}
+	if _, err := Parse(strings.Repeat(`<img src="data:image/png;base64,AAAA">`, 1+MaxSource/38)); !errors.Is(err, ErrTooLarge) {
 		t.Errorf("large source: %v", err)
+	}
+}
+
+// Places are right in lines of any length.
+func TestPlaceInALongLine(t *testing.T) {
+	source := strings.Repeat("äö€x𝕬", 3_000) + "\n" + strings.Repeat("ä", 700)
+	d := PlainText(source)
+	for at := range source {
+		line := strings.Count(source[:at], "\n")
+		want := Place{at, line + 1, utf8.RuneCountInString(source[strings.LastIndexByte(source[:at], '\n')+1:at]) + 1}
+		if got := d.Place(at); at%97 == 0 && got != want {
+			t.Fatalf("%+v, want %+v", got, want)
+		}
 	}
 }
 

@@ -6,28 +6,22 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/net/html"
-
-	"missivum/core/problem"
 )
-
-// MaxSource is the largest source Parse accepts, in bytes.
-const MaxSource = 2 << 20
-
-// MaxDepth is how deep elements may be nested.
-const MaxDepth = 400
-
-// ErrTooLarge is returned for a source above MaxSource.
-var ErrTooLarge error = problem.New(problem.TooLarge, "the source is larger than %d kB", MaxSource>>10)
-
-// errTooDeep is returned when elements are nested deeper than MaxDepth.
-var errTooDeep error = problem.New(problem.Refused, "elements are nested deeper than %d", MaxDepth)
 
 // PlainText makes a document of a text that is no markup, for the places in it.
 func PlainText(text string) *Document {
 	d := &Document{Source: text, Root: &Node{Kind: Root}, lines: []int{0}}
+	runes := 0
 	for i := range len(text) {
+		if i%markEvery == 0 {
+			d.runes = append(d.runes, runes)
+		}
+		if utf8.RuneStart(text[i]) {
+			runes++
+		}
 		if text[i] == '\n' {
 			d.lines = append(d.lines, i+1)
 		}
@@ -36,14 +30,14 @@ func PlainText(text string) *Document {
 }
 
 // Parse reads HTML source, a whole page or a fragment. Like a browser it accepts anything that
-// is not too large or too deep; end tags that close nothing become Stray nodes. Elements whose end
+// is within the limits; end tags that close nothing become Stray nodes. Elements whose end
 // tag may be left out (HTML Living Standard, 13.1.2.4) are closed where a browser closes them.
 func Parse(source string) (*Document, error) {
-	if len(source) > MaxSource {
+	if len(source) > MaxSource || len(source) > MaxBytes && withoutData(source) > MaxBytes {
 		return nil, ErrTooLarge
 	}
 	d := PlainText(source)
-	p := parser{src: source, top: d.Root}
+	p := parser{src: source, doc: d, top: d.Root, total: &totals{}}
 	if err := p.parse(0, len(source)); err != nil {
 		return nil, err
 	}
@@ -53,6 +47,8 @@ func Parse(source string) (*Document, error) {
 // parser builds the tree from tokens.
 type parser struct {
 	src   string
+	doc   *Document
+	total *totals
 	top   *Node // innermost open element, a Conditional, or the Root
 	floor *Node // the Conditional being read; its content cannot close what is outside
 	depth int
@@ -73,8 +69,7 @@ func (p *parser) parse(start, end int) error {
 			if span.End < end {
 				span.End = end
 			}
-			p.text(span) // a tag that never ends is text
-			return nil
+			return p.text(span) // a tag that never ends is text
 		}
 		if err := p.token(kind, span); err != nil {
 			return err
@@ -87,13 +82,13 @@ func (p *parser) token(kind html.TokenType, span Span) error {
 	raw := p.src[span.Start:span.End]
 	switch kind {
 	case html.TextToken:
-		p.text(span)
+		return p.text(span)
 	case html.DoctypeToken:
-		p.add(&Node{Kind: Doctype, Data: raw, Open: span})
+		return p.add(&Node{Kind: Doctype, Data: raw, Open: span})
 	case html.CommentToken:
 		return p.comment(span)
 	case html.EndTagToken:
-		p.endTag(tagName(raw[2:]), span)
+		return p.endTag(tagName(raw[2:]), span)
 	case html.StartTagToken, html.SelfClosingTagToken:
 		return p.startTag(span)
 	}
@@ -101,16 +96,16 @@ func (p *parser) token(kind html.TokenType, span Span) error {
 }
 
 // text adds a text node.
-func (p *parser) text(span Span) {
+func (p *parser) text(span Span) error {
 	if span.Len() == 0 {
-		return
+		return nil
 	}
 	raw := p.src[span.Start:span.End]
 	data := raw
 	if !p.top.Is("style", "script") {
 		data = html.UnescapeString(raw)
 	}
-	p.add(&Node{Kind: Text, Data: data, Open: span})
+	return p.add(&Node{Kind: Text, Data: data, Open: span})
 }
 
 // comment adds a comment, or opens a condition.
@@ -121,13 +116,14 @@ func (p *parser) comment(span Span) error {
 		n.Kind, n.Condition = Conditional, cond
 		n.Open = Span{span.Start, span.Start + inner.Start}
 		n.Close = Span{span.Start + inner.End, span.End}
-		p.add(n)
-		inside := parser{src: p.src, top: n, floor: n, depth: p.depth + 1}
+		if err := p.add(n); err != nil {
+			return err
+		}
+		inside := parser{src: p.src, doc: p.doc, total: p.total, top: n, floor: n, depth: p.depth + 1}
 		return inside.parse(n.Open.End, n.Close.Start)
 	}
 	n.Condition = revealedCondition(raw)
-	p.add(n)
-	return nil
+	return p.add(n)
 }
 
 // startTag adds an element and closes those that its start ends (HTML, 13.2.6).
@@ -136,22 +132,25 @@ func (p *parser) startTag(span Span) error {
 	n := &Node{Kind: Element, Name: tagName(raw[1:]), Open: span, Close: Span{span.End, span.End}}
 	n.Attrs, n.Repeated = scanAttrs(raw, span.Start)
 	p.closeImplied(n)
-	p.add(n)
+	if err := p.add(n); err != nil {
+		return err
+	}
 	if Void(n.Name) {
 		return nil
 	}
 	p.depth++
 	if p.depth > MaxDepth {
-		place := PlainText(p.src).Place(span.Start)
-		return problem.New(problem.Refused, "line %d, column %d: %w", place.Line, place.Column, errTooDeep).
-			At(problem.Place{Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Message: errTooDeep.Error()})
+		return p.refuse(span, "elements in elements", MaxDepth)
 	}
 	p.top = n
 	return nil
 }
 
-// add puts a node where the parser stands.
-func (p *parser) add(n *Node) { p.top.Append(n) }
+// add puts a node where the parser stands, within the limits.
+func (p *parser) add(n *Node) error {
+	p.top.Append(n)
+	return p.count(n)
+}
 
 // pop closes the innermost element at the given offset.
 func (p *parser) pop(at int) {
@@ -162,7 +161,7 @@ func (p *parser) pop(at int) {
 
 // endTag closes the nearest open element of that name, never one outside the table cell or the
 // conditional comment in which the end tag stands.
-func (p *parser) endTag(name string, span Span) {
+func (p *parser) endTag(name string, span Span) error {
 	open := p.top
 	for open != p.floor && open.Kind == Element && open.Name != name {
 		if scopeEdge(open.Name) && !tablePart(name) {
@@ -172,14 +171,14 @@ func (p *parser) endTag(name string, span Span) {
 		open = open.Parent
 	}
 	if open == nil || open == p.floor || open.Kind != Element {
-		p.add(&Node{Kind: Stray, Name: name, Open: span})
-		return
+		return p.add(&Node{Kind: Stray, Name: name, Open: span})
 	}
 	for p.top != open {
 		p.pop(span.Start)
 	}
 	p.pop(span.Start)
 	open.Close = span
+	return nil
 }
 
 // closeImplied closes elements that the start tag of n ends without an end tag.
@@ -284,6 +283,9 @@ func scanAttrs(tag string, base int) (attrs []Attr, repeated []Span) {
 		}
 		a.Span = Span{a.Span.Start + base, a.Span.End + base}
 		a.Inner = Span{a.Inner.Start + base, a.Inner.End + base}
+		if len(attrs)+len(repeated) > MaxAttributes {
+			return attrs, repeated // refused by who asked
+		}
 		if hasAttr(attrs, a.Name) {
 			repeated = append(repeated, a.Span)
 		} else {

@@ -1955,6 +1955,8 @@ export interface components {
             bytes: number;
             sha256: string;
             message: string;
+            /** @description To know before it is given out; in the answer to the request that makes it. */
+            notes: string[];
             /** Format: date-time */
             created: string;
             /** Format: date-time */

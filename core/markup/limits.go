@@ -1,0 +1,112 @@
+package markup
+
+import (
+	"strings"
+
+	"missivum/core/problem"
+)
+
+// The limits of a source. No honest signature comes near them, and what is within them is read, checked and filled in a
+// time that grows with its size. All that is read as markup is held against them while it is read.
+const (
+	MaxSource     = 2 << 20   // bytes, with pictures that are written into it
+	MaxBytes      = 256 << 10 // bytes without data: addresses (RFC 2397)
+	MaxElements   = 5_000
+	MaxDepth      = 100    // elements in elements
+	MaxAttributes = 100    // of one element
+	MaxCells      = 10_000 // of all tables, a cell counted for each column and row that it spans
+	MaxNodes      = 30_000 // elements, texts and comments together
+)
+
+// Limits are those limits in words, for the reference.
+func Limits() map[string]int {
+	return map[string]int{
+		"bytes": MaxSource, "bytes without data addresses": MaxBytes, "elements": MaxElements, "elements in elements": MaxDepth,
+		"attributes of one element": MaxAttributes, "table cells with their spans": MaxCells, "elements, texts and comments": MaxNodes,
+	}
+}
+
+// ErrTooLarge is returned for a source above MaxSource or MaxBytes.
+var ErrTooLarge error = problem.New(problem.TooLarge, "the source is larger than %d kB; a signature has some ten", MaxBytes>>10)
+
+// withoutData is the length of a source in bytes without what stands in its data: addresses.
+func withoutData(source string) int {
+	n := len(source)
+	for at := 0; ; {
+		i := indexFold(source[at:], "data:")
+		if i < 0 {
+			return n
+		}
+		at += i
+		end := strings.IndexAny(source[at:], "\"' \t\r\n)>")
+		if end < 0 {
+			end = len(source) - at
+		}
+		n -= end
+		at += end
+	}
+}
+
+// indexFold finds an ASCII word in small letters, whatever its case in the text.
+func indexFold(s, word string) int {
+	for at := 0; ; {
+		i := strings.IndexAny(s[at:], word[:1]+strings.ToUpper(word[:1]))
+		if i < 0 || at+i+len(word) > len(s) {
+			return -1
+		}
+		if at += i; strings.EqualFold(s[at:at+len(word)], word) {
+			return at
+		}
+		at++
+	}
+}
+
+// refuse is a limit that is passed at a place.
+func (p *parser) refuse(span Span, what string, most int) error {
+	place := p.doc.Place(span.Start)
+	message := "more than " + grouped(most) + " " + what + "; a signature has a few"
+	return problem.New(problem.Refused, "line %d, column %d: %s", place.Line, place.Column, message).
+		At(problem.Place{Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Message: message})
+}
+
+// count counts a node, and refuses what is one too many.
+func (p *parser) count(n *Node) error {
+	p.total.nodes++
+	if p.total.nodes > MaxNodes {
+		return p.refuse(n.Open, "elements, texts and comments", MaxNodes)
+	}
+	if n.Kind != Element {
+		return nil
+	}
+	p.total.elements++
+	switch {
+	case p.total.elements > MaxElements:
+		return p.refuse(n.Open, "elements", MaxElements)
+	case len(n.Attrs)+len(n.Repeated) > MaxAttributes:
+		return p.refuse(n.Open, "attributes of one element", MaxAttributes)
+	}
+	if n.Is("td", "th") {
+		p.total.cells += min(max(n.Pixels("colspan"), 1), maxSpan) * min(max(n.Pixels("rowspan"), 1), maxSpan)
+		if p.total.cells > MaxCells {
+			return p.refuse(n.Open, "table cells with their spans", MaxCells)
+		}
+	}
+	return nil
+}
+
+// totals are what is counted while a source is read.
+type totals struct{ nodes, elements, cells int }
+
+// grouped writes a number with a space between groups of three digits.
+func grouped(n int) string {
+	text := ""
+	for ; n >= 1000; n /= 1000 {
+		digits := n % 1000
+		text = " " + string([]byte{byte('0' + digits/100), byte('0' + digits/10%10), byte('0' + digits%10)}) + text
+	}
+	digits := ""
+	for ; n > 0 || digits == "" && text == ""; n /= 10 {
+		digits = string(rune('0'+n%10)) + digits
+	}
+	return digits + text
+}
