@@ -207,7 +207,7 @@ func newPass(in Input) (*Pass, error) {
 		return nil, err
 	}
 	p := &Pass{
-		Input: in.withNumbers(), Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource(),
+		Input: in.withNumbers(), Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource().Quiet(),
 		checks: in.Checks, mistakes: mistakes,
 	}
 	if p.checks == nil {

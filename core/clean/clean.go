@@ -105,7 +105,7 @@ func (t *cleaner) leave(n *markup.Node, what, why string) {
 
 // read parses the source. Markup that is not nested as browsers read it is first written the way they do.
 func (t *cleaner) read(source string) (*markup.Document, error) {
-	doc, err := markup.Parse(source)
+	doc, err := style.Parse(source)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func (t *cleaner) read(source string) (*markup.Document, error) {
 		return doc, err
 	}
 	t.did("wrong nesting written as browsers read it")
-	return markup.Parse(regular)
+	return style.Parse(regular)
 }
 
 // drop takes away whole nodes: marks, islands with settings, and elements that draw nothing. Comments stay: they

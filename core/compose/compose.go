@@ -94,7 +94,7 @@ type Prepared struct {
 // mistakes, all of them; the document is then prepared as far as it goes, to be looked at by
 // checks. Styles are resolved on the template as written, with every variant's elements in it.
 func Prepare(t *template.Template, schema *person.Schema, day time.Time, address Addresser) (*Prepared, error) {
-	doc, err := markup.Parse(t.Source)
+	doc, err := style.Parse(t.Source)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", template.SourceFile, err)
 	}
@@ -110,6 +110,10 @@ func Prepare(t *template.Template, schema *person.Schema, day time.Time, address
 		}
 	}
 	p.Styles = style.Inline(doc)
+	if p.Styles.Beyond {
+		return nil, problem.New(problem.Refused, "The style sheets bring more than %d declarations to elements; a signature has some hundred.",
+			style.MaxReached)
+	}
 	p.sizePictures()
 	if len(errs) > 0 {
 		return p, errs

@@ -42,6 +42,20 @@ type textCompiler struct {
 	source  *field.Source
 	b       *field.Builder
 	variant string
+	simple  map[*markup.Node]bool // rows, whether they are simple
+}
+
+// simpleRow is markup.SimpleRow, worked out once for a row.
+func (c *textCompiler) simpleRow(row *markup.Node) bool {
+	simple, known := c.simple[row]
+	if !known {
+		if c.simple == nil {
+			c.simple = map[*markup.Node]bool{}
+		}
+		simple = markup.SimpleRow(row)
+		c.simple[row] = simple
+	}
+	return simple
 }
 
 // children compiles what is in an element.
@@ -80,7 +94,7 @@ func (c *textCompiler) element(n *markup.Node) {
 		}
 	case n.Is("a"):
 		c.link(n)
-	case n.Is("td", "th") && markup.SimpleRow(n.Parent):
+	case n.Is("td", "th") && c.simpleRow(n.Parent):
 		c.b.Literal(" ")
 		c.children(n)
 	case markup.Block(n.Name):

@@ -147,7 +147,7 @@ func closing(s string) int {
 		return end
 	}
 	var quote string
-	for i := 0; i < len(s); i++ {
+	for i := 0; i < min(len(s), end+MaxExpression); i++ {
 		if quote == "" {
 			if strings.HasPrefix(s[i:], "}}") {
 				return i
@@ -183,13 +183,16 @@ func BeforeField(raw string) string {
 type slip struct {
 	offset  int
 	message string
-	nearest []string
+	nearest func() []string // what was probably meant; nil for nothing
 	fatal   bool // what follows cannot be read
 }
 
 // parseExpr reads what stands between double braces: a field name or a quoted text, then modifiers
 // behind bars.
 func parseExpr(text string, schema *person.Schema) (Expr, []slip) {
+	if len(text) > MaxExpression {
+		return Expr{}, []slip{{0, fmt.Sprintf("This field has more than %d bytes.", MaxExpression), nil, true}}
+	}
 	l := lexer{src: text}
 	e := Expr{Text: strings.TrimSpace(text)}
 	var problems []slip
@@ -256,7 +259,7 @@ func (l *lexer) names(e *Expr, schema *person.Schema) []slip {
 			e.Texts, e.Fallback = texts, schema.Languages()
 		default:
 			if !known {
-				problems = append(problems, slip{at, fmt.Sprintf("There is no field %q in the directory.", name), schema.Nearest(name), false})
+				problems = append(problems, slip{at, fmt.Sprintf("There is no field %q in the directory.", name), func() []string { return schema.Nearest(name) }, false})
 			}
 			e.Fields = append(e.Fields, Column{canonical, column})
 			fields = append(fields, canonical)
@@ -322,7 +325,7 @@ func (l *lexer) modifier() (Modifier, *slip) {
 	}
 	kind := modifierKind(name)
 	if kind == nil {
-		return Modifier{}, &slip{at, fmt.Sprintf("There is no modifier %q.", name), person.Nearest(name, modifierNames()), true}
+		return Modifier{}, &slip{at, fmt.Sprintf("There is no modifier %q.", name), func() []string { return person.Nearest(name, modifierNames()) }, true}
 	}
 	m := Modifier{Name: kind.Name, kind: kind}
 	l.space()

@@ -109,6 +109,15 @@ type Source struct {
 	Doc      *markup.Document
 	Schema   *person.Schema
 	Variants []string // those a data-in may name
+
+	quiet bool // nobody reads what was probably meant
+}
+
+// Quiet is the source for who does not read its mistakes: what was probably meant is not worked out again.
+func (s *Source) Quiet() *Source {
+	quiet := *s
+	quiet.quiet = true
+	return &quiet
 }
 
 // Piece is a stretch of text or one field.
@@ -120,7 +129,13 @@ type Piece struct {
 // Validate finds all mistakes in fields and attributes of the language, in the order of the source.
 func (s *Source) Validate() Errors {
 	var errs Errors
+	if e := s.beyond(); e != nil {
+		return Errors{*e}
+	}
 	s.Doc.Root.Walk(func(n *markup.Node) bool {
+		if len(errs) >= mostMistakes {
+			return false
+		}
 		switch n.Kind {
 		case markup.Text:
 			if n.Parent.Is("style", "script") {
@@ -297,7 +312,9 @@ func (s *Source) pieces(raw string, base int, exact bool) ([]Piece, Errors) {
 			e, problems := parseExpr(markup.Unescape(seg.text), s.Schema)
 			for _, p := range problems {
 				err := s.problem(at(seg.offset+min(p.offset, len(seg.text))), 0, p.message)
-				err.Nearest = p.nearest
+				if p.nearest != nil && !s.quiet {
+					err.Nearest = p.nearest()
+				}
 				err.End = at(seg.offset + len(seg.text))
 				errs = append(errs, err)
 			}

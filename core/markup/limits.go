@@ -13,16 +13,17 @@ const (
 	MaxBytes      = 256 << 10 // bytes without data: addresses (RFC 2397)
 	MaxElements   = 5_000
 	MaxDepth      = 100    // elements in elements
+	MaxChildren   = 1_000  // elements directly in one element
 	MaxAttributes = 100    // of one element
 	MaxCells      = 10_000 // of all tables, a cell counted for each column and row that it spans
-	MaxNodes      = 30_000 // elements, texts and comments together
+	MaxComments   = 1_000  // comments, conditions, doctypes and end tags that close nothing
 )
 
 // Limits are those limits in words, for the reference.
 func Limits() map[string]int {
 	return map[string]int{
-		"bytes": MaxSource, "bytes without data addresses": MaxBytes, "elements": MaxElements, "elements in elements": MaxDepth,
-		"attributes of one element": MaxAttributes, "table cells with their spans": MaxCells, "elements, texts and comments": MaxNodes,
+		"bytes": MaxSource, "bytes without data addresses": MaxBytes, "elements": MaxElements, "elements in elements": MaxDepth, "elements directly in one": MaxChildren,
+		"attributes of one element": MaxAttributes, "table cells with their spans": MaxCells, "comments and stray end tags": MaxComments,
 	}
 }
 
@@ -71,17 +72,25 @@ func (p *parser) refuse(span Span, what string, most int) error {
 
 // count counts a node, and refuses what is one too many.
 func (p *parser) count(n *Node) error {
-	p.total.nodes++
-	if p.total.nodes > MaxNodes {
-		return p.refuse(n.Open, "elements, texts and comments", MaxNodes)
+	if p.total == nil {
+		return nil
 	}
-	if n.Kind != Element {
+	switch n.Kind {
+	case Text:
+		return nil // no more than tags and comments part
+	case Element:
+	default:
+		if p.total.comments++; p.total.comments > MaxComments {
+			return p.refuse(n.Open, "comments and end tags that close nothing", MaxComments)
+		}
 		return nil
 	}
 	p.total.elements++
 	switch {
 	case p.total.elements > MaxElements:
 		return p.refuse(n.Open, "elements", MaxElements)
+	case p.children(n.Parent) > MaxChildren:
+		return p.refuse(n.Open, "elements directly in one", MaxChildren)
 	case len(n.Attrs)+len(n.Repeated) > MaxAttributes:
 		return p.refuse(n.Open, "attributes of one element", MaxAttributes)
 	}
@@ -94,8 +103,20 @@ func (p *parser) count(n *Node) error {
 	return nil
 }
 
+// children counts an element that was added to its parent.
+func (p *parser) children(parent *Node) int {
+	if p.total.in == nil {
+		p.total.in = map[*Node]int{}
+	}
+	p.total.in[parent]++
+	return p.total.in[parent]
+}
+
 // totals are what is counted while a source is read.
-type totals struct{ nodes, elements, cells int }
+type totals struct {
+	comments, elements, cells int
+	in                        map[*Node]int // elements by the element that they are in
+}
 
 // grouped writes a number with a space between groups of three digits.
 func grouped(n int) string {

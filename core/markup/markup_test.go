@@ -167,18 +167,21 @@ func TestLimits(t *testing.T) {
 		most   int
 		says   string
 	}{
-		"bytes":              {func(n int) string { return strings.Repeat("x", n) }, MaxBytes, "larger than 256 kB"},
-		"elements":           {func(n int) string { return "\n" + strings.Repeat("<br>", n) }, MaxElements, "line 2, column 20001: more than 5 000 elements"},
+		"bytes": {func(n int) string { return strings.Repeat("x", n) }, MaxBytes, "larger than 256 kB"},
+		"elements": {func(n int) string {
+			return "\n" + strings.Repeat("<b>"+strings.Repeat("<br>", 99)+"</b>", n/100) + strings.Repeat("<br>", n%100)
+		}, MaxElements, "more than 5 000 elements"},
+		"children":           {func(n int) string { return strings.Repeat("<br>", n) }, MaxChildren, "more than 1 000 elements directly in one"},
 		"nesting":            {func(n int) string { return strings.Repeat("<b>", n) }, MaxDepth, "more than 100 elements in elements"},
 		"attributes":         {func(n int) string { return "<p" + attributes(n) + ">" }, MaxAttributes, "more than 100 attributes"},
 		"the same attribute": {func(n int) string { return "<p" + strings.Repeat(" a", n) + ">" }, MaxAttributes, "more than 100 attributes"},
 		"cells": {func(n int) string {
-			return "<table>" + strings.Repeat("<td colspan=1000>", n/1000) + strings.Repeat("<td>", n%1000) + "</table>"
+			return "<table>" + strings.Repeat("<td colspan=1000>", n/1000) + strings.Repeat("<tr><td>", n%1000) + "</table>"
 		}, MaxCells, "more than 10 000 table cells"},
 		"rows": {func(n int) string {
-			return "<table>" + strings.Repeat("<td rowspan=100 colspan=100>", n/10000) + strings.Repeat("<td>", n%10000) + "</table>"
+			return "<table>" + strings.Repeat("<td rowspan=100 colspan=100>", n/10000) + strings.Repeat("<tr><td>", n%10000) + "</table>"
 		}, MaxCells, "more than 10 000 table cells"},
-		"comments": {func(n int) string { return strings.Repeat("<!>", n) }, MaxNodes, "more than 30 000 elements, texts and comments"},
+		"comments": {func(n int) string { return strings.Repeat("<!>", n) }, MaxComments, "more than 1 000 comments and end tags that close nothing"},
 	} {
 		if _, err := Parse(c.source(c.most)); err != nil {
 			t.Errorf("%s: %d are refused: %v", name, c.most, err)

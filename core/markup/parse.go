@@ -44,13 +44,24 @@ func Parse(source string) (*Document, error) {
 	return d, nil
 }
 
+// ParseOutput is Parse for what the program itself wrote from a source within the limits, such as a page with its
+// styles inlined: the limits are not asked for again.
+func ParseOutput(source string) (*Document, error) {
+	d := PlainText(source)
+	p := parser{src: source, doc: d, top: d.Root}
+	if err := p.parse(0, len(source)); err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
 // parser builds the tree from tokens.
 type parser struct {
 	src   string
 	doc   *Document
-	total *totals
-	top   *Node // innermost open element, a Conditional, or the Root
-	floor *Node // the Conditional being read; its content cannot close what is outside
+	total *totals // nil: without limits
+	top   *Node   // innermost open element, a Conditional, or the Root
+	floor *Node   // the Conditional being read; its content cannot close what is outside
 	depth int
 }
 
@@ -139,7 +150,7 @@ func (p *parser) startTag(span Span) error {
 		return nil
 	}
 	p.depth++
-	if p.depth > MaxDepth {
+	if p.total != nil && p.depth > MaxDepth {
 		return p.refuse(span, "elements in elements", MaxDepth)
 	}
 	p.top = n

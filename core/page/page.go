@@ -25,6 +25,7 @@ import (
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/problem"
+	"missivum/core/style"
 	"missivum/core/template"
 )
 
@@ -59,7 +60,7 @@ func Read(data []byte, beside fs.FS) (Imported, error) {
 		return Imported{}, fmt.Errorf("%w: %w", errPage, err)
 	}
 	source := text.Text
-	doc, err := markup.Parse(source)
+	doc, err := style.Parse(source)
 	if err != nil {
 		return Imported{}, fmt.Errorf("%w: %w", errPage, err)
 	}

@@ -17,6 +17,7 @@ import (
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/style"
 	"missivum/core/template"
 )
 
@@ -67,7 +68,7 @@ type Result struct {
 // Run makes the template. The error is that of a source that cannot be read, or of a template that cannot be
 // filled, which answers can bring about.
 func Run(in Input) (Result, error) {
-	doc, err := markup.Parse(in.Parts.Source)
+	doc, err := style.Parse(in.Parts.Source)
 	if err != nil {
 		return Result{}, err
 	}
@@ -399,11 +400,11 @@ func compare(in Input, parts template.Parts) ([]Difference, error) {
 	if err != nil {
 		return nil, err
 	}
-	filled, err := markup.Parse(string(s.Fill(made.Variants()[0], compose.Fragment, in.Person)))
+	filled, err := markup.ParseOutput(string(s.Fill(made.Variants()[0], compose.Fragment, in.Person)))
 	if err != nil {
 		return nil, err
 	}
-	original, err := markup.Parse(in.Parts.Source)
+	original, err := style.Parse(in.Parts.Source)
 	if err != nil {
 		return nil, err
 	}

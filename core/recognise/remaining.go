@@ -43,7 +43,7 @@ type trace struct {
 // not most people's, the parts of the name, telephone numbers and mail addresses that no field took the place of, and
 // pictures that may show the person.
 func remaining(in Input, parts template.Parts) ([]Remaining, error) {
-	doc, err := markup.Parse(parts.Source)
+	doc, err := markup.ParseOutput(parts.Source)
 	if err != nil {
 		return nil, err
 	}

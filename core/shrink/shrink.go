@@ -174,7 +174,7 @@ func changesOf(in check.Input) ([]change, error) {
 		{title: "Shorten lists of fonts to the first and the generic one",
 			costs: "where the first is not there, the client chooses", make: shortFonts},
 	}
-	doc, err := markup.Parse(in.Template.Source)
+	doc, err := style.Parse(in.Template.Source)
 	if err != nil {
 		return nil, err
 	}

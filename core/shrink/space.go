@@ -73,7 +73,7 @@ func SpaceOf(in check.Input, id, variant string, who *person.Person) (*Space, er
 	if err != nil {
 		return nil, err
 	}
-	doc, err := markup.Parse(kept.Body)
+	doc, err := markup.ParseOutput(kept.Body)
 	if err != nil {
 		return nil, err
 	}

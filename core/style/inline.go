@@ -1,6 +1,7 @@
 package style
 
 import (
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -24,6 +25,8 @@ type Report struct {
 	Inlined int    // rules brought to elements
 	Unused  int    // rules that reach no element
 	Left    []Left // rules that only a style sheet can carry
+	// Beyond is set when style sheets bring more than MaxReached declarations to elements: the others were not inlined.
+	Beyond bool
 }
 
 // weight orders declarations by the cascade (CSS Cascading and Inheritance Level 4, 6).
@@ -91,10 +94,13 @@ func Inline(doc *markup.Document) Report {
 						continue
 					}
 					hit = true
-					for _, d := range rule.Declarations {
-						order++
+					if order += len(rule.Declarations); order > MaxReached {
+						report.Beyond = true
+						continue
+					}
+					for i, d := range rule.Declarations {
 						reached[node] = append(reached[node], weighed{d, weight{
-							important: d.Important, specificity: matcher.Specificity(), order: order,
+							important: d.Important, specificity: matcher.Specificity(), order: order - len(rule.Declarations) + i,
 						}})
 					}
 				}
@@ -127,6 +133,9 @@ func compile(selector string) (cascadia.Sel, string) {
 		if strings.Contains(strings.ToLower(selector), dynamic) {
 			return nil, "A state or a generated piece (" + dynamic + ") can only stand in a style sheet."
 		}
+	}
+	if why := simple(selector); why != "" {
+		return nil, why
 	}
 	sel, err := cascadia.Parse(selector)
 	if err != nil {
@@ -182,9 +191,11 @@ func dropClasses(doc *markup.Document, report Report) {
 	if report.Inlined+report.Unused == 0 {
 		return
 	}
-	var rest strings.Builder
+	named := map[string]bool{}
 	for _, l := range report.Left {
-		rest.WriteString(l.Text)
+		for _, name := range classNames.FindAllString(l.Text, -1) {
+			named[name[1:]] = true
+		}
 	}
 	for _, n := range doc.Root.Elements() {
 		class, ok := n.Attr("class")
@@ -193,13 +204,16 @@ func dropClasses(doc *markup.Document, report Report) {
 		}
 		needed := false
 		for _, name := range strings.Fields(class) {
-			needed = needed || strings.Contains(rest.String(), "."+name)
+			needed = needed || named[name]
 		}
 		if !needed {
 			n.RemoveAttr("class")
 		}
 	}
 }
+
+// classNames are names of classes in CSS (Selectors Level 4, 6.6), and numbers with a point, which do no harm.
+var classNames = regexp.MustCompile(`\.[\p{L}\d_\\-]+`)
 
 // apply merges what reached an element with its style attribute.
 func apply(doc *markup.Document, n *markup.Node, list []weighed, keepImportant bool, order *int) {
@@ -213,8 +227,12 @@ func apply(doc *markup.Document, n *markup.Node, list []weighed, keepImportant b
 	}
 	sort.SliceStable(list, func(i, j int) bool { return list[i].weight.less(list[j].weight) })
 	var merged []markup.Declaration
+	last := map[string]int{} // the declaration of each property that counts
 	for i, d := range list {
-		if overridden(list[i+1:], d.Property) {
+		last[d.Property] = i
+	}
+	for i, d := range list {
+		if last[d.Property] != i {
 			continue
 		}
 		d.Important = d.Important && keepImportant
@@ -225,16 +243,6 @@ func apply(doc *markup.Document, n *markup.Node, list []weighed, keepImportant b
 	if len(own) != len(list) || len(merged) != len(own) {
 		n.SetStyle(merged)
 	}
-}
-
-// overridden reports whether a later declaration takes a property's place.
-func overridden(later []weighed, property string) bool {
-	for _, d := range later {
-		if d.Property == property {
-			return true
-		}
-	}
-	return false
 }
 
 // softQuotes writes a value's quotes so that they need no escaping inside a double-quoted attribute.

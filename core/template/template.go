@@ -28,6 +28,7 @@ import (
 	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/problem"
+	"missivum/core/style"
 )
 
 // The files of a template folder.
@@ -372,7 +373,7 @@ func read(name string, parts Parts) (*Template, error) {
 	if len(t.Source) > markup.MaxSource {
 		return nil, fmt.Errorf("%s: %w", SourceFile, markup.ErrTooLarge)
 	}
-	if _, err := markup.Parse(t.Source); err != nil {
+	if _, err := style.Parse(t.Source); err != nil {
 		return nil, fmt.Errorf("%s: %w", SourceFile, err)
 	}
 	if !utf8.ValidString(t.Source) || !utf8.ValidString(t.SettingsText) {
@@ -667,7 +668,7 @@ func OpenBare(fsys fs.FS, file string) (*Template, error) {
 		return nil, r.err
 	}
 	t := &Template{Name: strings.TrimSuffix(path.Base(file), path.Ext(file)), Source: text, Bare: true, Notes: r.notes}
-	doc, err := markup.Parse(t.Source)
+	doc, err := style.Parse(t.Source)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
