@@ -40,6 +40,7 @@ const (
 
 // Limits of a template.
 const (
+	maxPictures = 64 << 20 // bytes of all pictures together
 	MaxPictures = 100
 	maxSettings = 64 << 10 // bytes
 	maxText     = 64 << 10 // bytes, of a text form written by hand
@@ -578,13 +579,20 @@ func Open(fsys fs.FS, name string) (*Template, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
+	entries = slices.DeleteFunc(entries, func(e fs.DirEntry) bool { return e.IsDir() || strings.HasPrefix(e.Name(), ".") })
+	if len(entries) > MaxPictures { // before one is read
+		return nil, problem.New(problem.TooLarge, "the template has %d pictures; at most %d are accepted", len(entries), MaxPictures)
+	}
+	total := 0
 	for _, e := range entries {
-		if e.IsDir() || strings.HasPrefix(e.Name(), ".") {
-			continue
-		}
-		if parts.Pictures[e.Name()], err = readFile(fsys, path.Join(PictureFolder, e.Name()), MaxPicture); err != nil {
+		data, err := readFile(fsys, path.Join(PictureFolder, e.Name()), MaxPicture)
+		if err != nil {
 			return nil, err
 		}
+		if total += len(data); total > maxPictures {
+			return nil, problem.New(problem.TooLarge, "the template's pictures have more than %d MB together", maxPictures>>20)
+		}
+		parts.Pictures[e.Name()] = data
 	}
 	if r.err != nil {
 		return nil, r.err

@@ -43,17 +43,27 @@ func ReadArchive(name string, data []byte) (*template.Template, error) {
 		return nil, problem.New(problem.Refused, "This is not a zip archive: %w", err)
 	}
 	var total uint64
+	pictures, seen := 0, map[string]bool{}
 	for _, f := range z.File {
+		if f.UncompressedSize64 > maxArchive || total+f.UncompressedSize64 > maxArchive { // each is small: the sum cannot overflow
+			return nil, problem.New(problem.TooLarge, "The archive unpacks to more than %d MB.", maxArchive>>20)
+		}
 		total += f.UncompressedSize64
+		if seen[f.Name] {
+			return nil, problem.New(problem.Refused, "The archive holds %q twice.", f.Name)
+		}
+		seen[f.Name] = true
+		if path.Dir(f.Name) == template.PictureFolder {
+			if pictures++; pictures > template.MaxPictures {
+				return nil, problem.New(problem.TooLarge, "The archive holds more than %d pictures.", template.MaxPictures)
+			}
+		}
 		_, text := template.TextFile(f.Name)
 		known := text || f.Name == template.SourceFile || f.Name == template.SettingsFile || f.Name == template.PictureFolder+"/" ||
 			path.Dir(f.Name) == template.PictureFolder && !strings.HasPrefix(path.Base(f.Name), ".")
 		if !known || !fs.ValidPath(strings.TrimSuffix(f.Name, "/")) {
 			return nil, problem.New(problem.Refused, "The archive holds %q, which is no part of a template.", f.Name)
 		}
-	}
-	if total > maxArchive {
-		return nil, problem.New(problem.TooLarge, "The archive unpacks to more than %d MB.", maxArchive>>20)
 	}
 	t, err := template.Open(z, name)
 	return t, problem.As(problem.Refused, err)

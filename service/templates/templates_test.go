@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -252,5 +253,54 @@ func TestCompiledTemplatesAreKept(t *testing.T) {
 	}
 	if n := all.compiled.known.Len(); n < 2 || n > 16 {
 		t.Errorf("%d are kept", n)
+	}
+}
+
+// An archive whose header says anything of its sizes is held against the limit without being unpacked beyond it.
+func TestArchiveLimitCannotOverflow(t *testing.T) {
+	patched := func(size uint64, times int) []byte {
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		for i := range times {
+			header := &zip.FileHeader{Name: fmt.Sprintf("pictures/%d.png", i), Method: zip.Deflate, UncompressedSize64: size, CompressedSize64: 2}
+			w, err := z.CreateRaw(header)
+			if err != nil {
+				t.Fatal(err)
+			}
+			w.Write([]byte{3, 0}) // an empty block of deflate
+		}
+		z.Close()
+		return b.Bytes()
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	for _, c := range []struct {
+		size  uint64
+		times int
+		says  string
+	}{
+		{1<<63 + 1<<20, 2, "more than 64 MB"},
+		{1<<64 - 1, 3, "more than 64 MB"},
+		{40 << 20, 2, "more than 64 MB"},
+		{1, 101, "more than 100 pictures"},
+	} {
+		if _, err := ReadArchive("x", patched(c.size, c.times)); err == nil || !strings.Contains(err.Error(), c.says) || kind(err) != problem.TooLarge {
+			t.Errorf("%d times %d bytes: %v", c.times, c.size, err)
+		}
+	}
+	// the sizes are lies: each entry unpacks to far more
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for i := range 90 {
+		w, _ := z.Create(fmt.Sprintf("pictures/%d.png", i))
+		w.Write(make([]byte, 4<<20-1))
+	}
+	z.Close()
+	if _, err := ReadArchive("x", b.Bytes()); err == nil {
+		t.Error("90 pictures of 4 MB are accepted")
+	}
+	runtime.ReadMemStats(&after)
+	if mb := (after.TotalAlloc - before.TotalAlloc) >> 20; mb > 400 {
+		t.Errorf("%d MB were allocated", mb)
 	}
 }
