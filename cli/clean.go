@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"missivum/core/clean"
 	"missivum/core/charset"
+	"missivum/core/clean"
 )
 
 // cleanCommand is missivum clean. The cleaned source goes to standard output, the report to standard error.

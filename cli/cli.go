@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -220,6 +221,7 @@ func (a *app) load(path string, f templateFlags) (loaded, error) {
 	if err := compose.CheckVariant(l.template, l.variant); err != nil {
 		return l, usage("%w", err)
 	}
+	f.people.known = l.template.Settings.Fields
 	if l.people, err = a.openPeople(f.people); err != nil {
 		return l, err
 	}
@@ -274,30 +276,52 @@ func openTemplate(path string) (*template.Template, error) {
 	return t, nil
 }
 
-// peopleFlags are --people and --column, which say where the directory is and how to read it.
+// peopleFlags are --people, --mapping and --column, which say where the directory is and how to read it.
 type peopleFlags struct {
-	file   string
-	mapped []string
+	file string
+	columnFlags
+	known []string // fields beside the standard ones that a heading may name
 }
 
-// add puts commands into a group of the help text.
+// add puts the flags on a command.
 func (f *peopleFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.file, "people", "", "directory as CSV")
-	mapFlag(c, &f.mapped)
+	f.columnFlags.add(c)
 }
 
-// mapFlag adds the flag that names fields for the columns of a CSV file.
-func mapFlag(c *cobra.Command, into *[]string) {
-	c.Flags().StringArrayVar(into, "column", nil, `field for a column of the CSV, such as "Adresse=mail"; "Notes=" leaves it out`)
+// columnFlags say which fields the columns of a CSV file are.
+type columnFlags struct {
+	mapping string
+	mapped  []string
 }
 
-// parseMapping reads the values of --column.
-func parseMapping(mapped []string) (map[string]string, error) {
+// add puts the flags on a command.
+func (f *columnFlags) add(c *cobra.Command) {
+	c.Flags().StringArrayVar(&f.mapped, "column", nil, `field for a column of the CSV, such as "Adresse=street"; "Notes=" leaves it out`)
+	c.Flags().StringVar(&f.mapping, "mapping", "",
+		"file that says which fields the columns are (default people"+person.MappingSuffix+" beside people.csv, if it is there)")
+}
+
+// read gives the mapping for a CSV file: that of a mapping file, with the values of --column over it.
+func (f *columnFlags) read(csv string) (map[string]string, error) {
 	mapping := map[string]string{}
-	for _, m := range mapped {
+	file := f.mapping
+	if file == "" {
+		file = strings.TrimSuffix(csv, filepath.Ext(csv)) + person.MappingSuffix
+	}
+	data, err := os.ReadFile(file)
+	switch {
+	case err == nil:
+		if mapping, err = person.ReadMapping(data); err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+	case f.mapping != "" || !errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("the mapping cannot be read: %w", err)
+	}
+	for _, m := range f.mapped {
 		heading, field, ok := strings.Cut(m, "=")
 		if !ok || heading == "" {
-			return nil, usage("--column %q must be the column's heading, = and the field, such as \"Adresse=mail\"", m)
+			return nil, usage("--column %q must be the column's heading, = and the field, such as \"Adresse=street\"", m)
 		}
 		mapping[heading] = field
 	}
@@ -306,7 +330,7 @@ func parseMapping(mapped []string) (map[string]string, error) {
 
 // open opens the directory file for reading row by row.
 func (f *peopleFlags) open() (*person.Reader, io.Closer, error) {
-	mapping, err := parseMapping(f.mapped)
+	mapping, err := f.read(f.file)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -314,7 +338,7 @@ func (f *peopleFlags) open() (*person.Reader, io.Closer, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("the people cannot be read: %w", err)
 	}
-	reader, err := person.NewReader(file, mapping)
+	reader, err := person.NewReader(file, mapping, f.known...)
 	if err != nil {
 		return nil, nil, errors.Join(fmt.Errorf("%s: %w", f.file, err), file.Close())
 	}
@@ -332,6 +356,7 @@ func (a *app) openPeople(f peopleFlags) (*person.Directory, error) {
 		return nil, err
 	}
 	defer file.Close()
+	a.note(f.file, reader.Note())
 	d, bad, err := reader.All()
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", f.file, err)

@@ -96,7 +96,7 @@ func TestExitCodes(t *testing.T) {
 		{"pack without output", "pack demo/templates/harbour --people demo/people.csv", ExitUsage, "--output"},
 		{"unknown profile", "clients show x", ExitUsage, "there are"},
 		{"not loopback", "serve --listen 0.0.0.0:0", ExitUsage, "loopback"},
-		{"wrong mapping", "check demo/templates/harbour --people demo/people.csv --column mail", ExitUsage, "Adresse=mail"},
+		{"wrong mapping", "check demo/templates/harbour --people demo/people.csv --column mail", ExitUsage, "Adresse=street"},
 		{"mapping to nothing", "check demo/templates/harbour --people demo/people.csv --column mail=", ExitFailed,
 			"no column holds the mail address"},
 		{"no service", "template list --server http://127.0.0.1:1", ExitFailed, "missivum serve starts one"},

@@ -54,11 +54,13 @@ manifest.json with the checksum of every file. The file appears when it is whole
 			if input.Forms, err = chosenForms(forms); err != nil {
 				return err
 			}
+			people.known = t.Settings.Fields
 			reader, file, err := people.open()
 			if err != nil {
 				return err
 			}
 			defer file.Close()
+			a.note(people.file, reader.Note())
 			bar := a.progress("people", 0)
 			var result pack.Result
 			var bad []person.RowError

@@ -199,7 +199,11 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 		if err != nil {
 			return err
 		}
-		plan, err := s.People.Plan(ctx, bytes.NewReader(csv), nil, false)
+		mapping, err := demo.Mapping()
+		if err != nil {
+			return err
+		}
+		plan, err := s.People.Plan(ctx, bytes.NewReader(csv), mapping, false)
 		if err != nil {
 			return err
 		}

@@ -13,11 +13,20 @@ import (
 	"missivum/core/template"
 )
 
-//go:embed people.csv templates pictures clients
+//go:embed people.csv people.mapping.yaml templates pictures clients
 var files embed.FS
 
 // PeopleCSV is the demo directory as a file.
 func PeopleCSV() ([]byte, error) { return files.ReadFile("people.csv") }
+
+// Mapping says which fields the columns of the demo directory are.
+func Mapping() (map[string]string, error) {
+	data, err := files.ReadFile("people.mapping.yaml")
+	if err != nil {
+		return nil, err
+	}
+	return person.ReadMapping(data)
+}
 
 // Directory reads the demo directory.
 func Directory() (*person.Directory, error) {
@@ -25,7 +34,11 @@ func Directory() (*person.Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, bad, err := person.ReadCSV(bytes.NewReader(data), nil)
+	mapping, err := Mapping()
+	if err != nil {
+		return nil, err
+	}
+	d, bad, err := person.ReadCSV(bytes.NewReader(data), mapping)
 	if err == nil && len(bad) > 0 {
 		err = bad[0]
 	}

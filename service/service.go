@@ -57,6 +57,7 @@ type Service struct {
 	Store     *store.Store
 
 	config   Config
+	lock     *os.File // of the data folder
 	listener net.Listener
 	handler  http.Handler
 	public   net.Listener // of pictures; nil for none
@@ -70,27 +71,43 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := os.MkdirAll(c.Data, 0o750); err != nil {
 		return nil, fmt.Errorf("the data folder: %w", err)
 	}
-	st, err := store.Open(ctx, filepath.Join(c.Data, "missivum.db"), c.Now)
-	if err != nil {
+	s := &Service{config: c}
+	var err error
+	if s.lock, err = lockFolder(c.Data); err != nil {
 		return nil, err
 	}
-	s := &Service{config: c, Store: st}
+	if err := s.listen(); err != nil { // before anything of the folder is touched
+		return nil, errors.Join(err, s.release())
+	}
+	if s.Store, err = store.Open(ctx, filepath.Join(c.Data, "missivum.db"), c.Now); err != nil {
+		return nil, errors.Join(err, s.release())
+	}
 	s.wire()
 	if err := s.start(ctx); err != nil {
-		return nil, errors.Join(err, st.Close())
-	}
-	if err := s.listen(); err != nil {
-		s.Jobs.End()
-		return nil, errors.Join(err, st.Close())
+		return nil, errors.Join(err, s.Store.Close(), s.release())
 	}
 	return s, nil
+}
+
+// release gives listening addresses and the folder back.
+func (s *Service) release() error {
+	var err error
+	for _, l := range []net.Listener{s.listener, s.public} {
+		if l == nil {
+			continue
+		}
+		if e := l.Close(); e != nil && !errors.Is(e, net.ErrClosed) {
+			err = errors.Join(err, e)
+		}
+	}
+	return errors.Join(err, s.lock.Close())
 }
 
 // wire makes the capabilities known to each other.
 func (s *Service) wire() {
 	c, st := s.config, s.Store
 	s.Jobs = &jobs.Jobs{Store: st, Log: c.Log, Now: c.Now}
-	s.People = &people.People{Store: st}
+	s.People = &people.People{Store: st, Folder: filepath.Join(c.Data, "people")}
 	s.Clients = &clients.Clients{Store: st, Log: c.Log}
 	s.Hosting = &hosting.Hosting{Store: st, Log: c.Log, Tree: c.PictureTree}
 	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Hosting: s.Hosting, Now: c.Now}
@@ -110,7 +127,7 @@ func (s *Service) wire() {
 
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
-	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start()); err != nil {
+	if err := errors.Join(s.People.Start(), s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start()); err != nil {
 		return err
 	}
 	return s.Jobs.Start(ctx)
@@ -194,5 +211,5 @@ func (s *Service) Serve(ctx context.Context) error {
 	if cause := context.Cause(running); !errors.Is(cause, context.Canceled) {
 		err = errors.Join(cause, err)
 	}
-	return errors.Join(err, s.Store.Close())
+	return errors.Join(err, s.Store.Close(), s.release())
 }

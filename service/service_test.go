@@ -159,3 +159,41 @@ func TestAFolderThatCannotBeWrittenIsNoticedAtTheStart(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// A second service on a data folder is refused, and so is one whose address is taken; neither touches what is there.
+func TestOneServiceForAFolder(t *testing.T) {
+	folder := t.TempDir()
+	first, err := Open(t.Context(), config(folder, "127.0.0.1:0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	half := filepath.Join(folder, "packages", ".part-first")
+	if err := os.WriteFile(half, []byte("being written"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(t.Context(), config(folder, "127.0.0.1:0")); !problem.Is(err, problem.Conflict) || !strings.Contains(err.Error(), folder) {
+		t.Errorf("a second one on the folder: %v", err)
+	}
+	other := t.TempDir()
+	if _, err := Open(t.Context(), config(other, strings.TrimPrefix(first.Address(), "http://"))); err == nil || !strings.Contains(err.Error(), "listening on") {
+		t.Errorf("an address that is taken: %v", err)
+	}
+	if entries, err := os.ReadDir(other); err != nil || len(entries) != 1 {
+		t.Errorf("%v was made though the service never ran: %v", entries, err)
+	}
+	if data, err := os.ReadFile(half); err != nil || string(data) != "being written" {
+		t.Errorf("the first one's work is %q, %v", data, err)
+	}
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := first.Serve(ended); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Open(t.Context(), config(folder, "127.0.0.1:0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := again.Serve(ended); err != nil {
+		t.Error(err)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/htmlindex"
 	uni "golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
 
 	"missivum/core/problem"
 )
@@ -125,6 +126,31 @@ func wide(data []byte) (little, ok bool) {
 }
 
 var declaration = regexp.MustCompile(`(?i)<meta[^>]{1,200}charset\s*=\s*["']?\s*([a-z0-9_.:-]{1,40})`)
+
+// Decoder is Read for a file that is read piece by piece, by its first bytes: what makes UTF-8 of it, the character
+// set's name, and what should be said of it. The set utf-8 needs no decoding.
+func Decoder(head []byte) (decoder transform.Transformer, name, note string) {
+	text, err := Read(head, "")
+	if err != nil {
+		return transform.Nop, "utf-8", ""
+	}
+	set, _ := byName(text.Charset)
+	switch text.Charset {
+	case "utf-8":
+		return transform.Nop, "utf-8", ""
+	case "utf-16le":
+		set = uni.UTF16(uni.LittleEndian, uni.UseBOM)
+		if text.Basis == Shape {
+			set = uni.UTF16(uni.LittleEndian, uni.IgnoreBOM)
+		}
+	case "utf-16be":
+		set = uni.UTF16(uni.BigEndian, uni.UseBOM)
+		if text.Basis == Shape {
+			set = uni.UTF16(uni.BigEndian, uni.IgnoreBOM)
+		}
+	}
+	return set.NewDecoder(), text.Charset, text.Note()
+}
 
 // OfPage is the character set that a page declares in a meta element (HTML Living Standard, 13.2.3.2), and beyond its
 // first 1,024 bytes too; empty for none.

@@ -433,7 +433,7 @@ func TestNamelessSignaturesBreak(t *testing.T) {
 		}
 		return d
 	}
-	whole := directory("mail,givenName,sn", "a@b.example,Ada,Lind", "b@b.example,Bo,Tide", "c@b.example,Cai,Quay")
+	whole := directory("mail,givenName,sn,cn", "a@b.example,Ada,Lind,", "b@b.example,Bo,Tide,", "c@b.example,Cai,Quay,")
 	displayed := directory("mail,cn,displayName", "a@b.example,,Ada Lind", "b@b.example,,Bo Tide", "c@b.example,Cai Quay,")
 	for _, c := range []struct {
 		source   string

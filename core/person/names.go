@@ -61,38 +61,6 @@ func Canonical(name string) (string, bool) {
 	return name, false
 }
 
-// headings are column titles that people give these attributes in spreadsheets, folded to letters
-// and digits.
-var headings = map[string]string{
-	"email": "mail", "emailaddress": "mail", "mailaddress": "mail",
-	"firstname": "givenName", "forename": "givenName", "lastname": "sn", "familyname": "sn",
-	"name": "cn", "fullname": "cn", "jobtitle": "title", "position": "title", "role": "title",
-	"phone": "telephoneNumber", "telephone": "telephoneNumber", "telephonenumber": "telephoneNumber", "officephone": "telephoneNumber",
-	"mobilephone": "mobile", "cell": "mobile", "cellphone": "mobile", "mobilenumber": "mobile",
-	"fax": "facsimileTelephoneNumber", "department": "ou", "company": "o", "organisation": "o", "organization": "o",
-	"postcode": "postalCode", "zip": "postalCode", "zipcode": "postalCode", "city": "l", "town": "l", "place": "l",
-	"state": "st", "province": "st", "country": "co", "countrycode": "c", "office": "physicalDeliveryOfficeName",
-	"room": "roomNumber", "website": "labeledURI", "web": "labeledURI", "url": "labeledURI",
-	"language": "preferredLanguage", "username": "uid", "staffnumber": "employeeNumber",
-}
-
-// Heading guesses which attribute a spreadsheet's column title means.
-func Heading(title string) (string, bool) {
-	if name, ok := Canonical(strings.TrimSpace(title)); ok {
-		return name, true
-	}
-	var folded strings.Builder
-	for _, r := range strings.ToLower(title) {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			folded.WriteRune(r)
-		}
-	}
-	if name, ok := headings[folded.String()]; ok {
-		return name, true
-	}
-	return Canonical(folded.String())
-}
-
 // ValidName reports whether a name can be a field: letters, digits, hyphens and dots, a letter first
 // (RFC 4512, 1.4, and a dot for the organisation's constants).
 func ValidName(name string) bool {

@@ -21,7 +21,19 @@ func TestReadCSV(t *testing.T) {
 		{"tabs and long names", "commonName\tMAIL\tSurname\na\ta@b.example\tc\n", nil, []string{"cn", "mail", "sn"},
 			[][]string{{"a", "a@b.example", "c"}}, nil},
 		{"spreadsheet titles", "E-Mail;First name;Job title;Radio call sign\na@b.example;A;Cook;x 1\n", nil,
-			[]string{"mail", "givenName", "title", "radioCallSign"}, [][]string{{"a@b.example", "A", "Cook", "x 1"}}, nil},
+			[]string{"mail", "givenName", "title"}, [][]string{{"a@b.example", "A", "Cook"}}, nil},
+		{"own fields are mapped", "mail;Radio call sign\na@b.example;x 1\n", map[string]string{"Radio call sign": "callSign"},
+			[]string{"mail", "callSign"}, [][]string{{"a@b.example", "x 1"}}, nil},
+		{"the name is composed", "mail;Vorname;Nachname\na@b.example;Ada;Lind\nb@b.example;;Tide\n", nil,
+			[]string{"mail", "givenName", "sn", "cn"}, [][]string{{"a@b.example", "Ada", "Lind", "Ada Lind"}, {"b@b.example", "", "Tide", "Tide"}}, nil},
+		{"two columns of one field", "mail;E-Mail;Telefon;Tel.-Nr.\na@b.example;x;1;2\n", nil, []string{"mail", "telephoneNumber"},
+			[][]string{{"a@b.example", "1"}}, nil},
+		{"a mapped column comes first", "mail;Telefon;Zentrale\na@b.example;1;2\n", map[string]string{"Zentrale": "telephoneNumber"},
+			[]string{"mail", "telephoneNumber"}, [][]string{{"a@b.example", "2"}}, nil},
+		{"windows-1252", "mail;Name;Stra\xdfe\na@b.example;J\xf6rg Gro\xdf;Kai 1\n", nil, []string{"mail", "cn", "street"},
+			[][]string{{"a@b.example", "Jörg Groß", "Kai 1"}}, nil},
+		{"UTF-16", "\xff\xfem\x00a\x00i\x00l\x00,\x00c\x00n\x00\n\x00a\x00@\x00b\x00.\x00d\x00e\x00,\x00\xf6\x00\n\x00", nil,
+			[]string{"mail", "cn"}, [][]string{{"a@b.de", "ö"}}, nil},
 		{"mapping", "Adresse,Nom,Secret\na@b.example,A,s\n", map[string]string{"Adresse": "mail", "Nom": "sn", "Secret": ""},
 			[]string{"mail", "sn"}, [][]string{{"a@b.example", "A"}}, nil},
 		{"quotes and commas", "mail,title\na@b.example,\"Cook, \"\"chief\"\"\"\n", nil, []string{"mail", "title"},
@@ -31,8 +43,6 @@ func TestReadCSV(t *testing.T) {
 			[][]string{{"A", "a@b.example"}, {"F", "f@b.example"}},
 			[]string{"row 3: 1 of the 2 values", "row 4: \"not an address\"", "row 5: the mail address is blank",
 				"row 6: repeats the address in row 2: A@B.example"}},
-		{"broken letters", "cn,mail\n\xff,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"},
-			[][]string{{"B", "b@b.example"}}, []string{"row 2: cn is not UTF-8"}},
 		{"broken quotes", "cn,mail\nA \"x\" y,a@b.example\nB,b@b.example\n", nil, []string{"cn", "mail"},
 			[][]string{{"B", "b@b.example"}}, []string{"row 2: the quotes do not match"}},
 		{"quotes that never close", "cn,mail\nA,a@b.example\n\"B,b@b.example\nC,c@b.example\n", nil, []string{"cn", "mail"},
@@ -73,8 +83,8 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 	for name, c := range map[string]struct{ file, want string }{
 		"empty":       {"", "empty"},
 		"no mail":     {"cn,sn\na,b\n", "no column holds the mail address"},
-		"twice":       {"mail,E-Mail\na,b\n", `two columns hold the field "mail"`},
-		"not UTF-8":   {"mail,\xff\xfe\na,b\n", "not UTF-8"},
+		"long row":    {"mail,cn\n" + strings.Repeat(",", 2<<20) + "\n", "longer than 256 kB"},
+		"long header": {strings.Repeat(",", 2<<20) + "\n", "longer than 256 kB"},
 		"too wide":    {strings.Repeat("a,", maxColumns) + "mail\n", "columns"},
 		"open quotes": {"\"mail\n", "cannot be read"},
 	} {
@@ -189,4 +199,52 @@ func FuzzReadCSV(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Titles of personnel exports in eight languages, and what they are.
+func TestTitlesInEightLanguages(t *testing.T) {
+	for language, c := range map[string]struct{ header, fields string }{
+		"English": {"First Name,Last Name,E-mail address,Job Title,Department,Phone (office),Mobile phone,City,Postal code,Country",
+			"givenName sn mail title ou telephoneNumber mobile l postalCode co"},
+		"German": {"Vorname,Name,E-Mail,Funktion,Abteilung,Telefon,Mobil,Straße,PLZ,Ort,Land,Personal-Nr.",
+			"givenName sn mail title ou telephoneNumber mobile street postalCode l co employeeNumber"},
+		"German 2": {"Nachname,Vorname,E-Mail-Adresse,Stellenbezeichnung,Firma,Telefon geschäftlich,Handy,Büro",
+			"sn givenName mail title o telephoneNumber mobile physicalDeliveryOfficeName"},
+		"French": {"Prénom,Nom,Courriel,Fonction,Service,Téléphone,Portable,Ville,Code postal,Pays,Société",
+			"givenName sn mail title ou telephoneNumber mobile l postalCode co o"},
+		"Spanish": {"Nombre,Apellidos,Correo electrónico,Cargo,Departamento,Teléfono,Móvil,Dirección,Código postal,Ciudad,País",
+			"givenName sn mail title ou telephoneNumber mobile street postalCode l co"},
+		"Italian": {"Nome,Cognome,Posta elettronica,Qualifica,Reparto,Telefono,Cellulare,Indirizzo,CAP,Città",
+			"givenName sn mail title ou telephoneNumber mobile street postalCode l"},
+		"Dutch": {"Voornaam,Achternaam,E-mailadres,Functie,Afdeling,Telefoonnummer,Mobiel,Straat,Postcode,Plaats",
+			"givenName sn mail title ou telephoneNumber mobile street postalCode l"},
+		"Swedish": {"Förnamn,Efternamn,E-post,Befattning,Avdelning,Telefon,Mobil,Gatuadress,Postnummer,Ort",
+			"givenName sn mail title ou telephoneNumber mobile street postalCode l"},
+		"Polish": {"Imię,Nazwisko,Adres e-mail,Stanowisko,Dział,Telefon,Telefon komórkowy,Ulica,Kod pocztowy,Miasto",
+			"givenName sn mail title ou telephoneNumber mobile street postalCode l"},
+		"one name": {"Name,Mail", "cn mail"},
+	} {
+		reader, err := NewReader(strings.NewReader(c.header+"\n"), nil)
+		if err != nil {
+			t.Errorf("%s: %v", language, err)
+			continue
+		}
+		var got []string
+		for _, column := range reader.Columns() {
+			if column.Heading != "" {
+				got = append(got, column.Field)
+			}
+		}
+		if strings.Join(got, " ") != c.fields {
+			t.Errorf("%s: %s, want %s", language, strings.Join(got, " "), c.fields)
+		}
+	}
+}
+
+// A column that is named and not there is an error, with the one that is probably meant.
+func TestUnknownColumnIsAnError(t *testing.T) {
+	_, err := NewReader(strings.NewReader("mail,Adresse\n"), map[string]string{"Adrese": "street"})
+	if err == nil || err.Error() != `there is no column "Adrese"; there is "Adresse"` {
+		t.Error(err)
+	}
 }

@@ -92,6 +92,8 @@ func New(a *API) http.Handler {
 	v1.GET("/people/:mail", a.getPerson)
 	v1.DELETE("/people/:mail/photo", a.removePhoto)
 	v1.GET("/people/hard-cases", a.listHardCases)
+	v1.GET("/people/states", a.listStates)
+	v1.GET("/people/states/:revision", a.getState)
 	v1.POST("/people/import", limit(maxCSV), a.importPeople)
 
 	v1.GET("/clients", a.listClients)

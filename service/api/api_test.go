@@ -80,7 +80,7 @@ func loaded(t *testing.T) *rig {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.want(200, "POST", "/api/v1/people/import?apply=true", string(csv), nil)
+	r.want(200, "POST", "/api/v1/people/import?apply=true&map=callSign%3DcallSign&map=hireDate%3DhireDate", string(csv), nil)
 	list, err := demo.Templates()
 	if err != nil {
 		t.Fatal(err)
@@ -548,7 +548,7 @@ func TestCheckAndLookOfADraft(t *testing.T) {
 
 func TestImport(t *testing.T) {
 	r := loaded(t)
-	file := "mail;cn;mobile;deck\nbo@brackwater.example;Bo;07700 900999;2\nnew@brackwater.example;New;;\nbroken\n"
+	file := "mail;cn;mobile;roomNumber\nbo@brackwater.example;Bo;07700 900999;2\nnew@brackwater.example;New;;\nbroken\n"
 	var plan people.Plan
 	r.want(200, "POST", "/api/v1/people/import", file, &plan)
 	if plan.Added != 1 || plan.Changed != 1 || plan.Removed != 0 || plan.Unchanged != 79 || len(plan.Bad) != 1 || plan.Applied {
@@ -568,7 +568,9 @@ func TestImport(t *testing.T) {
 	if values := strings.Join(page.People[0].Values, "|"); !strings.Contains(values, "Havsund") || !strings.HasSuffix(values, "|2") {
 		t.Errorf("values that the file lacks were not kept, or a new field was not: %s", values)
 	}
-	r.want(200, "POST", "/api/v1/people/import?apply=true&replace=true", "mail,cn\nnew@brackwater.example,New\n", &plan)
+	r.want(409, "POST", "/api/v1/people/import?apply=true&replace=true", "mail,cn\nnew@brackwater.example,New\n", nil)
+	r.want(422, "POST", "/api/v1/people/import?apply=true&replace=true&remove=81", "mail,cn\n", nil)
+	r.want(200, "POST", "/api/v1/people/import?apply=true&replace=true&remove=80", "mail,cn\nnew@brackwater.example,New\n", &plan)
 	if plan.Removed != 80 || !plan.Applied {
 		t.Errorf("replace: %+v", plan.Removed)
 	}
@@ -700,7 +702,7 @@ func TestProblemsNameTheThing(t *testing.T) {
 		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"set","base":"../x"}`,
 			"cannot be the name", "base"},
 		{422, "POST", "/api/v1/templates/harbour/fill", `{"person":"bo@brackwater.example","form":"mime","header":"aGVsbG8="}`, "header", ""},
-		{422, "POST", "/api/v1/templates/harbour/check", `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "nested deeper than", ""},
+		{422, "POST", "/api/v1/templates/harbour/check", `{"source":"` + strings.Repeat("<b>", 500) + `"}`, "100 elements in elements", ""},
 		{422, "PUT", "/api/v1/settings/pictures", `{"address":"x","volume":0,"hours":0}`, "full https address", "address"},
 		{422, "POST", "/api/v1/photos?width=wide", "x", "width=wide", "width"},
 		{422, "POST", "/api/v1/people/import", "cn\nx\n", "mail", ""},

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -184,12 +185,44 @@ func (a *API) importPeople(c *gin.Context) {
 		return
 	}
 	if c.Query("apply") == "true" {
+		removed, err := number(c, "remove", 0)
+		if err == nil {
+			err = plan.Confirm(removed)
+		}
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
 		if err := a.People.Apply(ctx, plan); err != nil {
 			a.fail(c, err)
 			return
 		}
 	}
 	reply(c, http.StatusOK, plan)
+}
+
+// listStates answers GET /people/states: the directory as it was before the last imports.
+func (a *API) listStates(c *gin.Context) {
+	list, err := a.People.States()
+	answer(a, c, list, err)
+}
+
+// getState answers GET /people/states/{revision}: one of them as CSV.
+func (a *API) getState(c *gin.Context) {
+	revision, err := strconv.Atoi(c.Param("revision"))
+	if err != nil {
+		a.fail(c, problem.New(problem.Invalid, "%q is no revision.", c.Param("revision")).In("revision"))
+		return
+	}
+	f, err := a.People.OpenState(revision)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	defer f.Close()
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="people-%d.csv"`, revision))
+	http.ServeContent(c.Writer, c.Request, "", time.Time{}, f)
 }
 
 // listDialects answers GET /dialects: the dialects of mail hosts.

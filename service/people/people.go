@@ -16,7 +16,8 @@ import (
 
 // People keeps the directory.
 type People struct {
-	Store *store.Store
+	Store  *store.Store
+	Folder string // for the states before the last imports; empty keeps none
 
 	mu       sync.Mutex
 	cached   *person.Directory
@@ -71,6 +72,7 @@ const changesShown = 200
 // Plan says what an import would do.
 type Plan struct {
 	Columns   []person.Column   `json:"columns"`
+	Note      string            `json:"note"` // what should be known of the file's character set; may be empty
 	Rows      int               `json:"rows"` // people in the file
 	Added     int               `json:"added"`
 	Changed   int               `json:"changed"`
@@ -81,7 +83,9 @@ type Plan struct {
 	Applied   bool              `json:"applied"`
 	Revision  int               `json:"revision"` // of the directory the plan was made for
 
-	result *person.Directory
+	result   *person.Directory
+	before   *person.Directory
+	replaces bool // people who are not in the file are removed
 }
 
 // Plan reads a CSV file and works out what taking it in would change. mapping gives fields for headings,
@@ -97,19 +101,38 @@ func (p *People) Plan(ctx context.Context, file io.Reader, mapping map[string]st
 	if err != nil {
 		return nil, err
 	}
-	reader, err := person.NewReader(file, mapping)
+	reader, err := person.NewReader(file, mapping, before.Schema.Names()...)
 	if err != nil {
 		return nil, problem.As(problem.Refused, err)
 	}
-	plan := &Plan{Columns: reader.Columns(), Revision: revision, Changes: []Change{}}
+	plan := &Plan{Columns: reader.Columns(), Note: reader.Note(), Revision: revision, Changes: []Change{}}
 	incoming, bad, err := reader.All()
 	if err != nil {
 		return nil, problem.As(problem.Refused, err)
 	}
 	plan.Bad = bad
 	plan.Rows = len(incoming.People)
+	plan.replaces = replace
 	plan.merge(before, incoming, replace)
 	return plan, nil
+}
+
+// Confirm refuses a plan that removes people by mistake: when nobody was read, when rows were left out, and when the
+// number that is removed is not the one that was confirmed.
+func (plan *Plan) Confirm(removed int) error {
+	switch {
+	case !plan.replaces || plan.Removed == 0:
+		return nil
+	case plan.Rows == 0:
+		return problem.New(problem.Refused, "The file has nobody that can be read; all %d people would be removed. Nothing was imported.", plan.Removed)
+	case len(plan.Bad) > 0:
+		return problem.New(problem.Refused, "%d rows cannot be read (the first: %v). Who stands there would be removed; correct them, "+
+			"or import without removing. Nothing was imported.", len(plan.Bad), plan.Bad[0])
+	case removed != plan.Removed:
+		return problem.New(problem.Conflict, "This would remove %d people who are not in the file. Confirm that number (remove=%d). "+
+			"Nothing was imported.", plan.Removed, plan.Removed).In("remove")
+	}
+	return nil
 }
 
 // merge works out the directory after the import and counts the changes.
@@ -154,7 +177,7 @@ func (plan *Plan) merge(before, incoming *person.Directory, replace bool) {
 		plan.list(Change{Mail: in.At(mailIn), Kind: "added", Fields: []FieldChange{}})
 		after.People = append(after.People, p)
 	}
-	plan.result = after
+	plan.result, plan.before = after, before
 }
 
 // update writes the incoming values over a person and notes what changes.
@@ -191,6 +214,9 @@ func (p *People) Apply(ctx context.Context, plan *Plan) error {
 // ApplyIn is Apply in a unit of work.
 func (p *People) ApplyIn(tx *store.Tx, plan *Plan) error {
 	detail := fmt.Sprintf("%d added, %d changed, %d removed", plan.Added, plan.Changed, plan.Removed)
+	if err := p.keep(plan); err != nil {
+		return err
+	}
 	if err := tx.ReplaceDirectory(plan.result, plan.Revision, detail); err != nil {
 		return err
 	}

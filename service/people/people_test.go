@@ -2,6 +2,8 @@ package people
 
 import (
 	"context"
+	"fmt"
+	"io"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -64,10 +66,10 @@ func TestImportsMerge(t *testing.T) {
 			"mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
 		{"the same again", "mail,cn,title\na@b.example,A,Cook\nc@b.example,C,\n", false, 0, 0, 0, 2,
 			"mail,cn,title\na@b.example,A,Cook\nc@b.example,C,"},
-		{"other order, other case, a new field", "deck,MAIL\n2,C@B.example\n", false, 0, 1, 0, 1,
-			"mail,cn,title,deck\na@b.example,A,Cook,\nC@B.example,C,,2"},
-		{"a value taken away", "mail,title\na@b.example,\n", false, 0, 1, 0, 1, "mail,cn,title,deck\na@b.example,A,,\nC@B.example,C,,2"},
-		{"replaced", "mail,cn\na@b.example,A\nnew@b.example,N\n", true, 1, 0, 1, 1, "mail,cn,title,deck\na@b.example,A,,\nnew@b.example,N,,"},
+		{"other order, other case, a new field", "roomNumber,MAIL\n2,C@B.example\n", false, 0, 1, 0, 1,
+			"mail,cn,title,roomNumber\na@b.example,A,Cook,\nC@B.example,C,,2"},
+		{"a value taken away", "mail,title\na@b.example,\n", false, 0, 1, 0, 1, "mail,cn,title,roomNumber\na@b.example,A,,\nC@B.example,C,,2"},
+		{"replaced", "mail,cn\na@b.example,A\nnew@b.example,N\n", true, 1, 0, 1, 1, "mail,cn,title,roomNumber\na@b.example,A,,\nnew@b.example,N,,"},
 	} {
 		plan := take(t, p, step.csv, step.replace)
 		if plan.Added != step.added || plan.Changed != step.changed || plan.Removed != step.removed || plan.Unchanged != step.unchanged {
@@ -107,5 +109,57 @@ func TestSearch(t *testing.T) {
 		if got := len(Search(d, text)); got != want {
 			t.Errorf("%q finds %d people, want %d", text, got, want)
 		}
+	}
+}
+
+// A file that would remove people by mistake is refused; the states before the last imports are kept.
+func TestRemovingIsConfirmedAndStatesAreKept(t *testing.T) {
+	p := open(t)
+	p.Folder = filepath.Join(t.TempDir(), "people")
+	if err := p.Start(); err != nil {
+		t.Fatal(err)
+	}
+	take(t, p, "mail,cn\na@b.example,A\nb@b.example,B\nc@b.example,C\n", false)
+	ctx := access.With(context.Background(), access.Loopback())
+	for _, c := range []struct {
+		csv     string
+		removed int
+		kind    problem.Kind
+	}{
+		{"mail,cn\n", 3, problem.Refused},
+		{"mail,cn\n\"a@b.example,A\nb@b.example,B\nc@b.example,C\n", 3, problem.Refused},
+		{"mail,cn\na@b.example,A\nbroken\n", 2, problem.Refused},
+		{"mail,cn\na@b.example,A\n", 0, problem.Conflict},
+		{"mail,cn\na@b.example,A\n", 1, problem.Conflict},
+		{"mail,cn\na@b.example,A\n", 2, ""},
+		{"mail,cn\na@b.example,A\nb@b.example,B\nc@b.example,C\n", 0, ""},
+	} {
+		plan, err := p.Plan(ctx, strings.NewReader(c.csv), nil, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = plan.Confirm(c.removed)
+		if (c.kind == "") != (err == nil) || c.kind != "" && !problem.Is(err, c.kind) {
+			t.Errorf("%q, %d confirmed: %v", c.csv, c.removed, err)
+		}
+	}
+	for i := range 5 {
+		take(t, p, fmt.Sprintf("mail,cn\na@b.example,A%d\n", i), false)
+	}
+	states, err := p.States()
+	if err != nil || len(states) != 3 || states[0].Revision <= states[2].Revision {
+		t.Fatalf("%+v, %v", states, err)
+	}
+	f, err := p.OpenState(states[0].Revision)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	text, err := io.ReadAll(f)
+	if err != nil || !strings.HasPrefix(string(text), "mail,cn\na@b.example,A3\nb@b.example,B\n") {
+		t.Errorf("%s, %v", text, err)
+	}
+	if _, err := p.OpenState(1); !problem.Is(err, problem.NotFound) {
+		t.Errorf("%v", err)
 	}
 }

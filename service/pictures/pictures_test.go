@@ -71,7 +71,7 @@ func service(t *testing.T) *Pictures {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := staff.Plan(ctx, bytes.NewReader(csv), nil, false)
+	plan, err := staff.Plan(ctx, bytes.NewReader(csv), map[string]string{"callSign": "callSign", "hireDate": "hireDate"}, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -153,7 +153,16 @@ export const api = {
   hardCases: (template: string) => of(service.GET('/api/v1/people/hard-cases', { params: { query: { template } } })),
   importPeople: (
     file: Blob,
-    { mapping, ...options }: { apply: boolean; replace: boolean; revision?: number; mapping: Record<string, string> },
+    {
+      mapping,
+      ...options
+    }: {
+      apply: boolean
+      replace: boolean
+      revision?: number
+      remove?: number
+      mapping: Record<string, string>
+    },
   ) =>
     of(
       service.POST('/api/v1/people/import', {

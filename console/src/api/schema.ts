@@ -301,6 +301,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The directory as it was before the last imports, the newest first. */
+        get: operations["listStates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/states/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The directory as it was, as CSV. */
+        get: operations["getState"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/import": {
         parameters: {
             query?: never;
@@ -1687,6 +1721,7 @@ export interface components {
             heading: string;
             field: string;
             guessed: boolean;
+            note?: string;
         };
         FieldChange: {
             field: string;
@@ -1699,12 +1734,20 @@ export interface components {
             kind: "added" | "changed" | "removed";
             fields: components["schemas"]["FieldChange"][];
         };
+        PeopleState: {
+            revision: number;
+            /** Format: date-time */
+            until: string;
+            bytes: number;
+        };
         RowError: {
             row: number;
             message: string;
         };
         ImportPlan: {
             columns: components["schemas"]["Column"][];
+            /** @description What should be known of the file's character set; empty where there is nothing. */
+            note: string;
             rows: number;
             added: number;
             changed: number;
@@ -2924,6 +2967,66 @@ export interface operations {
             };
         };
     };
+    listStates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleState"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getState: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     importPeople: {
         parameters: {
             query?: {
@@ -2932,6 +3035,8 @@ export interface operations {
                 replace?: boolean;
                 /** @description Refuse unless the directory has this revision. */
                 revision?: number;
+                /** @description How many people are removed. Needed with apply and replace when anybody is. */
+                remove?: number;
                 /** @description A field for a column, such as Adresse=mail; nothing behind the sign leaves the column out. */
                 map?: string[];
             };

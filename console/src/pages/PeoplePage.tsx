@@ -14,7 +14,7 @@ import { DataGrid, type GridColDef } from '@mui/x-data-grid'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useRef, useState } from 'react'
 import { api, type ImportPlan, type PeoplePage as PeopleData } from '../api/api'
-import { count, Page, PageHead, Trouble } from './parts'
+import { count, Page, PageHead, Trouble, Warnings } from './parts'
 
 export function PeoplePage() {
   const [search, setSearch] = useState('')
@@ -178,7 +178,8 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
     staleTime: Infinity,
   })
   const apply = useMutation({
-    mutationFn: (revision: number) => api.importPeople(file, { apply: true, replace, revision, mapping }),
+    mutationFn: ({ revision, removed }: ImportPlan) =>
+      api.importPeople(file, { apply: true, replace, revision, remove: removed, mapping }),
     onSuccess: () => {
       void queries.invalidateQueries()
       onClose()
@@ -191,6 +192,7 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
       <DialogContent>
         <Trouble error={plan.error ?? apply.error} />
         {plan.isPending && <Typography>Reading the file ...</Typography>}
+        <Warnings of={plan.data?.note ? [plan.data.note] : undefined} />
         {plan.data && <ColumnMapping plan={plan.data} mapping={mapping} onChange={setMapping} />}
         {plan.data && <PlanView plan={plan.data} />}
         <FormControlLabel
@@ -203,7 +205,7 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
         <Button
           variant="contained"
           disabled={!plan.data || changes === 0 || apply.isPending}
-          onClick={() => plan.data && apply.mutate(plan.data.revision)}
+          onClick={() => plan.data && apply.mutate(plan.data)}
         >
           {changes === 0 ? 'Nothing to import' : `Import ${count(changes, 'change', 'changes')}`}
         </Button>
@@ -230,25 +232,27 @@ function ColumnMapping({
         What the columns are taken for
       </Box>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
-        {plan.columns.map((c) => (
-          <Autocomplete
-            key={c.heading}
-            freeSolo
-            size="small"
-            options={names}
-            value={mapping[c.heading] ?? c.field}
-            onChange={(_, field) => onChange({ ...mapping, [c.heading]: field ?? '' })}
-            sx={{ width: 195 }}
-            renderInput={(props) => (
-              <TextField
-                {...props}
-                label={c.heading}
-                placeholder="left out"
-                helperText={c.guessed && !(c.heading in mapping) ? 'guessed' : undefined}
-              />
-            )}
-          />
-        ))}
+        {plan.columns
+          .filter((c) => c.heading !== '')
+          .map((c) => (
+            <Autocomplete
+              key={c.heading || c.field}
+              freeSolo
+              size="small"
+              options={names}
+              value={mapping[c.heading] ?? c.field}
+              onChange={(_, field) => onChange({ ...mapping, [c.heading]: field ?? '' })}
+              sx={{ width: 195 }}
+              renderInput={(props) => (
+                <TextField
+                  {...props}
+                  label={c.heading}
+                  placeholder="left out"
+                  helperText={c.heading in mapping ? undefined : c.note || (c.guessed ? 'guessed' : undefined)}
+                />
+              )}
+            />
+          ))}
       </Box>
     </Box>
   )
@@ -264,14 +268,13 @@ function PlanView({ plan }: { plan: ImportPlan }) {
       {plan.bad.length > 0 && (
         <Alert severity="warning" variant="outlined">
           {count(plan.bad.length, 'row is', 'rows are')} left out:
-          <Box component="ul" sx={{ m: 0, pl: 2.5 }}>
-            {plan.bad.slice(0, 8).map((b) => (
+          <Box component="ul" sx={{ m: 0, pl: 2.5, maxHeight: 200, overflow: 'auto' }}>
+            {plan.bad.map((b) => (
               <li key={b.row}>
                 row {b.row}: {b.message}
               </li>
             ))}
           </Box>
-          {plan.bad.length > 8 && `and ${plan.bad.length - 8} more`}
         </Alert>
       )}
       <Box
