@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strconv"
@@ -44,7 +45,7 @@ Exit status: 0 nothing breaks, 1 something breaks or a limit is exceeded, 2 wron
 				return err
 			}
 			if survival {
-				return a.survival(l, in, format)
+				return a.survival(cmd.Context(), l, in, format)
 			}
 			count := 0
 			if l.people != nil {
@@ -246,8 +247,8 @@ func who(b check.Budget, d *person.Directory) string {
 }
 
 // survival writes the map: constructs down, clients across.
-func (a *app) survival(l loaded, in check.Input, format string) error {
-	m, err := check.Survival(in)
+func (a *app) survival(ctx context.Context, l loaded, in check.Input, format string) error {
+	m, err := check.Survival(ctx, in)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -28,8 +30,8 @@ func (a *app) templateList(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the templates with what the checks find", Example: "  missivum template list", Args: exactly(),
 		RunE: online(server, func(ctx context.Context, r *remote, _ []string) error {
-			var list []api.TemplateSummary
-			if err := r.json(ctx, http.MethodGet, "/api/v1/templates", nil, &list); err != nil {
+			list, err := checkedTemplates(ctx, r)
+			if err != nil {
 				return err
 			}
 			var rows [][]string
@@ -43,6 +45,24 @@ func (a *app) templateList(server *string) *cobra.Command {
 			printTable(a.out, []string{"Name", "Version", "Saved", "Breaks", "Degrades", "Over limit", "Title"}, rows)
 			return nil
 		}),
+	}
+}
+
+// checkedTemplates lists the templates when all of them have been checked, for as long as that may take.
+func checkedTemplates(ctx context.Context, r *remote) ([]api.TemplateSummary, error) {
+	for {
+		var list []api.TemplateSummary
+		if err := r.json(ctx, http.MethodGet, "/api/v1/templates", nil, &list); err != nil {
+			return nil, err
+		}
+		if !slices.ContainsFunc(list, func(s api.TemplateSummary) bool { return s.State.Pending }) {
+			return list, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
 	}
 }
 

@@ -39,7 +39,7 @@ func (p *Pass) simulate() []*cause {
 	var order []*cause
 	known := map[causeKey]*cause{}
 	for i, profile := range p.Profiles {
-		if profile.Form != "html" {
+		if profile.Form != "html" || p.ctx.Err() != nil {
 			continue
 		}
 		_, events := journey.Simulate(profile, p.Doc, client.Render)

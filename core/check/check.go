@@ -167,7 +167,7 @@ func (in Input) withNumbers() Input {
 // context can stop the measuring of a large directory.
 func Run(ctx context.Context, in Input) (*Report, error) {
 	in = in.withNumbers()
-	r, prepared, err := find(in)
+	r, prepared, err := find(ctx, in)
 	if err != nil {
 		return nil, err
 	}
@@ -181,18 +181,21 @@ func Run(ctx context.Context, in Input) (*Report, error) {
 }
 
 // Findings is Run without the budgets: nobody's signature is measured.
-func Findings(in Input) (*Report, error) {
-	r, _, err := find(in)
+func Findings(ctx context.Context, in Input) (*Report, error) {
+	r, _, err := find(ctx, in)
 	return r, err
 }
 
 // find looks for findings. The prepared template is nil when it has mistakes and cannot be measured.
-func find(in Input) (*Report, *compose.Prepared, error) {
-	p, err := newPass(in)
+func find(ctx context.Context, in Input) (*Report, *compose.Prepared, error) {
+	p, err := newPass(ctx, in)
 	if err != nil {
 		return nil, nil, err
 	}
-	r := p.run()
+	r, err := p.run()
+	if err != nil {
+		return nil, nil, err
+	}
 	if len(p.mistakes) > 0 {
 		return r, nil, nil
 	}
@@ -200,7 +203,7 @@ func find(in Input) (*Report, *compose.Prepared, error) {
 }
 
 // newPass prepares the template and sends it through every profile, once.
-func newPass(in Input) (*Pass, error) {
+func newPass(ctx context.Context, in Input) (*Pass, error) {
 	prepared, err := in.Prepare()
 	var mistakes field.Errors
 	if err != nil && !errors.As(err, &mistakes) {
@@ -208,19 +211,30 @@ func newPass(in Input) (*Pass, error) {
 	}
 	p := &Pass{
 		Input: in.withNumbers(), Doc: prepared.Doc, Source: prepared.Source, Prepared: prepared, Fields: prepared.FieldSource().Quiet(),
-		checks: in.Checks, mistakes: mistakes,
+		checks: in.Checks, mistakes: mistakes, ctx: ctx,
 	}
 	if p.checks == nil {
 		p.checks = Checks()
 	}
 	p.causes = p.simulate()
-	return p, nil
+	return p, p.stopped()
+}
+
+// stopped is the reason why nobody waits for the checks any more; nil while somebody does.
+func (p *Pass) stopped() error {
+	if err := p.ctx.Err(); err != nil {
+		return fmt.Errorf("checking stopped: %w", err)
+	}
+	return nil
 }
 
 // run runs the checks.
-func (p *Pass) run() *Report {
+func (p *Pass) run() (*Report, error) {
 	p.language()
 	for _, c := range p.checks {
+		if err := p.stopped(); err != nil {
+			return nil, err
+		}
 		if c.Run != nil && len(p.htmlClients()) > 0 {
 			p.check = c
 			c.Run(p)
@@ -232,7 +246,7 @@ func (p *Pass) run() *Report {
 	if p.People != nil {
 		r.People = len(p.People.People)
 	}
-	return r
+	return r, p.stopped()
 }
 
 // find returns the check of this run with an id, or nil.

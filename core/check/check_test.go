@@ -451,7 +451,7 @@ func TestNamelessSignaturesBreak(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, err := Findings(Input{Template: tmpl, People: c.people, Profiles: client.Shipped(), Day: day})
+		r, err := Findings(t.Context(), Input{Template: tmpl, People: c.people, Profiles: client.Shipped(), Day: day})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -47,6 +47,9 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 	var gauges []*gauge
 	for _, variant := range in.Template.Variants() {
 		for _, profile := range in.Profiles {
+			if ctx.Err() != nil {
+				return nil, fmt.Errorf("measuring stopped: %w", ctx.Err())
+			}
 			made, err := m.gauges(profile, variant)
 			if err != nil {
 				return nil, err
@@ -65,7 +68,7 @@ func measure(ctx context.Context, prepared *compose.Prepared, in Input) ([]Budge
 	filler.UseNumbers(in.Numbers)
 	mail, _, _ := people.Schema.Column("mail")
 	for i := range people.People {
-		if i%256 == 0 && ctx.Err() != nil {
+		if ctx.Err() != nil {
 			return nil, fmt.Errorf("measuring stopped after %d of %d people: %w", i, len(people.People), ctx.Err())
 		}
 		if i%256 == 0 && in.Progress != nil {

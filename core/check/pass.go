@@ -1,6 +1,7 @@
 package check
 
 import (
+	"context"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -18,6 +19,7 @@ type Pass struct {
 	Prepared *compose.Prepared
 	Fields   *field.Source
 
+	ctx      context.Context // of who waits for the checks
 	checks   []*Check
 	mistakes field.Errors // in the template language
 	check    *Check       // the one that runs

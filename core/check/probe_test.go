@@ -181,7 +181,7 @@ func TestRowsOfTheMapLeadToAnElement(t *testing.T) {
 	source := `<style>.a { border-radius: 4px }</style><p style="margin: 0">x</p><div class="a">y</div><div class="a">z</div>`
 	tmpl := bare(t, source)
 	tmpl.Bare = false
-	m, err := Survival(Input{Template: tmpl, People: directory(t), Profiles: client.Shipped(), Day: day})
+	m, err := Survival(t.Context(), Input{Template: tmpl, People: directory(t), Profiles: client.Shipped(), Day: day})
 	if err != nil {
 		t.Fatal(err)
 	}

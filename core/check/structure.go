@@ -234,9 +234,15 @@ func turnedInsideOut(p *Pass, t Target) *Fix {
 	return fixOf(h, "Put the inline element inside the block")
 }
 
+// mostReferences is by how many bytes a source may be longer than its characters, to be written with references.
+const mostReferences = 1_000
+
 // references writes characters outside ASCII as references. Those inside fields, style sheets and comments cannot
 // be.
 func references(p *Pass) *Fix {
+	if utf8.RuneCountInString(p.Template.Source)+mostReferences < len(p.Template.Source) {
+		return nil // a whole text in other letters is better declared than written in numbers
+	}
 	h := p.Edit()
 	p.Source.Root.Walk(func(n *markup.Node) bool {
 		span := n.Open

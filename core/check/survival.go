@@ -1,6 +1,7 @@
 package check
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"sort"
@@ -140,12 +141,15 @@ type Cell struct {
 }
 
 // Survival makes the map of a template. A template with mistakes has none.
-func Survival(in Input) (*Map, error) {
-	p, err := newPass(in)
+func Survival(ctx context.Context, in Input) (*Map, error) {
+	p, err := newPass(ctx, in)
 	if err != nil {
 		return nil, err
 	}
-	r := p.run()
+	r, err := p.run()
+	if err != nil {
+		return nil, err
+	}
 	if len(p.mistakes) > 0 {
 		return nil, p.mistakes
 	}

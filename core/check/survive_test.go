@@ -117,7 +117,7 @@ func TestSurvivalRowsAndVerdict(t *testing.T) {
 	rest := *client.Find("gecko-desktop")
 	rest.Share = 50
 	in := Input{Template: tmpl, People: directory(t), Profiles: []*client.Profile{&half, &rest, client.Find("text-reader")}, Day: day}
-	m, err := Survival(in)
+	m, err := Survival(t.Context(), in)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +150,7 @@ func TestSurvivalRowsAndVerdict(t *testing.T) {
 			t.Errorf("%q, want %q", v, want)
 		}
 	}
-	if _, err := Survival(Input{Template: bare(t, `<p>{{ nmae }}</p>`), People: directory(t), Profiles: client.Shipped(),
+	if _, err := Survival(t.Context(), Input{Template: bare(t, `<p>{{ nmae }}</p>`), People: directory(t), Profiles: client.Shipped(),
 		Day: day}); err == nil || !strings.Contains(err.Error(), "nmae") {
 		t.Errorf("a template with a mistake: %v", err)
 	}

@@ -49,7 +49,7 @@ func TestImportedPicturesKeepSizeAndText(t *testing.T) {
 		if !strings.Contains(out, size) || strings.Contains(out, "alt=") {
 			t.Errorf("%s is not %s, or has an alternative text now:\n%s", img, size, out)
 		}
-		report, err := check.Findings(check.Input{Template: tmpl, Profiles: client.Shipped(), Day: time.Now()})
+		report, err := check.Findings(t.Context(), check.Input{Template: tmpl, Profiles: client.Shipped(), Day: time.Now()})
 		if err != nil {
 			t.Fatal(err)
 		}

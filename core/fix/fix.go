@@ -65,7 +65,7 @@ func Run(ctx context.Context, in check.Input, o Options) (Result, error) {
 		in.Numbers = &field.Numbers{} // for all rounds
 	}
 	w := work{in: in, options: o, result: Result{Done: []Done{}, Refused: []Refused{}}}
-	report, err := check.Findings(in)
+	report, err := check.Findings(ctx, in)
 	if err != nil {
 		return Result{}, err
 	}
@@ -113,10 +113,12 @@ func (w *work) make(ctx context.Context, batch []check.Finding) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	why := w.try(batch)
+	why := w.try(ctx, batch)
 	switch {
 	case why == "":
 		return nil
+	case ctx.Err() != nil:
+		return ctx.Err()
 	case len(batch) == 1:
 		w.refuse(batch[0], why)
 		return nil
@@ -237,7 +239,7 @@ func fits(have, more []edit.Edit) bool {
 
 // try makes the fixes of a batch and checks the result. When that has a finding that was not there before, nothing is
 // changed and the answer says which.
-func (w *work) try(batch []check.Finding) (why string) {
+func (w *work) try(ctx context.Context, batch []check.Finding) (why string) {
 	var edits []edit.Edit
 	var redraws []check.Redraw
 	for _, f := range batch {
@@ -252,7 +254,7 @@ func (w *work) try(batch []check.Finding) (why string) {
 	if in.Template, err = with(in.Template, source, redraws); err != nil {
 		return err.Error()
 	}
-	after, err := check.Findings(in)
+	after, err := check.Findings(ctx, in)
 	if err != nil {
 		return "the result cannot be read: " + err.Error()
 	}

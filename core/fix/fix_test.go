@@ -68,7 +68,7 @@ func TestFaultyTemplatesAreLeftWithoutASafeFix(t *testing.T) {
 	for name, tmpl := range faulty(t) {
 		t.Run(name, func(t *testing.T) {
 			in := input(t, tmpl)
-			before, err := check.Findings(in)
+			before, err := check.Findings(t.Context(), in)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -169,7 +169,7 @@ func TestAFixThatBringsAFindingIsNotMade(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	after, err := check.Findings(check.Input{Template: withSource(tmpl, r.Source), People: input(t, tmpl).People,
+	after, err := check.Findings(t.Context(), check.Input{Template: withSource(tmpl, r.Source), People: input(t, tmpl).People,
 		Profiles: client.Shipped(), Day: day})
 	if err != nil {
 		t.Fatal(err)

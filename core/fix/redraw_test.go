@@ -166,7 +166,7 @@ func TestPicturesAreMade(t *testing.T) {
 				t.Fatal(err)
 			}
 			in := input(t, tmpl)
-			before, err := check.Findings(in)
+			before, err := check.Findings(t.Context(), in)
 			if err != nil || !strings.Contains(checksOf(before), c.check) {
 				t.Fatalf("%s, %v", checksOf(before), err)
 			}
@@ -212,7 +212,7 @@ func TestAPictureThatDoesNotHelpIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	in := input(t, tmpl)
-	report, err := check.Findings(in)
+	report, err := check.Findings(t.Context(), in)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -223,7 +223,7 @@ func TestAPictureThatDoesNotHelpIsRefused(t *testing.T) {
 			batch[i].Fix.Pictures[0].Recipe.Dark = nil // it changes nothing
 		}
 	}
-	if why := w.try(batch); !strings.Contains(why, "does not put it right") || w.report != report || w.in.Template != tmpl ||
+	if why := w.try(t.Context(), batch); !strings.Contains(why, "does not put it right") || w.report != report || w.in.Template != tmpl ||
 		len(w.result.Done) > 0 {
 		t.Errorf("%q", why)
 	}

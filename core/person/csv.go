@@ -23,6 +23,8 @@ const (
 	maxValue   = 16 << 10  // bytes in one value
 	maxRow     = 256 << 10 // bytes in one row
 	MaxRows    = 1_000_000 // people
+	maxValues  = 8_000_000 // people times fields
+	maxBad     = 10_000    // rows that cannot be read
 )
 
 // RowError is what is wrong with one row of a file. The row is left out; the others are read.
@@ -332,11 +334,15 @@ func (r *Reader) All() (*Directory, []RowError, error) {
 		case errors.Is(err, io.EOF):
 			return d, bad, nil
 		case errors.As(err, &row):
-			bad = append(bad, row)
+			if bad = append(bad, row); len(bad) > maxBad {
+				return nil, nil, fmt.Errorf("more than %d rows cannot be read; the first: %w", maxBad, bad[0])
+			}
 		case err != nil:
 			return nil, nil, err
 		default:
-			d.People = append(d.People, p)
+			if d.People = append(d.People, p); len(d.People)*r.schema.Len() > maxValues {
+				return nil, nil, fmt.Errorf("the file has more than %d values: people times columns", maxValues)
+			}
 		}
 	}
 }

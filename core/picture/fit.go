@@ -11,8 +11,9 @@ import (
 
 // Limits of a rendition.
 const (
-	MaxDisplay  = 2000 // px, width or height at which it is shown
-	maxMultiple = 3    // pixels for each px
+	MaxMade     = 6_000_000 // pixels of a rendition, width times height, of all frames together
+	MaxDisplay  = 2000      // px, width or height at which it is shown
+	maxMultiple = 3         // pixels for each px
 )
 
 // Point is a place in a picture, in shares of its width and height from the upper left, 0 to 1.
@@ -158,6 +159,10 @@ func (p *Picture) Fit(r Recipe) (_ *Rendition, err error) {
 			return nil, fmt.Errorf("at %d x %d px there is no room for a line or a plate of %d pixels around the picture",
 				displayWidth, displayHeight, around/2)
 		}
+	}
+	if made := width * height * max(len(p.Frames), 1); made > MaxMade {
+		return nil, problem.New(problem.TooLarge, "%d x %d pixels in %d frames would be made; at most %d million are. Show it smaller, or "+
+			"with a smaller multiple.", width, height, max(len(p.Frames), 1), MaxMade/1_000_000)
 	}
 	for _, f := range p.Frames {
 		img, err := p.frame(f.Image, r, width, height, out)

@@ -32,7 +32,7 @@ func ExampleMake() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	made, err := sheet.Make(sheet.Input{
+	made, err := sheet.Make(context.Background(), sheet.Input{
 		Template: t, People: people, Chosen: []int{0}, Profiles: profiles, Views: []sheet.View{"light", "dark"},
 		Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC),
 	}, report)

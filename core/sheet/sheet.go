@@ -4,6 +4,7 @@
 package sheet
 
 import (
+	"context"
 	_ "embed"
 	"errors"
 	"fmt"
@@ -96,7 +97,7 @@ type Sheet struct {
 }
 
 // Make simulates everything that the sheet shows. Errors are those of the template's language.
-func Make(in Input, report *check.Report) (*Sheet, error) {
+func Make(ctx context.Context, in Input, report *check.Report) (*Sheet, error) {
 	t := in.Template
 	if in.Variant == "" {
 		in.Variant = t.Variants()[0]
@@ -110,7 +111,7 @@ func Make(in Input, report *check.Report) (*Sheet, error) {
 		Title: t.Title(), Version: t.Version(), Variant: in.Variant, Day: in.Day.Format("2 January 2006"),
 		Verdict: report.Verdict.String(), Views: in.Views,
 	}
-	if s.Map, err = check.Survival(check.Input{Template: t, People: in.People, Profiles: in.Profiles, Day: in.Day}); err != nil {
+	if s.Map, err = check.Survival(ctx, check.Input{Template: t, People: in.People, Profiles: in.Profiles, Day: in.Day}); err != nil {
 		return nil, err
 	}
 	for _, i := range in.Chosen {

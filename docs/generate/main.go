@@ -3,6 +3,7 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"log"
@@ -188,7 +189,7 @@ func fixesOfExamples() map[string]string {
 		if err != nil {
 			log.Fatal(err)
 		}
-		r, err := check.Findings(check.Input{Template: t, People: people, Profiles: client.Shipped(),
+		r, err := check.Findings(context.Background(), check.Input{Template: t, People: people, Profiles: client.Shipped(),
 			Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)})
 		if err != nil {
 			log.Fatal(err)

@@ -31,7 +31,7 @@ import (
 const (
 	MaxJSON    = 4 << 20
 	MaxArchive = 64 << 20
-	maxCSV     = 256 << 20
+	maxCSV     = 64 << 20
 )
 
 // API serves the service's capabilities over HTTP.
@@ -44,6 +44,7 @@ type API struct {
 	Pictures  *pictures.Pictures
 	Hosting   *hosting.Hosting
 	Jobs      *jobs.Jobs
+	lines     *line
 	Drawings  *semaphore.Weighted // how many requests at once let a browser draw
 	Console   fs.FS               // the built console; nil for none
 	Log       *slog.Logger
@@ -54,6 +55,7 @@ type API struct {
 // New makes the handler of all routes.
 func New(a *API) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
+	a.lines = newLine(heavySlots())
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
@@ -69,24 +71,24 @@ func New(a *API) http.Handler {
 	v1.GET("/templates/:name/versions", a.listVersions)
 	v1.GET("/templates/:name/versions/:number", a.getVersion)
 	v1.GET("/templates/:name/archive", a.getArchive)
-	v1.PUT("/templates/:name/archive", limit(MaxArchive), a.putArchive)
+	v1.PUT("/templates/:name/archive", limit(MaxArchive), a.spooled, a.putArchive)
 	v1.GET("/templates/:name/pictures/:file", a.getPicture)
 	v1.PUT("/templates/:name/pictures/:file", limit(MaxJSON), a.putPicture)
-	v1.POST("/templates/:name/check", limit(MaxJSON), a.checkTemplate)
-	v1.POST("/templates/:name/fix", limit(MaxJSON), a.fixTemplate)
-	v1.POST("/templates/:name/map", limit(MaxJSON), a.mapTemplate)
-	v1.POST("/templates/:name/shrink", limit(MaxJSON), a.shrinkTemplate)
-	v1.POST("/templates/:name/space", limit(MaxJSON), a.spaceOfTemplate)
-	v1.POST("/templates/:name/paste", limit(MaxJSON), a.pasteTemplate)
-	v1.POST("/templates/:name/sheet", limit(MaxJSON), a.sheetOfTemplate)
+	v1.POST("/templates/:name/check", limit(MaxJSON), a.heavy, a.checkTemplate)
+	v1.POST("/templates/:name/fix", limit(MaxJSON), a.heavy, a.fixTemplate)
+	v1.POST("/templates/:name/map", limit(MaxJSON), a.heavy, a.mapTemplate)
+	v1.POST("/templates/:name/shrink", limit(MaxJSON), a.heavy, a.shrinkTemplate)
+	v1.POST("/templates/:name/space", limit(MaxJSON), a.heavy, a.spaceOfTemplate)
+	v1.POST("/templates/:name/paste", limit(MaxJSON), a.heavy, a.pasteTemplate)
+	v1.POST("/templates/:name/sheet", limit(MaxJSON), a.heavy, a.sheetOfTemplate)
 	v1.POST("/templates/:name/look", limit(MaxJSON), a.lookAtTemplate)
-	v1.POST("/templates/:name/block", limit(MaxJSON), a.exportBlock)
-	v1.POST("/templates/:name/fill", limit(MaxJSON), a.fillTemplate)
-	v1.POST("/templates/:name/new", limit(MaxArchive), a.newTemplate)
+	v1.POST("/templates/:name/block", limit(MaxJSON), a.heavy, a.exportBlock)
+	v1.POST("/templates/:name/fill", limit(MaxJSON), a.heavy, a.fillTemplate)
+	v1.POST("/templates/:name/new", limit(MaxArchive), a.spooled, a.newTemplate)
 	v1.GET("/starters", a.listStarters)
 	v1.GET("/forms", a.listForms)
-	v1.POST("/new", limit(MaxArchive), a.previewNewTemplate)
-	v1.POST("/clean", limit(MaxJSON), a.cleanSource)
+	v1.POST("/new", limit(MaxArchive), a.spooled, a.previewNewTemplate)
+	v1.POST("/clean", limit(MaxJSON), a.heavy, a.cleanSource)
 
 	v1.GET("/people", a.listPeople)
 	v1.GET("/people/:mail", a.getPerson)
@@ -94,7 +96,7 @@ func New(a *API) http.Handler {
 	v1.GET("/people/hard-cases", a.listHardCases)
 	v1.GET("/people/states", a.listStates)
 	v1.GET("/people/states/:revision", a.getState)
-	v1.POST("/people/import", limit(maxCSV), a.importPeople)
+	v1.POST("/people/import", limit(maxCSV), a.spooled, a.importPeople)
 
 	v1.GET("/clients", a.listClients)
 	v1.GET("/clients/:id", a.getClient)

@@ -112,7 +112,7 @@ func (a *API) mapTemplate(c *gin.Context) {
 	if !ok {
 		return
 	}
-	m, err := check.Survival(input)
+	m, err := check.Survival(c.Request.Context(), input)
 	if err != nil {
 		err = problem.As(problem.Invalid, err)
 	}

@@ -100,6 +100,7 @@ func headers(c *gin.Context) {
 // limit refuses request bodies above a size in bytes.
 func limit(size int64) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, size)
+		body := steady{c.Request.Body, http.NewResponseController(c.Writer)}
+		c.Request.Body = http.MaxBytesReader(c.Writer, body, size)
 	}
 }

@@ -35,7 +35,7 @@ const (
 // Sheet makes the contact sheet as a page, or as a picture of it. Errors are those of the template's language, of
 // Chromium and of LibreOffice.
 func Sheet(ctx context.Context, in sheet.Input, report *check.Report, o SheetOptions) ([]byte, error) {
-	s, err := sheet.Make(in, report)
+	s, err := sheet.Make(ctx, in, report)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package templates
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -18,37 +19,91 @@ type State struct {
 	OverLimit int    `json:"overLimit"` // budgets
 	Fails     bool   `json:"fails"`
 	Verdict   string `json:"verdict"` // one sentence
+	Pending   bool   `json:"pending"` // it is being checked; ask again
 }
 
-// mostStates is how many states are kept in memory.
-const mostStates = 1000
+const (
+	mostStates = 1000             // kept in memory
+	longestRun = 20 * time.Second // that a check for a list may take; then it is stopped, and the list says so
+	mostQueued = 200              // templates that wait to be checked; others are asked for again
+)
 
-// states are those that were worked out, by what they depend on.
+// states are those that were worked out, by what they depend on, and the templates that wait for it. Templates are checked
+// one after the other, beside the requests.
 type states struct {
-	mu    sync.Mutex
-	known map[string]State
+	mu      sync.Mutex
+	known   map[string]State
+	queued  map[string]bool
+	waiting []waiting
+	working bool
 }
 
-// get finds a state that was worked out.
-func (s *states) get(key string) (State, bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	state, ok := s.known[key]
-	return state, ok
+// waiting is a template that is to be checked.
+type waiting struct {
+	key string
+	in  check.Input
 }
 
-// put keeps a state; when there are too many, all are worked out anew.
-func (s *states) put(key string, state State) {
+// get finds a state that was worked out, or has it worked out.
+func (s *states) get(key string, in func() check.Input) State {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.known == nil || len(s.known) >= mostStates {
-		s.known = map[string]State{}
+	if state, ok := s.known[key]; ok {
+		return state
 	}
-	s.known[key] = state
+	if s.queued == nil {
+		s.queued = map[string]bool{}
+	}
+	if !s.queued[key] && len(s.waiting) < mostQueued {
+		s.queued[key] = true
+		s.waiting = append(s.waiting, waiting{key, in()})
+		if !s.working {
+			s.working = true
+			go s.work()
+		}
+	}
+	return State{Pending: true}
 }
 
-// State checks a template against the profiles that are not switched off and the directory; the answer is kept until
-// one of them changes.
+// work checks what waits.
+func (s *states) work() {
+	for {
+		s.mu.Lock()
+		if len(s.waiting) == 0 {
+			s.working = false
+			s.mu.Unlock()
+			return
+		}
+		next := s.waiting[0]
+		s.waiting = s.waiting[1:]
+		s.mu.Unlock()
+		state := judged(next.in)
+		s.mu.Lock()
+		delete(s.queued, next.key)
+		if s.known == nil || len(s.known) >= mostStates {
+			s.known = map[string]State{}
+		}
+		s.known[next.key] = state
+		s.mu.Unlock()
+	}
+}
+
+// judged checks a template, for as long as that may take.
+func judged(in check.Input) State {
+	ctx, cancel := context.WithTimeout(context.Background(), longestRun)
+	defer cancel()
+	report, err := check.Run(ctx, in)
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return State{Fails: true, Verdict: fmt.Sprintf("Not known: checking was stopped after %v.", longestRun)}
+	case err != nil:
+		return State{Fails: true, Verdict: "It cannot be checked: " + err.Error()}
+	}
+	return stateOf(report)
+}
+
+// State is what the checks find in a template for the profiles that are not switched off and the directory. It is worked
+// out beside the request: until then it is pending. It is kept until one of them changes.
 func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 	d, revision, err := t.People.Directory(ctx)
 	if err != nil {
@@ -64,16 +119,9 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 	}
 	day := t.Now()
 	key := fmt.Sprintf("%s %s %s %d %s %s", s.Name, s.Version(), s.Public, revision, bookVersion, day.Format(time.DateOnly))
-	if state, ok := t.states.get(key); ok {
-		return state, nil
-	}
-	report, err := check.Run(ctx, check.Input{Template: s.Template, People: d, Profiles: profiles, Day: day})
-	if err != nil {
-		return State{}, err
-	}
-	state := stateOf(report)
-	t.states.put(key, state)
-	return state, nil
+	return t.states.get(key, func() check.Input {
+		return check.Input{Template: s.Template, People: d, Profiles: profiles, Day: day}
+	}), nil
 }
 
 // stateOf counts a report.

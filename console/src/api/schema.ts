@@ -1252,6 +1252,8 @@ export interface components {
             nearest?: string[];
         };
         State: {
+            /** @description It is being checked; ask again. */
+            pending: boolean;
             verdict: string;
             breaks: number;
             degrades: number;

@@ -15,7 +15,11 @@ import { NewTemplate } from './NewTemplate'
 import { count, Page, PageHead, Severity, Trouble, when } from './parts'
 
 export function TemplatesPage() {
-  const templates = useQuery({ queryKey: ['templates'], queryFn: api.templates })
+  const templates = useQuery({
+    queryKey: ['templates'],
+    queryFn: api.templates,
+    refetchInterval: (q) => (q.state.data?.some((t) => t.state.pending) ? 400 : false),
+  })
   const [asking, setAsking] = useState(false)
   return (
     <Page>
@@ -28,7 +32,7 @@ export function TemplatesPage() {
         }
       >
         Each template is a signature as source. Its state is what the checks find for all clients and everybody in the
-        directory.
+        directory. A client is safe when nothing breaks there and no limit is exceeded.
       </PageHead>
       <Trouble error={templates.error} />
       {templates.data?.length === 0 && (
@@ -83,6 +87,7 @@ function TemplateRow({ template: t }: { template: TemplateSummary }) {
 
 function StateWords({ template: { state, problem } }: { template: TemplateSummary }) {
   if (problem) return <Severity of="breaks">{`It cannot be checked: ${problem}`}</Severity>
+  if (state.pending) return <Typography color="text.secondary">Being checked ...</Typography>
   const lines = []
   if (state.breaks > 0)
     lines.push(
