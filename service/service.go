@@ -121,7 +121,7 @@ func (s *Service) wire() {
 	s.handler = api.New(&api.API{
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs,
-		Drawings: semaphore.NewWeighted(1), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
+		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 }
 

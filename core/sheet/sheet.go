@@ -19,6 +19,7 @@ import (
 	"missivum/core/field"
 	"missivum/core/journey"
 	"missivum/core/markup"
+	"missivum/core/passive"
 	"missivum/core/person"
 	"missivum/core/preview"
 	"missivum/core/problem"
@@ -184,7 +185,11 @@ func rendered(prepared *preview.Preview, profile *client.Profile, in Input, who 
 		case view == blocked && (profile.Pictures == nil || profile.Pictures.Hosted.As == client.Shown):
 			cell.Same = "Pictures are shown at once."
 		case kept.Form == compose.HTML:
-			cell.Body = template.HTML(rings + kept.Body) //nolint:gosec // the page runs no script and loads nothing; see its policy
+			body, err := passive.Sealed(kept.Body)
+			if err != nil {
+				return line, err
+			}
+			cell.Body = template.HTML(rings + body) //nolint:gosec // nothing in it runs, loads or ends what is around it
 		}
 		if room := cell.Width - 2*padding; profile.Width > 0 && profile.Width < phone && widest > room {
 			cell.Zoom = 100 * room / widest

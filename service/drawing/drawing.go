@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -38,7 +39,10 @@ func Chromium() (string, error) {
 }
 
 // longest is how long a drawing may take.
-const longest = 2 * time.Minute
+const longest = 20 * time.Second
+
+// nowhere is an address at which nothing answers: what would be loaded from the network is asked for there.
+const nowhere = "127.0.0.1:1"
 
 // Page draws a whole page as PNG at a width in px, as high as it is.
 func Page(ctx context.Context, html string, width int) ([]byte, error) {
@@ -70,7 +74,9 @@ func inFolder(ctx context.Context, html string, draw func(ctx context.Context, f
 // start starts a browser with one tab.
 func start(ctx context.Context, path string, width int) (context.Context, context.CancelFunc) {
 	options := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]), chromedp.ExecPath(path), chromedp.DisableGPU,
-		chromedp.WindowSize(width, 900), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
+		chromedp.WindowSize(width, 900), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("proxy-server", nowhere), chromedp.Flag("proxy-bypass-list", "<-loopback>"),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND"), chromedp.Flag("disable-remote-fonts", true))
 	if os.Geteuid() == 0 { // Chromium's own sandbox does not start for root
 		options = append(options, chromedp.NoSandbox)
 	}
@@ -108,13 +114,13 @@ func writer(ctx context.Context, html string) ([]byte, error) {
 
 // written lets LibreOffice make a PDF of the page, and draws its first sheet.
 func written(ctx context.Context, folder, file string) ([]byte, error) {
-	c := exec.CommandContext(ctx, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless",
+	c := ending(ctx, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless",
 		"--infilter=HTML (StarWriter)", "--convert-to", "pdf", "--outdir", folder, file)
 	if said, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("drawing with LibreOffice: %w: %s", err, said)
 	}
 	drawn := filepath.Join(folder, "page")
-	if said, err := exec.CommandContext(ctx, "pdftoppm", "-r", "96", "-png", "-singlefile", drawn+".pdf", drawn).CombinedOutput(); err != nil {
+	if said, err := ending(ctx, "pdftoppm", "-r", "96", "-png", "-singlefile", drawn+".pdf", drawn).CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("drawing LibreOffice's page: %w: %s", err, said)
 	}
 	data, err := os.ReadFile(drawn + ".png")
@@ -122,6 +128,16 @@ func written(ctx context.Context, folder, file string) ([]byte, error) {
 		return nil, fmt.Errorf("LibreOffice drew nothing: %w", err)
 	}
 	return trimmed(data)
+}
+
+// ending is a command that ends with its context, with all that it started, and that finds no network through a proxy.
+func ending(ctx context.Context, name string, args ...string) *exec.Cmd {
+	c := exec.CommandContext(ctx, name, args...)
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) }
+	c.WaitDelay = time.Second
+	c.Env = append(os.Environ(), "http_proxy=http://"+nowhere, "https_proxy=http://"+nowhere, "no_proxy=")
+	return c
 }
 
 // trimmed cuts the white around a drawing off, but for some px.

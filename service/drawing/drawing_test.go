@@ -7,13 +7,20 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"missivum/core/check"
 	"missivum/core/client"
+	"missivum/core/problem"
 	"missivum/core/sheet"
+	"missivum/core/template"
 	"missivum/demo"
 )
 
@@ -107,7 +114,7 @@ func TestPastesOneAfterTheOther(t *testing.T) {
 	if _, err := Chromium(); err != nil {
 		t.Skip(err)
 	}
-	list, err := PastedEach(context.Background(), []string{`<div>a</div><div onclick="x()" style="color:#123456">b</div>`,
+	list, err := PastedEach(context.Background(), []string{`<div>a</div><div style="color:#123456">b</div>`,
 		`<div>c</div><table><tr><td>d</td></tr></table>`})
 	if err != nil {
 		t.Fatal(err)
@@ -166,5 +173,86 @@ func TestSheetAsPageAndAsPicture(t *testing.T) {
 	}
 	if b := decoded(t, picture).Bounds(); b.Dx() != namesWidth+viewWidth || b.Dy() < 300 {
 		t.Errorf("%v", b)
+	}
+}
+
+// What a template names is not loaded, whatever the browser or the word processor reads in it: neither from the
+// loopback address nor from the disk.
+func TestDrawingsLoadNothing(t *testing.T) {
+	if _, err := Chromium(); err != nil {
+		t.Skip(err)
+	}
+	asked := make(chan string, 100)
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		select {
+		case asked <- r.URL.Path:
+		default:
+		}
+	}))
+	defer server.Close()
+	var source strings.Builder
+	for i, way := range []string{
+		`<img src="ADDRESS" width="9" height="9" alt="x">`, `<table background="ADDRESS"><tr><td>x</td></tr></table>`,
+		`<p style="background: url(ADDRESS)">x</p>`, `<style>p{background:url(ADDRESS)} @import "ADDRESS";</style>`,
+		`<svg><style><img src="ADDRESS"></style></svg>`, `<math><mi><img src="ADDRESS"></mi></math>`, `<xmp></xmp><img src="ADDRESS">`,
+		`<noembed></noembed><img src="ADDRESS">`, `</template></div><img src="ADDRESS">`, `<link rel=stylesheet href="ADDRESS">`,
+		`<iframe src="ADDRESS"></iframe>`, `<object data="ADDRESS"></object>`, `<video poster="ADDRESS"></video>`,
+		`<meta http-equiv=refresh content="0;url=ADDRESS">`, `<base href="ADDRESS">`, `<img srcset="ADDRESS 2x">`,
+		`<p style="list-style:image-set('ADDRESS' 1x)">x</p>`, `<body background="ADDRESS">`, `<input type=image src="ADDRESS">`,
+	} {
+		source.WriteString(strings.ReplaceAll(way, "ADDRESS", server.URL+"/"+strconv.Itoa(i)))
+	}
+	tmpl, err := template.New("x", template.Parts{Source: "<p>Brackwater</p>" + source.String()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	people, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := check.Input{Template: tmpl, People: people, Profiles: client.Shipped(), Day: time.Now()}
+	report, err := check.Run(t.Context(), in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	views := []sheet.View{sheet.Light}
+	page := sheet.Input{Template: tmpl, People: people, Chosen: []int{0}, Profiles: in.Profiles, Views: views, Variant: "new", Day: in.Day}
+	for _, o := range []SheetOptions{{Picture: true}, {SecondOpinion: true}} {
+		if _, err := Sheet(t.Context(), page, report, o); err != nil && !errors.Is(err, errNoOffice) {
+			t.Errorf("%+v: %v", o, err)
+		}
+	}
+	if _, err := Page(t.Context(), `<img src="`+server.URL+`/network">`, 400); err != nil {
+		t.Error(err)
+	}
+	for _, active := range []string{`<meta http-equiv=refresh content="0;url=file:///etc/hostname">`, `<script>x</script>`} {
+		if _, err := Pasted(t.Context(), active); !problem.Is(err, problem.Refused) {
+			t.Errorf("%s is drawn: %v", active, err)
+		}
+	}
+	server.Close()
+	close(asked)
+	for path := range asked {
+		t.Errorf("%s was asked for", path)
+	}
+}
+
+// A program that does not end is ended at its deadline, with what it started.
+func TestSlowProgramsAreEnded(t *testing.T) {
+	folder := t.TempDir()
+	for _, name := range []string{"soffice", "pdftoppm"} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte("#!/bin/sh\nsleep 60 &\nsleep 60\n"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("PATH", folder+":"+os.Getenv("PATH"))
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	begun := time.Now()
+	if _, err := writer(ctx, "<p>x</p>"); err == nil {
+		t.Error("it drew something")
+	}
+	if took := time.Since(begun); took > 10*time.Second {
+		t.Errorf("it was ended after %v", took)
 	}
 }

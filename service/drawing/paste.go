@@ -2,6 +2,8 @@ package drawing
 
 import (
 	"context"
+	"missivum/core/passive"
+	"missivum/core/problem"
 	"os"
 	"path/filepath"
 	"strings"
@@ -54,6 +56,9 @@ func PastedEach(ctx context.Context, markups []string) ([]string, error) {
 
 // PastedIn is Pasted in a browser's tab that is open; the two pages are written into the folder.
 func PastedIn(tab context.Context, folder, markup string) (string, error) {
+	if found := passive.Active(markup); found != "" { // it could lead the browser elsewhere
+		return "", problem.New(problem.Refused, "There is %s in the markup; it is not drawn.", found)
+	}
 	from, to := filepath.Join(folder, "from.html"), filepath.Join(folder, "to.html")
 	for file, body := range map[string]string{from: "<body>" + markup,
 		to: `<body><div id="box" contenteditable style="min-height: 100px"></div>`} {

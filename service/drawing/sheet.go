@@ -8,6 +8,7 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/passive"
 	"missivum/core/preview"
 	"missivum/core/problem"
 	"missivum/core/sheet"
@@ -65,7 +66,11 @@ func secondOpinion(ctx context.Context, in sheet.Input, s *sheet.Sheet) error {
 	if err != nil {
 		return err
 	}
-	picture, err := writer(ctx, `<!doctype html><html><head><meta charset="utf-8"></head><body>`+kept.Body+`</body></html>`)
+	body, err := passive.Sealed(kept.Body)
+	if err != nil {
+		return err
+	}
+	picture, err := writer(ctx, `<!doctype html><html><head><meta charset="utf-8"></head><body>`+body+`</body></html>`)
 	if err != nil {
 		return err
 	}
