@@ -15,6 +15,7 @@ const (
 	MaxDepth      = 100    // elements in elements
 	MaxChildren   = 1_000  // elements directly in one element
 	MaxAttributes = 100    // of one element
+	MaxPictures   = 200    // img elements
 	MaxCells      = 10_000 // of all tables, a cell counted for each column and row that it spans
 	MaxComments   = 1_000  // comments, conditions, doctypes and end tags that close nothing
 )
@@ -23,7 +24,7 @@ const (
 func Limits() map[string]int {
 	return map[string]int{
 		"bytes": MaxSource, "bytes without data addresses": MaxBytes, "elements": MaxElements, "elements in elements": MaxDepth, "elements directly in one": MaxChildren,
-		"attributes of one element": MaxAttributes, "table cells with their spans": MaxCells, "comments and stray end tags": MaxComments,
+		"attributes of one element": MaxAttributes, "pictures": MaxPictures, "table cells with their spans": MaxCells, "comments and stray end tags": MaxComments,
 	}
 }
 
@@ -94,6 +95,11 @@ func (p *parser) count(n *Node) error {
 	case len(n.Attrs)+len(n.Repeated) > MaxAttributes:
 		return p.refuse(n.Open, "attributes of one element", MaxAttributes)
 	}
+	if n.Is("img") {
+		if p.total.pictures++; p.total.pictures > MaxPictures {
+			return p.refuse(n.Open, "pictures", MaxPictures)
+		}
+	}
 	if n.Is("td", "th") {
 		p.total.cells += min(max(n.Pixels("colspan"), 1), maxSpan) * min(max(n.Pixels("rowspan"), 1), maxSpan)
 		if p.total.cells > MaxCells {
@@ -114,8 +120,8 @@ func (p *parser) children(parent *Node) int {
 
 // totals are what is counted while a source is read.
 type totals struct {
-	comments, elements, cells int
-	in                        map[*Node]int // elements by the element that they are in
+	comments, elements, pictures, cells int
+	in                                  map[*Node]int // elements by the element that they are in
 }
 
 // grouped writes a number with a space between groups of three digits.

@@ -3,9 +3,10 @@ package hostile_test
 import (
 	"context"
 	"errors"
+	"maps"
 	"os"
 	"runtime/debug"
-	"strings"
+	"slices"
 	"testing"
 	"time"
 
@@ -37,10 +38,13 @@ func people(t *testing.T) *person.Directory {
 	return &few
 }
 
-// largest finds the largest source of a kind that is accepted.
+// largest finds the largest source of a kind that is accepted; empty for one that is refused at any size.
 func largest(s hostile.Source) (string, error) {
 	least, most := 0, 1<<20
-	var refused error
+	_, refused := template.New("x", template.Parts{Source: s.Make(64)})
+	if refused != nil {
+		return "", refused
+	}
 	for least+least/16+8 < most {
 		n := (least + most) / 2
 		if _, err := template.New("x", template.Parts{Source: s.Make(n)}); err != nil {
@@ -85,51 +89,80 @@ func works(d *person.Directory, tmpl *template.Template) map[string]func(context
 	}
 }
 
-// longest is how long one work may take on a source at the limits.
-const longest = 2 * time.Second
+// longest is how long one work may take before it counts as hanging. What it does take is far less and stands in
+// docs/performance.md: two seconds at most on one processor.
+const longest = 15 * time.Second
 
-// TestEverySourceAtTheLimits: whatever the kind of source, the largest that is accepted is worked on within two seconds.
+// TestEverySourceAtTheLimits: whatever the kind of source, the largest that is accepted is worked on without hanging, and
+// what is larger is refused. In the long form every work is done on every source, otherwise checking and one other.
 func TestEverySourceAtTheLimits(t *testing.T) {
 	debug.SetMemoryLimit(1 << 30)
 	d := people(t)
-	only, begun := os.Getenv("HOSTILE"), false
-	for _, s := range hostile.Sources() {
-		if only != "" && !strings.Contains(s.Name, only) {
-			continue
-		}
-		if from := os.Getenv("FROM"); from != "" && !begun && s.Name != from {
-			continue
-		}
-		begun = true
+	slowest, of := time.Duration(0), ""
+	for i, s := range hostile.Sources() {
 		t.Run(s.Name, func(t *testing.T) {
-			begun := time.Now()
-			source, refused := largest(s)
-			if took := time.Since(begun); took > 6*time.Second {
-				t.Errorf("reading takes %v", took)
+			source, err := largest(s)
+			if source == "" {
+				t.Skip(err) // refused at any size
 			}
 			tmpl, err := template.New("x", template.Parts{Source: source})
 			if err != nil {
 				t.Fatal(err)
 			}
-			for name, work := range works(d, tmpl) {
-				if wanted := os.Getenv("WORK"); wanted != "" && wanted != name {
+			all := works(d, tmpl)
+			names := slices.Sorted(maps.Keys(all))
+			for k, name := range names {
+				if name != "check" && k != i%len(names) && os.Getenv("MISSIVUM_SOAK") == "" {
 					continue
 				}
-				ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+				ctx, cancel := context.WithTimeout(t.Context(), longest)
 				begun := time.Now()
-				err := work(ctx)
+				err := all[name](ctx)
 				took := time.Since(begun)
 				cancel()
-				if took > 300*time.Millisecond {
-					t.Logf("SLOW %s %s %v", s.Name, name, took)
+				if took > longest || errors.Is(err, context.DeadlineExceeded) {
+					t.Errorf("%s hangs on %d bytes", name, len(source))
 				}
-				if took > longest {
-					t.Errorf("%s takes %v on %d bytes (%v)", name, took.Round(time.Millisecond), len(source), refused)
-				}
-				if err != nil && errors.Is(err, context.DeadlineExceeded) {
-					t.Errorf("%s: %v", name, err)
+				if took > slowest {
+					slowest, of = took, s.Name+", "+name
 				}
 			}
 		})
 	}
+	t.Logf("the slowest took %v: %s", slowest.Round(time.Millisecond), of)
+}
+
+// TestWorkStopsWithItsContext: whoever asked and went away keeps no processor busy.
+func TestWorkStopsWithItsContext(t *testing.T) {
+	d, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	longest := time.Duration(0)
+	for _, name := range []string{"inheritance", "unknown fields", "rules for all", "tables", "joins", "word processor", "links in links"} {
+		i := slices.IndexFunc(hostile.Sources(), func(s hostile.Source) bool { return s.Name == name })
+		source, _ := largest(hostile.Sources()[i])
+		tmpl, err := template.New("x", template.Parts{Source: source})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, work := range []string{"check", "fix", "shrink"} {
+			ctx, cancel := context.WithCancel(t.Context())
+			ended := make(chan time.Time, 1)
+			go func() {
+				_ = works(d, tmpl)[work](ctx) // what it says is not asked for
+				ended <- time.Now()
+			}()
+			time.Sleep(20 * time.Millisecond)
+			stopped := time.Now()
+			cancel()
+			select {
+			case at := <-ended:
+				longest = max(longest, at.Sub(stopped))
+			case <-time.After(5 * time.Second):
+				t.Errorf("%s goes on with %s", work, name)
+			}
+		}
+	}
+	t.Logf("the slowest stopped after %v", longest.Round(time.Millisecond))
 }
