@@ -84,7 +84,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 var statuses = map[problem.Kind]int{
 	problem.Invalid: ExitUsage, problem.NotFound: ExitUsage, problem.Refused: ExitFindings, problem.Conflict: ExitFindings,
 	problem.TooLarge: ExitFindings,
-	problem.Busy:     ExitFailed, problem.Unavailable: ExitFailed,
+	problem.Busy:     ExitFailed, problem.Unavailable: ExitFailed, problem.Full: ExitFailed,
 }
 
 // exitOf settles with which status an error ends the program.

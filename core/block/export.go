@@ -22,9 +22,9 @@ type Loss struct {
 	Line    int      `json:"line"` // in the template's source; 0 when it stands at no single place
 	Column  int      `json:"column"`
 	Message string   `json:"message"`
-	People  int      `json:"people"`        // for how many people it shows
-	Who     []string `json:"who,omitempty"` // the first few of them, by mail address
-	Counted bool     `json:"counted"`       // false when no directory was given
+	People  int      `json:"people"`  // for how many people it shows
+	Who     []string `json:"who"`     // all of them, by mail address
+	Counted bool     `json:"counted"` // false when no directory was given
 }
 
 // Exported is a template as a host's block.
@@ -35,9 +35,6 @@ type Exported struct {
 	Limit      int    `json:"limit"`      // 0 is none
 	Losses     []Loss `json:"losses"`
 }
-
-// whoLimit is how many people a loss names.
-const whoLimit = 5
 
 // Export writes a compiled fragment with the dialect's placeholders. What a placeholder cannot do is
 // listed, and with a directory for which people it would show. doc is the document that the program was
@@ -129,9 +126,7 @@ func (x *exporter) counted() []Loss {
 			for k := range x.losses {
 				if l := &x.losses[k]; l.affects(filler, p) {
 					l.People++
-					if len(l.Who) < whoLimit {
-						l.Who = append(l.Who, x.people.Get(p, "mail"))
-					}
+					l.Who = append(l.Who, x.people.Get(p, "mail"))
 				}
 			}
 		}

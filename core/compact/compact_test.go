@@ -65,6 +65,8 @@ func TestApply(t *testing.T) {
 func FuzzApply(f *testing.F) {
 	f.Add("<table> <tr><td style='padding-top:1px; color: #ffffff'> a {{ b }} </td></tr></table>")
 	f.Add("<p>  {{ a  ' }} <br> </p><style>p{margin:0 0 0 0}</style>")
+	f.Add("&#0")
+	f.Add("&#x0;&#xd800;&#128;x")
 	f.Fuzz(func(t *testing.T, source string) {
 		doc, err := markup.Parse(source)
 		if err != nil {

@@ -184,7 +184,7 @@ type slip struct {
 	offset  int
 	message string
 	nearest func() []string // what was probably meant; nil for nothing
-	fatal   bool // what follows cannot be read
+	fatal   bool            // what follows cannot be read
 }
 
 // parseExpr reads what stands between double braces: a field name or a quoted text, then modifiers

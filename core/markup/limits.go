@@ -15,7 +15,7 @@ const (
 	MaxDepth      = 100    // elements in elements
 	MaxChildren   = 1_000  // elements directly in one element
 	MaxAttributes = 100    // of one element
-	MaxPictures   = 200    // img elements
+	MaxPictures   = 100    // img elements
 	MaxCells      = 10_000 // of all tables, a cell counted for each column and row that it spans
 	MaxComments   = 1_000  // comments, conditions, doctypes and end tags that close nothing
 )

@@ -5,11 +5,12 @@
 package markup
 
 import (
-	"html"
 	"sort"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"golang.org/x/net/html"
 )
 
 // Kind says what a Node is.

@@ -19,6 +19,7 @@ const (
 	Refused     Kind = "refused"     // understood, but the content is not accepted
 	TooLarge    Kind = "too large"   // above a stated limit
 	Busy        Kind = "busy"        // possible, but not now
+	Full        Kind = "full"        // no room on the disk
 	Unavailable Kind = "unavailable" // a program that this needs is not installed
 )
 

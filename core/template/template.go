@@ -19,6 +19,7 @@ import (
 	"sort"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"gopkg.in/yaml.v3"
@@ -390,8 +391,9 @@ func read(name string, parts Parts) (*Template, error) {
 		return nil, fmt.Errorf("the template has %d pictures; at most %d are accepted", len(parts.Pictures), MaxPictures)
 	}
 	for file, data := range parts.Pictures {
-		if !fs.ValidPath(file) || file == "." || strings.ContainsAny(file, `\:`) {
-			return nil, fmt.Errorf("%q cannot be the name of a picture: it is a path below the folder %s, with slashes", file, PictureFolder)
+		if !ValidPictureFile(file) {
+			return nil, fmt.Errorf("%q cannot be the name of a picture in the folder %s: no slashes, no full stop first or last, no control "+
+				"signs and none of < > : \" | ? * \\, at most %d bytes", file, PictureFolder, longestFile)
 		}
 		if len(data) > MaxPicture {
 			return nil, fmt.Errorf("%s/%s has %d kB; at most %d kB are taken into a template, and a signature's pictures should have some ten",
@@ -405,6 +407,23 @@ func read(name string, parts Parts) (*Template, error) {
 	}
 	sort.Slice(t.Pictures, func(i, j int) bool { return t.Pictures[i].File < t.Pictures[j].File })
 	return t, t.namePictures()
+}
+
+// longestFile is how long the name of a picture's file may be, in bytes.
+const longestFile = 120
+
+// ValidPictureFile reports whether a picture's file can have that name on every system, and come back from an archive as
+// it went in: signs that are not seen or turn the direction of writing are refused too.
+func ValidPictureFile(name string) bool {
+	if name == "" || len(name) > longestFile || !utf8.ValidString(name) || strings.HasPrefix(name, ".") || strings.Trim(name, " .") != name {
+		return false
+	}
+	for _, r := range name {
+		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || strings.ContainsRune(`/\<>:"|?*`, r) {
+			return false
+		}
+	}
+	return true
 }
 
 // checkTexts refuses text forms for variants that there are not, and those that cannot be read.

@@ -89,7 +89,7 @@ func TestPicturesStayInTheirFolder(t *testing.T) {
 			t.Errorf("%q: %v", file, err)
 		}
 	}
-	if made, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{"ports/logo.png": dot(t)}}); err != nil ||
+	if made, err := New("x", Parts{Source: "<p>x</p>", Pictures: map[string][]byte{"ports logo.png": dot(t)}}); err != nil ||
 		len(made.Pictures) != 1 {
 		t.Error(err)
 	}
@@ -265,5 +265,17 @@ func TestHowPicturesAreNamedAndDelivered(t *testing.T) {
 	if _, err := New("x", Parts{Source: "x", Pictures: map[string][]byte{"a.png": big}}); err == nil ||
 		!strings.Contains(err.Error(), "at most 4096 kB") {
 		t.Errorf("a picture of %d bytes: %v", len(big), err)
+	}
+}
+
+func TestPictureFileNames(t *testing.T) {
+	for name, ok := range map[string]bool{
+		"logo.png": true, "Logo 2.png": true, "Ö-logo.png": true, "a/b.png": false, `a\b.png`: false, ".logo.png": false, "logo.png.": false,
+		"": false, "a\nb.png": false, "a\u202egnp.b": false, "a\u200bb.png": false, "a:b.png": false, "a?.png": false, " a.png": false,
+		strings.Repeat("x", 121): false, "a\xff.png": false,
+	} {
+		if got := ValidPictureFile(name); got != ok {
+			t.Errorf("%q: %v", name, got)
+		}
 	}
 }

@@ -154,7 +154,11 @@ type health struct {
 
 func (a *API) ready(c *gin.Context) {
 	if err := a.Store.Ready(c.Request.Context()); err != nil {
-		refuse(c, http.StatusServiceUnavailable, "The database does not answer.")
+		says := "The database does not answer."
+		if known, ok := problem.Of(err); ok {
+			says = known.Message
+		}
+		refuse(c, http.StatusServiceUnavailable, says)
 		return
 	}
 	reply(c, http.StatusOK, health{Status: "ready", Version: a.Version})
@@ -176,6 +180,7 @@ var statuses = map[problem.Kind]int{
 	problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict, problem.Invalid: http.StatusUnprocessableEntity,
 	problem.Refused: http.StatusUnprocessableEntity, problem.TooLarge: http.StatusRequestEntityTooLarge,
 	problem.Busy: http.StatusServiceUnavailable, problem.Unavailable: http.StatusNotImplemented,
+	problem.Full: http.StatusInsufficientStorage,
 }
 
 // reply answers with a value as JSON, in which every list is one.
@@ -197,6 +202,7 @@ func send(c *gin.Context, p Problem) {
 // answer names the line of the log.
 func (a *API) fail(c *gin.Context, err error) {
 	var large *http.MaxBytesError
+	err = store.Known(err)
 	known, ok := problem.Of(err)
 	switch {
 	case c.Request.Context().Err() != nil:

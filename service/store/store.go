@@ -12,10 +12,13 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"path/filepath"
+	"syscall"
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the database driver
+	"modernc.org/sqlite" // the database driver
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"missivum/core/problem"
 	"missivum/service/access"
@@ -32,13 +35,15 @@ type Store struct {
 	read  *sql.DB
 	write *sql.DB // one connection: writes go one after the other
 	now   func() time.Time
+
+	folder string
 }
 
 // Open opens or creates the database file and brings its schema up to date. Foreign keys are enforced, the journal is
 // a write-ahead log and a commit waits until the data is on the disk, so a crash leaves the old state or the new, and
 // what was acknowledged stays. now is the clock that changes are dated by.
 func Open(ctx context.Context, file string, now func() time.Time) (*Store, error) {
-	s := &Store{now: now}
+	s := &Store{now: now, folder: filepath.Dir(file)}
 	var err error
 	if s.write, err = sql.Open("sqlite", dsn(file, "journal_mode(WAL)", "synchronous(FULL)")+"&_txlock=immediate"); err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
@@ -80,10 +85,29 @@ func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close
 
 // Ready reports whether the database answers.
 func (s *Store) Ready(ctx context.Context) error {
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(s.folder, &disk); err == nil && uint64(disk.Bavail)*uint64(disk.Bsize) < leastSpace {
+		return ErrFull
+	}
 	return s.Read(ctx, func(tx *Tx) error {
 		var one int
 		return tx.row(`SELECT 1`).Scan(&one)
 	})
+}
+
+// leastSpace is how much of the disk must be free, in bytes.
+const leastSpace = 16 << 20
+
+// ErrFull says that the disk has no room left.
+var ErrFull error = problem.New(problem.Full, "The disk with the data folder is full. Nothing was changed; make room and try again.")
+
+// Known gives the errors of a full disk, of the system and of SQLite, their kind; others stay what they are.
+func Known(err error) error {
+	var lite *sqlite.Error
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.As(err, &lite) && lite.Code()&0xff == sqlite3.SQLITE_FULL {
+		return fmt.Errorf("%w (%w)", ErrFull, err)
+	}
+	return err
 }
 
 // Tx is a unit of work: one state of the data to read, or changes that happen together. It must not be used after the
