@@ -284,6 +284,43 @@ func more(count, named int) string {
 	return ""
 }
 
+// showsField reports whether a field stands in an element or in one of its attributes.
+func (p *Pass) showsField(n *markup.Node) bool { return len(p.Fields.Exprs(n)) > 0 }
+
+// labels are words that say what a field is; they go with it.
+var labels = []string{"tel", "telephone", "phone", "mobile", "mob", "cell", "fax", "direct", "desk", "office", "ext", "extension", "mail", "email",
+	"web", "www", "t", "m", "f", "p", "e", "d", "telefon", "handy", "mobil", "durchwahl", "portable", "fixe", "movil", "móvil", "cellulare", "fisso",
+	"mobiel", "vast", "komórka", "skype", "room", "raum", "bureau", "dept", "department", "abteilung", "since", "born", "call", "sign"}
+
+// labelled reports whether all that an element says beside its fields is a label: words that end with a colon, or known
+// ones.
+func (p *Pass) labelled(n *markup.Node) bool {
+	var said strings.Builder
+	n.Walk(func(c *markup.Node) bool {
+		if c.Kind == markup.Text {
+			pieces, _ := p.Fields.TextPieces(c)
+			for _, piece := range pieces {
+				if piece.Expr == nil {
+					said.WriteString(markup.Unescape(piece.Text))
+				} else {
+					said.WriteByte('\x00')
+				}
+			}
+		}
+		return true
+	})
+	before, behind, _ := strings.Cut(said.String(), "\x00")
+	if strings.ContainsFunc(behind, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
+		return false
+	}
+	before = strings.TrimSpace(strings.ReplaceAll(before, "\u00a0", " "))
+	if strings.HasSuffix(before, ":") && len(strings.Fields(before)) <= 3 && !strings.ContainsAny(before, ",|;") {
+		return true
+	}
+	words := strings.FieldsFunc(strings.ToLower(before), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	return !slices.ContainsFunc(words, func(w string) bool { return !slices.Contains(labels, w) })
+}
+
 // needing puts data-needs on the element whose only line holds the field.
 func (p *Pass) needing(node *markup.Node, name string, lines int) *Fix {
 	n := p.SourceNode(node)
@@ -292,9 +329,12 @@ func (p *Pass) needing(node *markup.Node, name string, lines int) *Fix {
 		return nil
 	}
 	for _, e := range n.Elements() {
-		if e != n && markup.Block(e.Name) {
+		if e != n && (markup.Block(e.Name) || e.Is("img", "hr") || e.Is("a") && !p.showsField(e)) {
 			return nil
 		}
+	}
+	if !p.labelled(n) {
+		return nil // the line says more than the field
 	}
 	h := p.Edit()
 	h.SetAttribute(n, "data-needs", name)

@@ -413,13 +413,30 @@ func boundToAttribute(p *Pass, t Target) *Fix {
 	}
 	h := p.Edit()
 	for _, n := range t.Nodes {
-		if !n.Is("img", "table", "td") || n.Attribute(side) != nil || n.Attribute("data-picture") != nil {
+		if !n.Is("img", "table", "td") || n.Attribute(side) != nil || n.Attribute("data-picture") != nil || p.otherSide(n, side) {
 			return nil
 		}
 		h.SetAttribute(n, side, strconv.Itoa(int(px+0.5)))
 	}
 	h.Drop(t.Span)
 	return fixOf(h, fmt.Sprintf("Write the %s as an attribute", side))
+}
+
+// otherSide reports whether a picture has a size on its other side, which a new one on this side would pull out of shape.
+func (p *Pass) otherSide(n *markup.Node, side string) bool {
+	other := map[string]string{"width": "height", "height": "width"}[side]
+	prepared := p.PreparedNode(n)
+	if !n.Is("img") {
+		return false
+	}
+	if n.Attribute(other) != nil {
+		return true
+	}
+	value, declared := "", false
+	if prepared != nil {
+		value, declared = prepared.Declared(other)
+	}
+	return declared && value != "auto"
 }
 
 // shareToAttribute writes a share of the width as an attribute, or takes it from a block that is as wide anyway.
@@ -451,6 +468,18 @@ func (p *Pass) asWideAnyway(n *markup.Node) bool {
 		"position"}, func(property string) bool { return given(prepared, property) })
 }
 
+// anchors reports whether something in an element is placed by its corners.
+func (p *Pass) anchors(n *markup.Node) bool {
+	prepared := p.PreparedNode(n)
+	if prepared == nil {
+		return true
+	}
+	return slices.ContainsFunc(prepared.Elements(), func(e *markup.Node) bool {
+		position, _ := e.Declared("position")
+		return e != prepared && (position == "absolute" || position == "fixed" || position == "sticky")
+	})
+}
+
 // dropPosition takes away a position that moves nothing.
 func dropPosition(p *Pass, t Target) *Fix {
 	if t.Property != "position" {
@@ -460,6 +489,9 @@ func dropPosition(p *Pass, t Target) *Fix {
 	moved := false
 	var offsets []markup.Declaration
 	for _, n := range t.Nodes {
+		if p.anchors(n) {
+			return nil // what is positioned in it would stand elsewhere
+		}
 		for _, d := range edit.Declarations(n) {
 			if slices.Contains([]string{"top", "left", "right", "bottom", "z-index"}, d.Property) {
 				moved = moved || d.Property != "z-index" && strings.Trim(d.Value, "0px") != ""
@@ -467,17 +499,14 @@ func dropPosition(p *Pass, t Target) *Fix {
 			}
 		}
 	}
-	if t.Value != "relative" {
-		return nil
+	if t.Value != "relative" || moved {
+		return nil // what it moves is to be placed otherwise, by hand
 	}
 	h.Drop(t.Span)
 	for _, d := range offsets {
 		h.Drop(d.Span)
 	}
-	if !moved {
-		return fixOf(h, "Remove the position; it moves nothing")
-	}
-	return costlyFix(h, "Remove the position", "the piece no longer moves in the clients that honour it")
+	return fixOf(h, "Remove the position; it moves nothing")
 }
 
 // writeGaps writes what browsers do by themselves, so that nothing moves.

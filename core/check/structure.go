@@ -170,7 +170,7 @@ func characterSet(p *Pass) {
 func withoutDocumentTags(p *Pass, t Target) *Fix {
 	h := p.Edit()
 	for _, n := range t.Nodes {
-		if n.Is("head") || n.Close.Len() == 0 && !n.Is("html", "body") {
+		if n.Is("head") || n.Close.Len() == 0 && !n.Is("html", "body") || p.lookOfPage(n) {
 			return nil
 		}
 		h.Unwrap(n)
@@ -186,6 +186,17 @@ func withoutDocumentTags(p *Pass, t Target) *Fix {
 	return fixOf(h, "Remove the tags and keep what is between them")
 }
 
+// lookOfPage reports whether the tags of a page give what is in them a look.
+func (p *Pass) lookOfPage(n *markup.Node) bool {
+	for _, e := range append(n.Elements("body"), n) {
+		if p.looksLikeSomething(e) || e.Attribute("bgcolor") != nil || e.Attribute("text") != nil || e.Attribute("link") != nil ||
+			e.Attribute("dir") != nil || e.Attribute("lang") != nil {
+			return true
+		}
+	}
+	return false
+}
+
 // withoutProgram takes a handler, a script or a form's tags out.
 func withoutProgram(p *Pass, t Target) *Fix {
 	h := p.Edit()
@@ -193,6 +204,13 @@ func withoutProgram(p *Pass, t Target) *Fix {
 		switch {
 		case n.Is("script"):
 			h.Replace(markup.Span{Start: n.Open.Start, End: max(n.Close.End, n.Open.End)}, "")
+		case n.Is("form") && p.looksLikeSomething(n):
+			h.Rename(n, "div")
+			for _, a := range n.Attrs {
+				if a.Name != "style" && a.Name != "class" {
+					h.RemoveAttribute(n, a.Name)
+				}
+			}
 		case n.Is("form"):
 			h.Unwrap(n)
 		case n.Is("iframe", "object", "embed", "applet", "video", "audio", "input", "button", "select", "textarea"):

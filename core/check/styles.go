@@ -227,6 +227,9 @@ func plainColour(p *Pass, t Target) *Fix {
 	if parent := t.First().Parent; t.Property == "color" && parent.Kind == markup.Element {
 		ink = p.lookOf(parent).text.Color // currentColor is then that of the element around
 	}
+	if strings.Contains(strings.ToLower(t.Value), "currentcolor") && !p.coloured(t.First(), t.Property == "color") {
+		return nil // the text's colour is the client's, and another in the dark
+	}
 	value, ok := style.Opaque(t.Value, background, ink)
 	if !ok {
 		return nil
@@ -234,6 +237,23 @@ func plainColour(p *Pass, t Target) *Fix {
 	h := p.Edit()
 	h.SetValue(t.Span, value)
 	return fixOf(h, "Write the colour with six digits")
+}
+
+// coloured reports whether an element's text has a colour that the template gives it; around asks for what is around it.
+func (p *Pass) coloured(n *markup.Node, around bool) bool {
+	prepared := p.PreparedNode(n)
+	if prepared != nil && around {
+		prepared = prepared.Parent
+	}
+	for ; prepared != nil && prepared.Kind == markup.Element; prepared = prepared.Parent {
+		if _, ok := prepared.Attr("color"); ok && prepared.Is("font") {
+			return true
+		}
+		if colour, ok := prepared.Declared("color"); ok && !slices.Contains([]string{"inherit", "currentcolor", "initial", "unset"}, strings.ToLower(colour)) {
+			return true
+		}
+	}
+	return false
 }
 
 // plainUnit writes rem as px, and sums of calc() that are all px.
@@ -287,6 +307,9 @@ func plainVariable(p *Pass, t Target) *Fix {
 // engineSheet puts a style sheet for the word-processor engine in front, with the first font of the list that it
 // has.
 func engineSheet(p *Pass, t Target) *Fix {
+	if !p.oneFont() {
+		return nil // the sheet would make all of it one font
+	}
 	families := style.FamiliesOf(markup.Declaration{Property: "font-family", Value: p.fontsAt(t)})
 	for _, name := range families[min(1, len(families)):] {
 		if !slices.ContainsFunc(t.Behaviour.Match.Fonts, func(f string) bool { return strings.EqualFold(f, name) }) {
@@ -302,6 +325,29 @@ func engineSheet(p *Pass, t Target) *Fix {
 		return fixOf(h, "Give that engine a font in a style sheet for it alone")
 	}
 	return nil
+}
+
+// oneFont reports whether the template has the same fonts everywhere.
+func (p *Pass) oneFont() bool {
+	var first []string
+	for _, n := range p.Doc.Root.Elements() {
+		if face, ok := n.Attr("face"); ok && n.Is("font") && !slices.Equal(style.Families(face), first) {
+			return false
+		}
+		for _, d := range n.Style {
+			families := style.FamiliesOf(d)
+			if len(families) == 0 {
+				continue
+			}
+			if first == nil {
+				first = families
+			}
+			if !slices.EqualFunc(first, families, strings.EqualFold) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // fontsAt is the list of fonts that a cause is about.

@@ -100,6 +100,9 @@ var writtenChecks = []*Check{
 				if len(n.Children) > 0 || n.Close.Len() == 0 || len(n.Attrs) > 0 && n.Attribute("style") == nil && n.Attribute("class") == nil {
 					continue
 				}
+				if p.drawn(n) {
+					continue // it takes up room, or draws something
+				}
 				h := p.Edit()
 				h.Replace(markup.Span{Start: n.Open.Start, End: n.Close.End}, "")
 				p.Report(Finding{
@@ -215,7 +218,7 @@ func plainElement(p *Pass, t Target) *Fix {
 			h.Rename(n, "div")
 		case n.Is("time", "mark", "data", "kbd", "bdi", "output", "blink", "meter", "progress"):
 			h.Rename(n, "span")
-		case len(n.Attrs) == 0:
+		case len(n.Attrs) == 0 && !p.looksLikeSomething(n):
 			h.Unwrap(n)
 		default:
 			return nil
@@ -312,7 +315,11 @@ func wordLeftovers(p *Pass) {
 		}
 		if strings.HasPrefix(n.Name, "o:") || strings.HasPrefix(n.Name, "st1:") || strings.HasPrefix(n.Name, "?xml") {
 			found(n.Open)
-			h.Unwrap(n)
+			if p.looksLikeSomething(n) {
+				h.Rename(n, "span") // it has a look, or hides what is in it
+			} else {
+				h.Unwrap(n)
+			}
 			return true
 		}
 		if class, ok := n.Attr("class"); ok && strings.HasPrefix(class, "Mso") && len(strings.Fields(class)) == 1 && !p.styled(class) {
@@ -349,8 +356,44 @@ func (p *Pass) styled(class string) bool {
 	return false
 }
 
+// drawn reports whether an element without content takes up room or draws something.
+func (p *Pass) drawn(n *markup.Node) bool {
+	prepared := p.PreparedNode(n)
+	if prepared == nil {
+		return true
+	}
+	for _, d := range prepared.Style {
+		name, _, _ := strings.Cut(d.Property, "-")
+		switch {
+		case slices.Contains([]string{"width", "height", "padding", "margin", "border", "background", "float", "clear", "outline", "min", "box"}, name),
+			d.Property == "display" && d.Value != "inline" && d.Value != "none", d.Property == "position":
+			return true
+		}
+	}
+	return false
+}
+
+// looksLikeSomething reports whether styles say anything about an element.
+func (p *Pass) looksLikeSomething(n *markup.Node) bool {
+	prepared := p.PreparedNode(n)
+	return prepared == nil || len(prepared.Style) > 0 || n.Attribute("style") != nil || n.Attribute("hidden") != nil
+}
+
+// manyUnclosed is from how many elements of a name that are open at one place on they are taken to be mistyped end tags.
+const manyUnclosed = 3
+
 // missingEndTags finds what the check missing-end-tag reports: element that is not closed.
 func missingEndTags(p *Pass) {
+	type place struct {
+		name string
+		at   int
+	}
+	open := map[place]int{}
+	for _, n := range p.Source.Elements() {
+		if n.Close.Len() == 0 {
+			open[place{n.Name, endOf(n)}]++
+		}
+	}
 	for _, n := range p.Source.Elements() {
 		if n.Close.Len() > 0 || markup.Void(n.Name) || n.ClosedAt > 0 ||
 			n.Is("p", "li", "td", "th", "tr", "tbody", "thead", "tfoot", "option", "dt", "dd", "html", "head", "body",
@@ -367,10 +410,15 @@ func missingEndTags(p *Pass) {
 			m = costlyFix(h, "Close it at the end of what it stands in",
 				"what stands behind it no longer has its look, which browsers give to all of that")
 		}
+		message := fmt.Sprintf("<%s> is not closed.", n.Name)
+		if many := open[place{n.Name, endOf(n)}]; many >= manyUnclosed {
+			m = nil
+			message += fmt.Sprintf(" %d of them are open in each other: probably end tags were written without the slash.", many)
+		}
 		p.Report(Finding{
 			Span:     n.Open,
 			Severity: client.Degrades,
-			Message:  fmt.Sprintf("<%s> is not closed.", n.Name),
+			Message:  message,
 			Fix:      m,
 		})
 	}

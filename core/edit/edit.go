@@ -102,6 +102,9 @@ func (h *Editor) SetAttribute(n *markup.Node, name, value string) {
 func tagEnd(doc *markup.Document, n *markup.Node) int {
 	end := n.Open.End
 	raw := doc.Raw(n)
+	if k := len(n.Attrs); k > 0 && n.Attrs[k-1].Span.End == end-1 && strings.HasSuffix(raw, "/>") {
+		return end - 1 // the slash is the end of an address without quotes
+	}
 	if strings.HasSuffix(raw, "/>") {
 		end--
 		raw = raw[:len(raw)-1]

@@ -11,6 +11,7 @@ import (
 	"missivum/core/check"
 	"missivum/core/edit"
 	"missivum/core/field"
+	"missivum/core/person"
 	"missivum/core/template"
 )
 
@@ -70,6 +71,9 @@ func Run(ctx context.Context, in check.Input, o Options) (Result, error) {
 		return Result{}, err
 	}
 	w.report = report
+	if w.sizes, err = w.measured(ctx, in); err != nil {
+		w.sizes = nil // a template with mistakes is measured when they are put right
+	}
 	most := moreRounds + len(report.Findings)
 	for w.result.Rounds < most {
 		batch := w.chosen()
@@ -94,7 +98,8 @@ func Run(ctx context.Context, in check.Input, o Options) (Result, error) {
 type work struct {
 	in      check.Input
 	options Options
-	report  *check.Report // of the source as it is now
+	report  *check.Report  // of the source as it is now
+	sizes   []check.Budget // of it, for a few people
 	result  Result
 	refused []refusal
 	made    [][]edit.Edit // the edits of each batch that was made, in the order in which they were
@@ -261,18 +266,54 @@ func (w *work) try(ctx context.Context, batch []check.Finding) (why string) {
 	if brought := newFinding(w.report, after); brought != "" {
 		return brought
 	}
+	sizes, err := w.measured(ctx, in)
+	if err != nil && w.sizes != nil {
+		return "the result cannot be measured: " + err.Error()
+	}
+	if over := newlyOver(w.sizes, sizes); over != "" {
+		return over
+	}
 	for _, f := range batch {
 		if len(f.Fix.Pictures) > 0 && slices.ContainsFunc(after.Findings, func(a check.Finding) bool { return a.Fix != nil && same(a, f) }) {
 			return "the picture that it makes does not put it right"
 		}
 	}
-	w.in, w.report = in, after
+	w.in, w.report, w.sizes = in, after, sizes
 	w.made = append(w.made, edits)
 	for i := range w.refused {
 		w.refused[i].offset += shift(edits, w.refused[i].offset)
 	}
 	for _, f := range batch {
 		w.result.Done = append(w.result.Done, done(f))
+	}
+	return ""
+}
+
+// mostMeasured is for how many people a source is measured after each step.
+const mostMeasured = 6
+
+// measured are the limits of the source for the people who strain it most.
+func (w *work) measured(ctx context.Context, in check.Input) ([]check.Budget, error) {
+	if in.People != nil && len(in.People.People) > mostMeasured {
+		few := &person.Directory{Schema: in.People.Schema}
+		for _, hard := range person.HardCases(in.People, in.Template.Settings.Country) {
+			if len(few.People) < mostMeasured {
+				few.People = append(few.People, in.People.People[hard.Index])
+			}
+		}
+		in.People = few
+	}
+	in.Progress = nil
+	return check.Budgets(ctx, in, 0, nil)
+}
+
+// newlyOver names a limit that is exceeded now and was not before.
+func newlyOver(before, after []check.Budget) string {
+	for _, a := range after {
+		i := slices.IndexFunc(before, func(b check.Budget) bool { return b.Client == a.Client && b.Measure == a.Measure })
+		if i >= 0 && a.Exceeded() && !before[i].Exceeded() {
+			return fmt.Sprintf("it would exceed a limit of %s: %d of %d %s", a.Client, a.Value, a.Limit, a.Measure)
+		}
 	}
 	return ""
 }

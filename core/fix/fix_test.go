@@ -242,3 +242,41 @@ func TestOneBadFixKeepsNoOtherFromBeingMade(t *testing.T) {
 		t.Errorf("it went on: %v", err)
 	}
 }
+
+// A fix that would push the signature over a client's limit is refused and says so; below the limit it is made.
+func TestFixesStayBelowLimits(t *testing.T) {
+	source := func(padding int) string {
+		return `<p>{{ cn }} ` + strings.Repeat("x", padding) + `</p>`
+	}
+	tight := *client.Find("capped-webmail")
+	tight.Limits = []client.Limit{{Measure: client.Characters, Max: 600, Severity: client.Breaks}}
+	run := func(padding int) Result {
+		t.Helper()
+		in := input(t, bare(t, source(padding)))
+		in.Profiles = []*client.Profile{&tight}
+		r, err := Run(t.Context(), in, Options{Checks: []string{"default-margins"}, At: -1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	in := input(t, bare(t, source(0)))
+	in.Profiles = []*client.Profile{&tight}
+	sizes, err := check.Budgets(t.Context(), in, 0, nil)
+	if err != nil || len(sizes) != 1 {
+		t.Fatalf("%+v, %v", sizes, err)
+	}
+	if r := run(0); len(r.Done) == 0 {
+		t.Fatal("with room to spare nothing is fixed")
+	}
+	r := run(600 - sizes[0].Value - 1)
+	refused := slices.ContainsFunc(r.Refused, func(d Refused) bool { return strings.Contains(d.Why, "exceed a limit of capped-webmail") })
+	if !refused || len(r.Done) > 0 && r.Template == nil {
+		t.Errorf("done %+v, refused %+v", r.Done, r.Refused)
+	}
+	in.Template = r.Template
+	after, err := check.Budgets(t.Context(), in, 0, nil)
+	if err != nil || after[0].Exceeded() {
+		t.Errorf("%+v, %v", after, err)
+	}
+}
