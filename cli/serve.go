@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -58,6 +59,9 @@ func (a *app) open(ctx context.Context, f serveFlags) (*service.Service, *slog.L
 		return nil, nil, usage("--log %q is not known; it is text or json", f.log)
 	}
 	log := slog.New(handler)
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memory) // a service beside others gives back what it needs no more
+	}
 	allow, err := networks(f.allow)
 	if err != nil {
 		return nil, nil, err
@@ -71,6 +75,10 @@ func (a *app) open(ctx context.Context, f serveFlags) (*service.Service, *slog.L
 	}
 	return s, log, err
 }
+
+// memory is from how many bytes on the service frees what it can, unless GOMEMLIMIT says otherwise. What it needs at once
+// is bounded by the limits of requests and stays below.
+const memory = 700 << 20
 
 // networks reads the values of --allow.
 func networks(list []string) ([]netip.Prefix, error) {

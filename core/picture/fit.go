@@ -11,7 +11,7 @@ import (
 
 // Limits of a rendition.
 const (
-	MaxMade     = 6_000_000 // pixels of a rendition, width times height, of all frames together
+	MaxMade     = 2_000_000 // pixels of a rendition, width times height, of all frames together
 	MaxDisplay  = 2000      // px, width or height at which it is shown
 	maxMultiple = 3         // pixels for each px
 )

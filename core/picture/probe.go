@@ -28,7 +28,7 @@ import (
 const (
 	MaxBytes  = 32 << 20   // bytes of the file
 	maxSide   = 20_000     // pixels, width or height
-	maxArea   = 40_000_000 // pixels, width times height, of all frames together
+	maxArea   = 24_000_000 // pixels, width times height, of all frames together
 	maxFrames = 300        // frames of an animation
 )
 

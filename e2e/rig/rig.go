@@ -142,3 +142,6 @@ func Choose(label, entry string) chromedp.Action[chromedp.Void] {
 		chromedp.WaitNotPresent(`//li[@role="option"]`),
 	)
 }
+
+// PID is the number of the program's process.
+func (s *Server) PID() int { return s.command.Process.Pid }

@@ -36,26 +36,29 @@ const (
 
 // API serves the service's capabilities over HTTP.
 type API struct {
-	Store     *store.Store
-	Clients   *clients.Clients
-	Templates *templates.Templates
-	People    *people.People
-	Packages  *packages.Packages
-	Pictures  *pictures.Pictures
-	Hosting   *hosting.Hosting
-	Jobs      *jobs.Jobs
-	lines     *line
-	Drawings  *semaphore.Weighted // how many requests at once let a browser draw
-	Console   fs.FS               // the built console; nil for none
-	Log       *slog.Logger
-	Now       func() time.Time
-	Version   string
+	Store              *store.Store
+	Clients            *clients.Clients
+	Templates          *templates.Templates
+	People             *people.People
+	Packages           *packages.Packages
+	Pictures           *pictures.Pictures
+	Hosting            *hosting.Hosting
+	Jobs               *jobs.Jobs
+	lines, pictureLine *line
+	Drawings           *semaphore.Weighted // how many requests at once let a browser draw
+	Console            fs.FS               // the built console; nil for none
+	Log                *slog.Logger
+	Now                func() time.Time
+	Version            string
 }
 
 // New makes the handler of all routes.
 func New(a *API) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	a.lines = newLine(heavySlots())
+	a.lines, a.pictureLine = newLine(heavySlots()), newLine(1)
+	if heavySlots() == 1 {
+		a.pictureLine = a.lines
+	}
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
@@ -81,7 +84,7 @@ func New(a *API) http.Handler {
 	v1.POST("/templates/:name/space", limit(MaxJSON), a.heavy, a.spaceOfTemplate)
 	v1.POST("/templates/:name/paste", limit(MaxJSON), a.pasteTemplate)
 	v1.POST("/templates/:name/sheet", limit(MaxJSON), a.sheetOfTemplate)
-	v1.POST("/templates/:name/look", limit(MaxJSON), a.lookAtTemplate)
+	v1.POST("/templates/:name/look", limit(MaxJSON), a.quick, a.lookAtTemplate)
 	v1.POST("/templates/:name/block", limit(MaxJSON), a.heavy, a.exportBlock)
 	v1.POST("/templates/:name/fill", limit(MaxJSON), a.heavy, a.fillTemplate)
 	v1.POST("/templates/:name/new", limit(MaxArchive), a.spooled, a.newTemplate)

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"runtime"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -33,8 +34,11 @@ type line struct {
 // newLine makes a line with a number of slots.
 func newLine(slots int) *line { return &line{slots: semaphore.NewWeighted(int64(slots))} }
 
+// mostSlots is how much heavy work is done at once on the largest machine.
+const mostSlots = 4
+
 // heavySlots leaves a processor for what is quick, where there are several.
-func heavySlots() int { return max(runtime.GOMAXPROCS(0)-1, 1) }
+func heavySlots() int { return min(max(runtime.GOMAXPROCS(0)-1, 1), mostSlots) }
 
 // enter waits for a slot; leave gives it back. The error is a problem of kind Busy, or the context's.
 func (l *line) enter(ctx context.Context) (leave func(), err error) {
@@ -57,13 +61,30 @@ func (l *line) enter(ctx context.Context) (leave func(), err error) {
 // heavy is for requests that work long: their body is read first, so that a slow one holds nobody up, and then they wait
 // in line.
 func (a *API) heavy(c *gin.Context) {
+	if _, ok := a.buffered(c); ok {
+		a.inLine(c)
+	}
+}
+
+// quickBody is how large a body may be so that what is quick does not wait in line, in bytes. Honest signatures have less.
+const quickBody = 48 << 10
+
+// quick is for requests that are answered at once, unless their body is so large that they are heavy.
+func (a *API) quick(c *gin.Context) {
+	if size, ok := a.buffered(c); ok && size > quickBody {
+		a.inLine(c)
+	}
+}
+
+// buffered reads the body, and gives its size in bytes.
+func (a *API) buffered(c *gin.Context) (size int, ok bool) {
 	body, err := io.ReadAll(c.Request.Body)
 	if err != nil {
 		a.fail(c, err)
-		return
+		return 0, false
 	}
 	c.Request.Body = io.NopCloser(bytes.NewReader(body))
-	a.inLine(c)
+	return len(body), true
 }
 
 // spooled is heavy for large bodies, which wait in a temporary file.
@@ -89,9 +110,14 @@ func (a *API) spooled(c *gin.Context) {
 	a.inLine(c)
 }
 
-// inLine is heavy for requests without a body.
+// inLine is heavy for requests without a body. Pictures have a line of their own, one after the other, since one can take
+// some hundred megabytes.
 func (a *API) inLine(c *gin.Context) {
-	leave, err := a.lines.enter(c.Request.Context())
+	l := a.lines
+	if strings.Contains(c.FullPath(), "/pictures") || strings.HasSuffix(c.FullPath(), "/code") {
+		l = a.pictureLine
+	}
+	leave, err := l.enter(c.Request.Context())
 	if err != nil {
 		a.fail(c, err)
 		return
