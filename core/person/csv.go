@@ -53,6 +53,7 @@ type Reader struct {
 	target  []int
 	mail    int
 	name    [3]int // places of cn, givenName and sn, where the name is composed; cn is -1 where it is not
+	country [2]int // places of c and co, where the code is taken from the country's name; c is -1 where it is not
 	number  int
 	seen    map[string]int
 	note    string
@@ -90,7 +91,8 @@ func NewReader(r io.Reader, mapping map[string]string, known ...string) (*Reader
 	if len(header) > maxColumns {
 		return nil, fmt.Errorf("the file has %d columns; at most %d are read", len(header), maxColumns)
 	}
-	reader := &Reader{csv: c, row: limit, schema: NewSchema(), number: 1, seen: map[string]int{}, note: note, name: [3]int{-1, -1, -1}}
+	reader := &Reader{csv: c, row: limit, schema: NewSchema(), number: 1, seen: map[string]int{}, note: note, name: [3]int{-1, -1, -1},
+		country: [2]int{-1, -1}}
 	for i := range header {
 		header[i] = strings.TrimSpace(header[i])
 		if !utf8.ValidString(header[i]) {
@@ -135,8 +137,13 @@ func unknownHeadings(mapping map[string]string, header []string) error {
 	return nil
 }
 
-// compose adds the whole name where a file has only its parts.
+// compose adds the whole name where a file has only its parts, and the country's code where it has only its name.
 func (r *Reader) compose() {
+	code, _, _ := r.schema.Column("c")
+	if country, _, _ := r.schema.Column("co"); country >= 0 && code < 0 {
+		r.country = [2]int{r.schema.add("c"), country}
+		r.columns = append(r.columns, Column{Field: "c", Guessed: true, Note: "the code of the country in co"})
+	}
 	given, _, _ := r.schema.Column("givenName")
 	family, _, _ := r.schema.Column("sn")
 	if whole, _, _ := r.schema.Column("cn"); whole >= 0 || given < 0 || family < 0 {
@@ -317,6 +324,9 @@ func (r *Reader) person(record []string) (Person, error) {
 		return Person{}, RowError{r.number, fmt.Sprintf("repeats the address in row %d: %s", first, address)}
 	}
 	r.seen[key] = r.number
+	if r.country[0] >= 0 {
+		p.Values[r.country[0]] = CountryCode(p.Values[r.country[1]])
+	}
 	if r.name[0] >= 0 {
 		p.Values[r.name[0]] = strings.TrimSpace(p.Values[r.name[1]] + " " + p.Values[r.name[2]])
 	}

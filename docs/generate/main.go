@@ -7,8 +7,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"log"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -16,7 +19,10 @@ import (
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
+	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/picture"
+	"missivum/core/style"
 	"missivum/core/template"
 	"missivum/demo"
 )
@@ -47,7 +53,46 @@ const note = "<!-- Written by make docs from the program itself; change it there
 
 // pages are the pages that are generated as a whole, by path. root is the project's folder, where what was measured lies.
 func pages(root string) map[string]string {
-	return map[string]string{"docs/clients.md": clients(root), "docs/checks.md": checks()}
+	return map[string]string{"docs/clients.md": clients(root), "docs/checks.md": checks(), "docs/limits.md": limits()}
+}
+
+// limits is the page of the limits of inputs.
+func limits() string {
+	var b strings.Builder
+	b.WriteString("# Limits\n\n" + note + `What is larger is refused with its line and the limit, while it is read. No honest signature comes near these figures.
+Within them every command and request is worked on in two seconds or less on one processor, and stops when nobody waits
+for it any more; the figures are in [performance.md](performance.md).
+
+| of | limit | is |
+|---|---|---:|
+`)
+	for _, part := range []struct {
+		of   string
+		list map[string]int
+	}{
+		{"a template's source", markup.Limits()}, {"its styles", style.Limits()}, {"its fields", field.Limits()},
+		{"a template", template.Limits()}, {"a CSV file", person.Limits()}, {"a picture", picture.Limits()},
+	} {
+		for _, name := range slices.Sorted(maps.Keys(part.list)) {
+			fmt.Fprintf(&b, "| %s | %s | %s |\n", part.of, name, grouped(part.list[name]))
+		}
+	}
+	b.WriteString(`
+A request's body: JSON 4 MB, an archive or a page 64 MB, CSV 64 MB, a picture 32 MB, photos in bulk 1 GB. A body that pauses for
+20 seconds is given up. Heavy work (checking, fixing, filling, pictures) waits in line: as much at once as there are
+processors but one, pictures one after the other; after 20 seconds, or behind 64 others, the answer is 503 with Retry-After. A
+drawing ends after 20 seconds. With all of this the service stays below 1 GB.
+`)
+	return b.String()
+}
+
+// grouped writes a number with a space between groups of three digits.
+func grouped(n int) string {
+	s := strconv.Itoa(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + " " + s[i:]
+	}
+	return s
 }
 
 // agreement is a file that docs/measure/clients wrote.

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"os"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -44,6 +45,7 @@ type API struct {
 	Pictures           *pictures.Pictures
 	Hosting            *hosting.Hosting
 	Jobs               *jobs.Jobs
+	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
 	lines, pictureLine *line
 	Drawings           *semaphore.Weighted // how many requests at once let a browser draw
 	Console            fs.FS               // the built console; nil for none
@@ -70,28 +72,28 @@ func New(a *API) http.Handler {
 
 	v1.GET("/templates", a.listTemplates)
 	v1.GET("/templates/:name", a.getTemplate)
-	v1.PUT("/templates/:name", limit(MaxJSON), a.saveTemplate)
+	v1.PUT("/templates/:name", a.limit(MaxJSON), a.saveTemplate)
 	v1.GET("/templates/:name/versions", a.listVersions)
 	v1.GET("/templates/:name/versions/:number", a.getVersion)
 	v1.GET("/templates/:name/archive", a.getArchive)
-	v1.PUT("/templates/:name/archive", limit(MaxArchive), a.spooled, a.putArchive)
+	v1.PUT("/templates/:name/archive", a.limit(MaxArchive), a.spooled, a.putArchive)
 	v1.GET("/templates/:name/pictures/:file", a.getPicture)
-	v1.PUT("/templates/:name/pictures/:file", limit(MaxJSON), a.putPicture)
-	v1.POST("/templates/:name/check", limit(MaxJSON), a.heavy, a.checkTemplate)
-	v1.POST("/templates/:name/fix", limit(MaxJSON), a.heavy, a.fixTemplate)
-	v1.POST("/templates/:name/map", limit(MaxJSON), a.heavy, a.mapTemplate)
-	v1.POST("/templates/:name/shrink", limit(MaxJSON), a.heavy, a.shrinkTemplate)
-	v1.POST("/templates/:name/space", limit(MaxJSON), a.heavy, a.spaceOfTemplate)
-	v1.POST("/templates/:name/paste", limit(MaxJSON), a.pasteTemplate)
-	v1.POST("/templates/:name/sheet", limit(MaxJSON), a.sheetOfTemplate)
-	v1.POST("/templates/:name/look", limit(MaxJSON), a.quick, a.lookAtTemplate)
-	v1.POST("/templates/:name/block", limit(MaxJSON), a.heavy, a.exportBlock)
-	v1.POST("/templates/:name/fill", limit(MaxJSON), a.heavy, a.fillTemplate)
-	v1.POST("/templates/:name/new", limit(MaxArchive), a.spooled, a.newTemplate)
+	v1.PUT("/templates/:name/pictures/:file", a.limit(MaxJSON), a.putPicture)
+	v1.POST("/templates/:name/check", a.limit(MaxJSON), a.heavy, a.checkTemplate)
+	v1.POST("/templates/:name/fix", a.limit(MaxJSON), a.heavy, a.fixTemplate)
+	v1.POST("/templates/:name/map", a.limit(MaxJSON), a.heavy, a.mapTemplate)
+	v1.POST("/templates/:name/shrink", a.limit(MaxJSON), a.heavy, a.shrinkTemplate)
+	v1.POST("/templates/:name/space", a.limit(MaxJSON), a.heavy, a.spaceOfTemplate)
+	v1.POST("/templates/:name/paste", a.limit(MaxJSON), a.pasteTemplate)
+	v1.POST("/templates/:name/sheet", a.limit(MaxJSON), a.sheetOfTemplate)
+	v1.POST("/templates/:name/look", a.limit(MaxJSON), a.quick, a.lookAtTemplate)
+	v1.POST("/templates/:name/block", a.limit(MaxJSON), a.heavy, a.exportBlock)
+	v1.POST("/templates/:name/fill", a.limit(MaxJSON), a.heavy, a.fillTemplate)
+	v1.POST("/templates/:name/new", a.limit(MaxArchive), a.spooled, a.newTemplate)
 	v1.GET("/starters", a.listStarters)
 	v1.GET("/forms", a.listForms)
-	v1.POST("/new", limit(MaxArchive), a.spooled, a.previewNewTemplate)
-	v1.POST("/clean", limit(MaxJSON), a.heavy, a.cleanSource)
+	v1.POST("/new", a.limit(MaxArchive), a.spooled, a.previewNewTemplate)
+	v1.POST("/clean", a.limit(MaxJSON), a.heavy, a.cleanSource)
 
 	v1.GET("/people", a.listPeople)
 	v1.GET("/people/:mail", a.getPerson)
@@ -99,18 +101,18 @@ func New(a *API) http.Handler {
 	v1.GET("/people/hard-cases", a.listHardCases)
 	v1.GET("/people/states", a.listStates)
 	v1.GET("/people/states/:revision", a.getState)
-	v1.POST("/people/import", limit(maxCSV), a.spooled, a.importPeople)
+	v1.POST("/people/import", a.limit(maxCSV), a.spooled, a.importPeople)
 
 	v1.GET("/clients", a.listClients)
 	v1.GET("/clients/:id", a.getClient)
 	v1.GET("/clients/:id/document", a.getClientDocument)
-	v1.PUT("/clients/:id/document", limit(clients.MaxDocument), a.putClientDocument)
+	v1.PUT("/clients/:id/document", a.limit(clients.MaxDocument), a.putClientDocument)
 	v1.DELETE("/clients/:id/document", a.removeClientDocument)
 	v1.GET("/dialects", a.listDialects)
 	v1.GET("/fields", a.listFields)
 
 	v1.GET("/packages", a.listPackages)
-	v1.POST("/packages", limit(MaxJSON), a.createPackage)
+	v1.POST("/packages", a.limit(MaxJSON), a.createPackage)
 	v1.GET("/packages/:id", a.getPackage)
 	v1.DELETE("/packages/:id", a.removePackage)
 	v1.GET("/packages/:id/file", a.getPackageFile)
@@ -208,6 +210,8 @@ func (a *API) fail(c *gin.Context, err error) {
 	err = store.Known(err)
 	known, ok := problem.Of(err)
 	switch {
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		refuse(c, http.StatusRequestTimeout, "The rest of the request did not come.")
 	case c.Request.Context().Err() != nil:
 		c.Abort() // the caller went away
 	case errors.As(err, &large):

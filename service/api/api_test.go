@@ -44,6 +44,12 @@ type rig struct {
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
+	return newRigWith(t, func(*api.API) {})
+}
+
+// newRigWith is newRig with something set otherwise.
+func newRigWith(t *testing.T, change func(*api.API)) *rig {
+	t.Helper()
 	ctx := context.Background()
 	folder := t.TempDir()
 	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
@@ -71,6 +77,7 @@ func newRig(t *testing.T) *rig {
 			t.Error(err)
 		}
 	})
+	change(a)
 	return &rig{t: t, handler: api.New(a), log: log}
 }
 

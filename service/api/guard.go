@@ -98,9 +98,13 @@ func headers(c *gin.Context) {
 }
 
 // limit refuses request bodies above a size in bytes.
-func limit(size int64) gin.HandlerFunc {
+func (a *API) limit(size int64) gin.HandlerFunc {
+	pause := a.BodyPause
+	if pause == 0 {
+		pause = bodyPause
+	}
 	return func(c *gin.Context) {
-		body := steady{c.Request.Body, http.NewResponseController(c.Writer)}
+		body := steady{c.Request.Body, http.NewResponseController(c.Writer), pause}
 		c.Request.Body = http.MaxBytesReader(c.Writer, body, size)
 	}
 }

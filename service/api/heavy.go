@@ -21,7 +21,7 @@ import (
 const (
 	longestWait = 20 * time.Second // in line, before the answer is to come again later
 	mostWaiting = 64               // requests in line
-	bodyPause   = 20 * time.Second // without a byte of a request's body, before it is given up
+	bodyPause   = 20 * time.Second // without a byte of a request's body, before it is given up; see API.BodyPause
 )
 
 // line lets a few requests at once do heavy work, so that their memory adds up to a known sum and the others are
@@ -130,10 +130,11 @@ func (a *API) inLine(c *gin.Context) {
 type steady struct {
 	io.ReadCloser
 	control *http.ResponseController
+	pause   time.Duration
 }
 
 // Read allows a pause before each piece.
 func (s steady) Read(p []byte) (int, error) {
-	_ = s.control.SetReadDeadline(time.Now().Add(bodyPause)) // a recorder in a test has no deadline
+	_ = s.control.SetReadDeadline(time.Now().Add(s.pause)) // a recorder in a test has no deadline
 	return s.ReadCloser.Read(p)
 }

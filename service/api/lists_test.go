@@ -1,12 +1,16 @@
 package api_test
 
 import (
+	"bufio"
 	"encoding/json"
 	"fmt"
+	"net"
+	"net/http"
 	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"gopkg.in/yaml.v3"
 
@@ -156,4 +160,28 @@ func TestHeadAndUnknownPaths(t *testing.T) {
 	}
 	r.want(201, "PUT", "/api/v1/templates/plain", `{"source":"<p>{{ cn }}</p>"}`, nil)
 	r.want(200, "POST", "/api/v1/templates/plain/block", `{"dialect":"brace"}`, nil) // loses nothing
+}
+
+// A body that never comes is given up, whatever it was announced for, and holds nobody up.
+func TestABodyThatNeverComes(t *testing.T) {
+	r := newRigWith(t, func(a *api.API) { a.BodyPause = 100 * time.Millisecond })
+	server := httptest.NewServer(r.handler)
+	defer server.Close()
+	for _, path := range []string{"/api/v1/clean", "/api/v1/people/import", "/api/v1/new", "/api/v1/templates/x/check"} {
+		conn, err := net.Dial("tcp", server.Listener.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", path)
+		_ = conn.SetReadDeadline(time.Now().Add(20 * time.Second))
+		answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		if err != nil {
+			t.Errorf("%s: %v", path, err)
+			continue
+		}
+		if answer.StatusCode < 400 {
+			t.Errorf("%s: %d", path, answer.StatusCode)
+		}
+		conn.Close()
+	}
 }

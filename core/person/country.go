@@ -1,0 +1,46 @@
+package person
+
+import (
+	"strings"
+	"sync"
+
+	"golang.org/x/text/language"
+	"golang.org/x/text/language/display"
+)
+
+// countries are the codes (ISO 3166, two letters) by the names that countries have in eight languages and their own, folded.
+var countries = sync.OnceValue(func() map[string]string {
+	byName := map[string]string{}
+	languages := []language.Tag{language.English, language.German, language.French, language.Spanish, language.Italian, language.Dutch,
+		language.Swedish, language.Polish}
+	for a := 'A'; a <= 'Z'; a++ {
+		for b := 'A'; b <= 'Z'; b++ {
+			region, err := language.ParseRegion(string([]rune{a, b}))
+			if err != nil || !region.IsCountry() || region.Canonicalize() != region {
+				continue
+			}
+			for _, tag := range languages {
+				if name := foldTitle(display.Regions(tag).Name(region)); name != "" {
+					byName[name] = region.String()
+				}
+			}
+		}
+	}
+	for name, code := range map[string]string{"uk": "GB", "greatbritain": "GB", "england": "GB", "scotland": "GB", "usa": "US", "holland": "NL",
+		"schweizsuisse": "CH", "brd": "DE"} {
+		byName[name] = code
+	}
+	return byName
+})
+
+// CountryCode is the two letters (ISO 3166) of a country's name in one of eight languages; empty for one that is not
+// known.
+func CountryCode(name string) string {
+	name = Clean(name)
+	if len(name) == 2 {
+		if region, err := language.ParseRegion(strings.ToUpper(name)); err == nil && region.IsCountry() {
+			return region.Canonicalize().String()
+		}
+	}
+	return countries()[foldTitle(name)]
+}
