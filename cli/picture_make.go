@@ -257,7 +257,8 @@ func (a *app) picturePhotos() *cobra.Command {
 		Short: "Fit everybody's photo",
 		Long: `Fits photos in bulk, on all processors: those of a folder whose files are named by mail address, or the jpegPhoto of a
 directory's LDIF export. A run that was ended goes on where it was: photos.jsonl in the output folder says what each
-rendition was made of. photos.csv gives each person's address for people import, as the field photoAddress.`,
+rendition was made of. The folder hosted has the files as they are to be hosted below --address, and photos.csv gives each
+person's address for people import, as the field photoAddress.`,
 		Example: "  missivum picture photos photos --width 96 --height 96 --focus find --shape round --background ffffff -o fitted",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -324,7 +325,7 @@ func (a *app) finishPhotos(result pictures.BulkResult, list []pictures.Photo, fo
 	rows := [][]string{{"mail", "photoAddress", "file"}}
 	for _, p := range list {
 		if r, ok := made[p.Mail]; ok {
-			rows = append(rows, []string{p.Mail, addressOf(address, r.Key), r.File})
+			rows = append(rows, []string{p.Mail, addressOf(address, r.Key), pictures.HostedFolder + "/" + r.Key})
 		}
 	}
 	a.unaddressed("photos.csv", address)

@@ -36,7 +36,7 @@ func TestTheTour(t *testing.T) {
 		`/capped-webmail[\s\S]*maximiliane-theodora/.test(document.querySelector('section[aria-label="Budgets"]')?.innerText ?? '')`)
 	do(t, tab, "opening the people", chromedp.Click(`//input[@role="combobox"]`))
 	waitFor(t, tab, "hard cases stand first, with the reason",
-		`(text => ['longest job title', 'from right to left', 'that is no number', 'fewest blanks'].every(r => `+
+		`(text => ['longest job title', 'from right to left', 'not certainly one number', 'fewest blanks'].every(r => `+
 			`text.indexOf(r) > text.indexOf('Hard cases') && text.indexOf(r) < `+
 			`text.indexOf('Everybody')))(document.querySelector('[role="listbox"]')?.innerText ?? '')`)
 	do(t, tab, "picking a person", chromedp.Click(`//input[@role="combobox"]`), chromedp.SendKeys(`//input[@role="combobox"]`, "kamome"),
@@ -69,10 +69,10 @@ func TestTheTour(t *testing.T) {
 	}
 	answer.Body.Close()
 	waitFor(t, tab, "the block is there", `document.querySelector('pre[aria-label="Block"]')?.innerText.includes('{cn}')`)
-	do(t, tab, "another dialect", rig.Choose("Dialect", "Percent"))
+	do(t, tab, "another dialect", rig.Choose("Dialect", "Example: percent"))
 	waitFor(t, tab, "the block changes", `document.querySelector('pre[aria-label="Block"]')?.innerText.includes('%full name%')`)
 	waitFor(t, tab, "losses name people",
-		`/callSign[\s\S]*Shows for 17 people/.test(document.querySelector('ol[aria-label="Losses"]').innerText)`)
+		`/mobile[\s\S]*Shows for 41 people/.test(document.querySelector('ol[aria-label="Losses"]').innerText)`)
 }
 
 func TestEditingCheckingAndSaving(t *testing.T) {

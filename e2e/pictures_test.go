@@ -447,6 +447,12 @@ func TestManyPhotos(t *testing.T) {
 		!bytes.Contains(table, []byte("crew.0000@brackwater.example,https://pictures.brackwater.example/")) {
 		t.Errorf("%d lines, %v", bytes.Count(table, []byte("\n")), err)
 	}
+	for _, line := range strings.Split(strings.TrimSpace(string(table)), "\n")[1:] { // what is named is there
+		values := strings.Split(line, ",")
+		if _, err := os.Stat(filepath.Join(fitted, values[2])); err != nil || !strings.HasSuffix(values[1], strings.TrimPrefix(values[2], "hosted")) {
+			t.Fatalf("%s: %v", line, err)
+		}
+	}
 }
 
 // wholePhotos reads every rendition of a folder.
@@ -486,7 +492,8 @@ func TestCodesAreRead(t *testing.T) {
 		if i%8 != 0 {
 			continue
 		}
-		mail, file, _ := strings.Cut(line, ",")
+		mail, rest, _ := strings.Cut(line, ",")
+		_, file, _ := strings.Cut(rest, ",")
 		out, err := exec.Command("zbarimg", "--quiet", "--raw", filepath.Join(folder, file)).Output()
 		if err != nil {
 			t.Fatalf("reading the code of %s: %v", mail, err)

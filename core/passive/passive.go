@@ -215,6 +215,24 @@ func Active(finished string) string {
 	return found
 }
 
+// Leads reports whether a browser that shows the markup goes elsewhere by itself.
+func Leads(finished string) bool {
+	root, err := html.Parse(strings.NewReader(finished))
+	if err != nil {
+		return true
+	}
+	found := false
+	var visit func(n *html.Node)
+	visit = func(n *html.Node) {
+		found = found || n.Type == html.ElementNode && n.Data == "meta" && active(n) == "<meta http-equiv=refresh>"
+		for c := n.FirstChild; c != nil && !found; c = c.NextSibling {
+			visit(c)
+		}
+	}
+	visit(root)
+	return found
+}
+
 // active says what is active of one element.
 func active(n *html.Node) string {
 	name := strings.ToLower(n.Data)

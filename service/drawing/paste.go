@@ -56,8 +56,8 @@ func PastedEach(ctx context.Context, markups []string) ([]string, error) {
 
 // PastedIn is Pasted in a browser's tab that is open; the two pages are written into the folder.
 func PastedIn(tab context.Context, folder, markup string) (string, error) {
-	if found := passive.Active(markup); found != "" { // it could lead the browser elsewhere
-		return "", problem.New(problem.Refused, "There is %s in the markup; it is not drawn.", found)
+	if passive.Leads(markup) { // all else is held by the policy
+		return "", problem.New(problem.Refused, "The markup leads the browser elsewhere (meta http-equiv=refresh); it is not drawn.")
 	}
 	from, to := filepath.Join(folder, "from.html"), filepath.Join(folder, "to.html")
 	for file, body := range map[string]string{from: "<body>" + markup,

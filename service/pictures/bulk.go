@@ -146,7 +146,8 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 		result.Error = err.Error()
 		return result, true
 	}
-	if _, err := fileOf(p.Mail); err != nil {
+	name, err := fileOf(p.Mail)
+	if err != nil {
 		return refuse(err)
 	}
 	data, err := p.Read()
@@ -155,7 +156,8 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 	}
 	result.Source = picture.Digest(data)
 	if old, ok := b.ledger.known[p.Mail]; ok && old.Source == result.Source && old.Recipe == result.Recipe {
-		if have, err := os.ReadFile(filepath.Join(b.folder, old.File)); err == nil && picture.KeyOf(have) == old.Key {
+		if have, err := os.ReadFile(filepath.Join(b.folder, old.File)); err == nil && picture.KeyOf(have) == old.Key &&
+			b.host(old.Key, have) == nil {
 			return old, false
 		}
 	}
@@ -165,11 +167,30 @@ func (b *bulk) make(p Photo) (result PhotoResult, fresh bool) {
 	}
 	result.Key, result.Bytes, result.Width, result.Height, result.Notes = picture.KeyOf(made.Data), len(made.Data),
 		made.Facts.Width, made.Facts.Height, made.Notes
-	result.File = result.Key // what the address names lies there to be hosted
+	result.File = name + picture.Ending(made.Facts.Format)
+	if err := b.host(result.Key, made.Data); err != nil {
+		return refuse(err)
+	}
 	if err := files.WriteBytes(filepath.Join(b.folder, result.File), made.Data); err != nil {
 		return refuse(err)
 	}
 	return result, true
+}
+
+// HostedFolder is the folder, in that of the renditions, with the files as the addresses name them: what is to be hosted.
+const HostedFolder = "hosted"
+
+// host writes a rendition under the name that its address has, where it is not there yet.
+func (b *bulk) host(key string, data []byte) error {
+	folder := filepath.Join(b.folder, HostedFolder)
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	name := filepath.Join(folder, key)
+	if _, err := os.Stat(name); err == nil {
+		return nil // named by its content
+	}
+	return files.WriteBytes(name, data)
 }
 
 // fileOf is the name of a person's file without its ending.
