@@ -117,6 +117,7 @@ func (a *app) printReport(l loaded, r *check.Report) {
 	fmt.Fprintf(a.out, "%s: %s: %d break, %d degrade, %d to note.%s %s.\n", l.template.Name, plural(len(r.Findings), "finding", "findings"),
 		counts[client.Breaks], counts[client.Degrades], counts[client.Note], accepted, exceeded(r.Budgets))
 	fmt.Fprintln(a.out, a.colour("1", r.Verdict.String()))
+	fmt.Fprintln(a.out, check.SafeMeans)
 	if fixes > 0 {
 		fmt.Fprintf(a.out, "missivum fix --all fixes %d of them.\n", fixes)
 	}

@@ -66,7 +66,10 @@ outlined. The file from before is kept beside the new one, with the ending .befo
 // fix makes the fixes and writes what they change, unless dry is set. Sources and pictures that are replaced are kept
 // beside the new ones.
 func (a *app) fix(ctx context.Context, l loaded, in check.Input, o fix.Options, dry bool) error {
+	bar := a.progress("trying fixes, findings settled", 0)
+	o.Progress = bar.done
 	r, err := fix.Run(ctx, in, o)
+	bar.end()
 	if err != nil {
 		return err
 	}

@@ -56,13 +56,17 @@ func plural(n int, one, many string) string {
 type progress struct {
 	w     io.Writer
 	shown bool // on a terminal only
+	said  bool // that it goes on, elsewhere
 	total int
 	what  string
 	began time.Time
 	bar   *progressbar.ProgressBar
 }
 
-// progress shows how far long work is, on a terminal only: a log file wants no bar.
+// saidAfter is after how long work that nobody sees a bar of says in a line what it does.
+const saidAfter = 3 * time.Second
+
+// progress shows how far long work is, as a bar on a terminal only: a log file wants none.
 func (a *app) progress(what string, total int) *progress {
 	return &progress{w: a.err, shown: terminal(a.err), total: total, what: what, began: time.Now()}
 }
@@ -70,6 +74,10 @@ func (a *app) progress(what string, total int) *progress {
 // done says how many are done.
 func (p *progress) done(n int) {
 	if p.bar == nil {
+		if !p.shown && !p.said && time.Since(p.began) > saidAfter {
+			p.said = true
+			fmt.Fprintf(p.w, "%s ...\n", p.what) // no terminal: one line, so that nobody wonders
+		}
 		if !p.shown || time.Since(p.began) < time.Second {
 			return
 		}

@@ -24,18 +24,20 @@ import (
 	"missivum/lab/hostile"
 )
 
-// peak is the most memory that a process had at once, in MB (proc(5), VmHWM).
-func peak(t *testing.T, pid int) int {
-	t.Helper()
+// peakOf is the most memory that a running process had at once, in MB (proc(5), VmHWM); 0 for one that is not there.
+func peakOf(pid int) int {
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	if err != nil {
-		t.Fatal(err)
+		return 0
 	}
 	found := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(status)
 	if found == nil {
-		t.Fatalf("no peak in %s", status)
+		return 0
 	}
-	kB, _ := strconv.Atoi(string(found[1]))
+	kB, err := strconv.Atoi(string(found[1]))
+	if err != nil {
+		return 0
+	}
 	return kB >> 10
 }
 
@@ -132,10 +134,10 @@ func TestTheServiceLivesThroughAttacks(t *testing.T) {
 		close(done)
 	}()
 	loud := looks(t, s, 0, done)
-	most := peak(t, s.PID())
+	most := peakOf(s.PID())
 	t.Logf("%d attacks: %d answered, %d asked to come again; %d MB at most; a look takes %v in quiet, %v meanwhile (99 of 100: %v and %v)",
 		len(list), answered.Load(), busy.Load(), most, quiet[len(quiet)/2], loud[len(loud)/2], quiet[len(quiet)*99/100], loud[len(loud)*99/100])
-	if most > 1000 {
+	if most == 0 || most > 1000 {
 		t.Errorf("the service took %d MB", most)
 	}
 	if answered.Load() == 0 || len(loud) < 10 {

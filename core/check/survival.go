@@ -21,6 +21,9 @@ type Verdict struct {
 	Says   string   `json:"says"`   // one sentence: Short, and which clients need a decision
 }
 
+// SafeMeans says what the word means, for whoever reads a verdict.
+const SafeMeans = "Safe: nothing breaks there, and no limit is exceeded."
+
 // String is the verdict as one sentence.
 func (v Verdict) String() string {
 	v.say()
@@ -32,6 +35,9 @@ func (v *Verdict) say() {
 	v.Short = fmt.Sprintf("Safe in %d of %d clients", v.Safe, v.Of)
 	if len(v.Decide) == 0 {
 		v.Short = fmt.Sprintf("Safe in all %d clients", v.Of)
+		if v.Of == 1 {
+			v.Short = "Safe in the 1 client"
+		}
 		v.Says = v.Short + "."
 		return
 	}

@@ -24,6 +24,8 @@ type Options struct {
 	Except []string
 	// At is the byte offset of the one finding that is fixed; -1 for all. It needs one check.
 	At int
+	// Progress is called when fixes were tried, with how many of the findings were settled by then; nil for none.
+	Progress func(settled int)
 }
 
 // Done is a fix that was made.
@@ -119,6 +121,9 @@ func (w *work) make(ctx context.Context, batch []check.Finding) error {
 		return err
 	}
 	why := w.try(ctx, batch)
+	if w.options.Progress != nil {
+		w.options.Progress(len(w.result.Done) + len(w.result.Refused))
+	}
 	switch {
 	case why == "":
 		return nil

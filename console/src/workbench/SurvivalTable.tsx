@@ -33,7 +33,9 @@ export function SurvivalTable({
   const { clients, rows } = map.data
   return (
     <>
-      <Typography sx={{ px: 1.5, pt: 1, fontWeight: 580 }}>{map.data.verdict.says}</Typography>
+      <Typography sx={{ px: 1.5, pt: 1, fontWeight: 580 }}>
+        {map.data.verdict.says} Safe: nothing breaks there, and no limit is exceeded.
+      </Typography>
       <Box
         component="table"
         aria-label="Survival map"
