@@ -254,7 +254,8 @@ func (a *app) reportRecognised(file string, r recognise.Result) {
 			file, q.Line, q.Column, q.Text, q.Context, choiceName(q.Chosen), strings.Join(others, " or "))
 	}
 	for _, left := range r.Remaining {
-		fmt.Fprintf(a.err, "%s  stays for everybody: %q (%s), in %s\n", placeOf(template.SourceFile, left.Place), left.Text, left.What, left.Where)
+		fmt.Fprintf(a.err, "%s  stays for everybody: %q (%s), in %s\n", placeOf(template.SourceFile, left.Place), left.Text,
+			left.What, left.Where)
 	}
 	if len(r.NotFound) > 0 {
 		fmt.Fprintf(a.err, "Not found in the signature: %s\n", strings.Join(r.NotFound, ", "))

@@ -76,7 +76,8 @@ func TestTheGlossaryHasTheTerms(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, term := range []string{"fix", "shrink", "block, dialect", "clean", "compress", "delivery", "stage", "budget", "finding", "background"} {
+	for _, term := range []string{"fix", "shrink", "block, dialect", "clean", "compress", "delivery", "stage", "budget",
+		"finding", "background"} {
 		if !regexp.MustCompile(`(?m)^\|[^|]*\b` + regexp.QuoteMeta(term) + `\b[^|]*\|`).Match(data) {
 			t.Errorf("the glossary lacks %q", term)
 		}

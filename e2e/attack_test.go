@@ -60,7 +60,8 @@ func attacks() []attack {
 			for _, size := range []int{60_000, 1 << 20} {
 				list = append(list, attack{s.Name + " to " + route, "POST", "/api/v1/templates/harbour/" + route, "application/json", func() []byte {
 					request := map[string]any{"source": s.Make(size)}
-					for _, key := range map[string][]string{"shrink": {"client"}, "space": {"client"}, "block": {"dialect"}, "fill": {"person", "form"}}[route] {
+					for _, key := range map[string][]string{"shrink": {"client"}, "space": {"client"}, "block": {"dialect"},
+						"fill": {"person", "form"}}[route] {
 						request[key] = extra[key]
 					}
 					text, err := json.Marshal(request)
@@ -95,7 +96,8 @@ func attacks() []attack {
 		attack{"a row of commas", "POST", "/api/v1/people/import", "text/csv", func() []byte {
 			return []byte("mail,cn\n" + strings.Repeat(",", 30<<20))
 		}},
-		attack{"many short rows", "POST", "/api/v1/people/import", "text/csv", func() []byte { return []byte("mail,cn\n" + strings.Repeat("x\n", 10<<20)) }},
+		attack{"many short rows", "POST", "/api/v1/people/import", "text/csv",
+			func() []byte { return []byte("mail,cn\n" + strings.Repeat("x\n", 10<<20)) }},
 		attack{"a header of commas", "POST", "/api/v1/people/import", "text/csv", func() []byte { return bytes.Repeat([]byte(","), 30<<20) }},
 		attack{"no archive", "PUT", "/api/v1/templates/bomb/archive", "application/zip", func() []byte { return make([]byte, 60<<20) }},
 		attack{"deep JSON", "POST", "/api/v1/clean", "application/json", func() []byte { return []byte(strings.Repeat(`{"a":`, 600_000)) }},

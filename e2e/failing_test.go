@@ -57,7 +57,8 @@ func TestAPageThatFailsKeepsTheRest(t *testing.T) {
 	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
 	broken.Store(true)
 	do(t, tab, "going into the source", chromedp.Click(chromedp.CSS(".cm-content")))
-	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = getSelection(); s.selectAllChildren(c); `+
+	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = `+
+		`getSelection(); s.selectAllChildren(c); `+
 		`s.collapseToStart(); return document.execCommand('insertText', false, '<p>kept through it all</p>') })()`)
 	waitFor(t, tab, "the page fails", `document.querySelector('main').innerText.includes('This page failed')`)
 	broken.Store(false)
@@ -68,7 +69,8 @@ func TestAPageThatFailsKeepsTheRest(t *testing.T) {
 // TestElementsNamedLikeMethods: the look goes on working, whatever the elements in it are called.
 func TestElementsNamedLikeMethods(t *testing.T) {
 	s := demoService(t)
-	source := `<p>{{ cn }} <img name="querySelectorAll" src="x.png" alt="one" width="9" height="9"><img name="addEventListener" src="x.png" alt="two" ` +
+	source := `<p>{{ cn }} <img name="querySelectorAll" src="x.png" alt="one" width="9" height="9"><img ` +
+		`name="addEventListener" src="x.png" alt="two" ` +
 		`width="9" height="9"><img name="body" src="x.png" alt="three" width="9" height="9"></p><p>Second line</p>`
 	request, err := http.NewRequestWithContext(t.Context(), http.MethodPut, s.Address+"/api/v1/templates/named",
 		strings.NewReader(`{"source":`+strconv.Quote(source)+`,"settings":"sample: maren.lind@brackwater.example"}`))
@@ -84,7 +86,8 @@ func TestElementsNamedLikeMethods(t *testing.T) {
 	tab := browser(t)
 	do(t, tab, "the workbench", chromedp.Navigate(s.Address+"/templates/named"))
 	waitFor(t, tab, "the look", `document.querySelector('iframe')?.srcdoc.includes('Maren Lind')`)
-	waitFor(t, tab, "the elements", `Document.prototype.querySelectorAll.call(document.querySelector('iframe').contentDocument, 'p').length === 2`)
+	waitFor(t, tab, "the elements",
+		`Document.prototype.querySelectorAll.call(document.querySelector('iframe').contentDocument, 'p').length === 2`)
 	evaluate[bool](t, tab, `Document.prototype.querySelectorAll.call(document.querySelector('iframe').contentDocument, 'p')[0]`+
 		`.dispatchEvent(new MouseEvent('click', {bubbles: true}))`) // a press on the look leads to the source
 	waitFor(t, tab, "what the cursor is in is outlined", `Array.from(Document.prototype.querySelectorAll.call(`+

@@ -55,7 +55,8 @@ func crew() (csv string, dialled, names map[string]string) {
 		title := []string{"Leiter Fähren", "", "Köchin; Küche", "  Matrose  ", "\"Chef\" Technik"}[i%5]
 		given, family := first[i%10], last[i/10%10]
 		quoted := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
-		fmt.Fprintf(&b, "%d;%s;%s;%s;%s;Küche & Service;%s;;Am Kai %d;20457;Hamburg;Deutschland;4%d00;geheim %d\r\n", 1000+i, quoted(family), given, mail,
+		fmt.Fprintf(&b, "%d;%s;%s;%s;%s;Küche & Service;%s;;Am Kai %d;20457;Hamburg;Deutschland;4%d00;geheim %d\r\n", 1000+i,
+			quoted(family), given, mail,
 			quoted(title), written, i, i%9, i)
 		dialled[mail], names[mail] = dials, given+" "+family
 	}
@@ -72,7 +73,8 @@ func TestTheFirstHour(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	signature, err := charmap.Windows1252.NewEncoder().String(`<html><head><meta charset="windows-1252"></head><body><p><b>Jörg Groß</b><br>Leiter Fähren</p>` +
+	signature, err := charmap.Windows1252.NewEncoder().String(`<html><head><meta charset="windows-1252"></head>` +
+		`<body><p><b>Jörg Groß</b><br>Leiter Fähren</p>` +
 		`<p>Küche &amp; Service</p><p>Tel. <a href="tel:+4940669691 00">+49 40 66969100</a></p>` +
 		`<p><a href="mailto:p000@brackwater.example">p000@brackwater.example</a></p><p>Brackwater Ferries – Fähren für alle</p></body></html>`)
 	if err != nil {
@@ -131,7 +133,8 @@ func TestTheFirstHour(t *testing.T) {
 			t.Fatal(err)
 		}
 		text, links := shown(root)
-		if !strings.Contains(text, names[mail]) || !strings.Contains(text, mail) || !strings.Contains(text, "Brackwater Ferries – Fähren für alle") ||
+		if !strings.Contains(text, names[mail]) || !strings.Contains(text, mail) ||
+			!strings.Contains(text, "Brackwater Ferries – Fähren für alle") ||
 			!strings.Contains(text, "Küche & Service") {
 			t.Errorf("%s reads %q", mail, text)
 		}
@@ -146,7 +149,8 @@ func TestTheFirstHour(t *testing.T) {
 		if dials != dialled[mail] {
 			t.Errorf("%s dials %q, want %q: %s", mail, dials, dialled[mail], text)
 		}
-		if wrong := regexp.MustCompile(`geheim|\{\{|\x{fffd}|Ã|p000@brackwater\.example`).FindString(strings.ReplaceAll(text, mail, "")); wrong != "" {
+		if wrong := regexp.MustCompile(`geheim|\{\{|\x{fffd}|Ã|p000@brackwater\.example`).FindString(strings.ReplaceAll(text,
+			mail, "")); wrong != "" {
 			t.Errorf("%s holds %q: %s", mail, wrong, text)
 		}
 	}

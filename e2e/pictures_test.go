@@ -449,7 +449,8 @@ func TestManyPhotos(t *testing.T) {
 	}
 	for _, line := range strings.Split(strings.TrimSpace(string(table)), "\n")[1:] { // what is named is there
 		values := strings.Split(line, ",")
-		if _, err := os.Stat(filepath.Join(fitted, values[2])); err != nil || !strings.HasSuffix(values[1], strings.TrimPrefix(values[2], "hosted")) {
+		if _, err := os.Stat(filepath.Join(fitted, values[2])); err != nil ||
+			!strings.HasSuffix(values[1], strings.TrimPrefix(values[2], "hosted")) {
 			t.Fatalf("%s: %v", line, err)
 		}
 	}

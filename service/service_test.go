@@ -171,11 +171,13 @@ func TestOneServiceForAFolder(t *testing.T) {
 	if err := os.WriteFile(half, []byte("being written"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(t.Context(), config(folder, "127.0.0.1:0")); !problem.Is(err, problem.Conflict) || !strings.Contains(err.Error(), folder) {
+	if _, err := Open(t.Context(), config(folder, "127.0.0.1:0")); !problem.Is(err, problem.Conflict) ||
+		!strings.Contains(err.Error(), folder) {
 		t.Errorf("a second one on the folder: %v", err)
 	}
 	other := t.TempDir()
-	if _, err := Open(t.Context(), config(other, strings.TrimPrefix(first.Address(), "http://"))); err == nil || !strings.Contains(err.Error(), "listening on") {
+	if _, err := Open(t.Context(), config(other, strings.TrimPrefix(first.Address(), "http://"))); err == nil ||
+		!strings.Contains(err.Error(), "listening on") {
 		t.Errorf("an address that is taken: %v", err)
 	}
 	if entries, err := os.ReadDir(other); err != nil || len(entries) != 1 {

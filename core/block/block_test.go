@@ -82,7 +82,8 @@ func TestUnknownFieldIsAnError(t *testing.T) {
 		t.Fatal(err)
 	}
 	x, err := ExportTemplate(tmpl, person.NewSchema("mail", "cn", "roomNumber"), "new", day, Find("percent"), nil)
-	if err == nil || !strings.Contains(err.Error(), "line 2, column 9: The dialect percent has no name for the field roomNumber") || x.Block != "" {
+	if err == nil || !strings.Contains(err.Error(),
+		"line 2, column 9: The dialect percent has no name for the field roomNumber") || x.Block != "" {
 		t.Errorf("%q, %v", x.Block, err)
 	}
 }

@@ -288,8 +288,10 @@ func more(count, named int) string {
 func (p *Pass) showsField(n *markup.Node) bool { return len(p.Fields.Exprs(n)) > 0 }
 
 // labels are words that say what a field is; they go with it.
-var labels = []string{"tel", "telephone", "phone", "mobile", "mob", "cell", "fax", "direct", "desk", "office", "ext", "extension", "mail", "email",
-	"web", "www", "t", "m", "f", "p", "e", "d", "telefon", "handy", "mobil", "durchwahl", "portable", "fixe", "movil", "móvil", "cellulare", "fisso",
+var labels = []string{"tel", "telephone", "phone", "mobile", "mob", "cell", "fax", "direct", "desk", "office", "ext",
+	"extension", "mail", "email",
+	"web", "www", "t", "m", "f", "p", "e", "d", "telefon", "handy", "mobil", "durchwahl", "portable", "fixe", "movil",
+	"móvil", "cellulare", "fisso",
 	"mobiel", "vast", "komórka", "skype", "room", "raum", "bureau", "dept", "department", "abteilung", "since", "born", "call", "sign"}
 
 // labelled reports whether all that an element says beside its fields is a label: words that end with a colon, or known

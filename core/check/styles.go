@@ -249,7 +249,8 @@ func (p *Pass) coloured(n *markup.Node, around bool) bool {
 		if _, ok := prepared.Attr("color"); ok && prepared.Is("font") {
 			return true
 		}
-		if colour, ok := prepared.Declared("color"); ok && !slices.Contains([]string{"inherit", "currentcolor", "initial", "unset"}, strings.ToLower(colour)) {
+		if colour, ok := prepared.Declared("color"); ok &&
+			!slices.Contains([]string{"inherit", "currentcolor", "initial", "unset"}, strings.ToLower(colour)) {
 			return true
 		}
 	}

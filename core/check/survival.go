@@ -238,7 +238,8 @@ func (p *Pass) pictureRows() []Row {
 				if w.Way != way {
 					continue
 				}
-				state, severity := map[string]State{client.Blocked: GetsChanged, client.Attached: GetsChanged, client.PictureDropped: GetsDropped}[w.As], client.Note
+				state, severity := map[string]State{client.Blocked: GetsChanged, client.Attached: GetsChanged,
+					client.PictureDropped: GetsDropped}[w.As], client.Note
 				if w.As == client.PictureDropped {
 					severity = client.Breaks
 				}

@@ -365,7 +365,8 @@ func (p *Pass) drawn(n *markup.Node) bool {
 	for _, d := range prepared.Style {
 		name, _, _ := strings.Cut(d.Property, "-")
 		switch {
-		case slices.Contains([]string{"width", "height", "padding", "margin", "border", "background", "float", "clear", "outline", "min", "box"}, name),
+		case slices.Contains([]string{"width", "height", "padding", "margin", "border", "background", "float", "clear",
+			"outline", "min", "box"}, name),
 			d.Property == "display" && d.Value != "inline" && d.Value != "none", d.Property == "position":
 			return true
 		}

@@ -75,7 +75,8 @@ func TestTemplatesInOtherCharacterSets(t *testing.T) {
 			t.Errorf("%q: %v", c.source, err)
 			continue
 		}
-		if !strings.Contains(tmpl.Source, "<p>Grüße</p>") || !strings.HasPrefix(strings.Join(tmpl.Notes, "\n"), c.says) || c.says == "" && len(tmpl.Notes) > 0 {
+		if !strings.Contains(tmpl.Source, "<p>Grüße</p>") || !strings.HasPrefix(strings.Join(tmpl.Notes, "\n"), c.says) ||
+			c.says == "" && len(tmpl.Notes) > 0 {
 			t.Errorf("%q: %q %q", c.source, tmpl.Source, tmpl.Notes)
 		}
 		bare, err := template.OpenBare(fstest.MapFS{"template.html": &fstest.MapFile{Data: []byte(c.source)}}, "template.html")

@@ -233,7 +233,8 @@ func TestCopyPage(t *testing.T) {
 
 // A title or a value that looks like the page's own markers, or ends its elements, changes nothing.
 func TestCopyPageWithMarkersInIt(t *testing.T) {
-	for _, hostile := range []string{"!signature!", "!letters!", "!title!", "!script!", "</script><script>x()</script>", "</title><b>", "<!--"} {
+	for _, hostile := range []string{"!signature!", "!letters!", "!title!", "!script!", "</script><script>x()</script>",
+		"</title><b>", "<!--"} {
 		tmpl := fromSource(t, "<p>{{ cn }}</p>", "title: "+strconv.Quote(hostile))
 		s := compile(t, tmpl, person.NewSchema("mail", "cn"), "new")
 		page := string(s.Fill("new", CopyPage, &person.Person{Values: []string{"a@brackwater.example", "Ada " + hostile}}))

@@ -259,7 +259,8 @@ func (l *lexer) names(e *Expr, schema *person.Schema) []slip {
 			e.Texts, e.Fallback = texts, schema.Languages()
 		default:
 			if !known {
-				problems = append(problems, slip{at, fmt.Sprintf("There is no field %q in the directory.", name), func() []string { return schema.Nearest(name) }, false})
+				problems = append(problems, slip{at, fmt.Sprintf("There is no field %q in the directory.", name),
+					func() []string { return schema.Nearest(name) }, false})
 			}
 			e.Fields = append(e.Fields, Column{canonical, column})
 			fields = append(fields, canonical)
@@ -325,7 +326,8 @@ func (l *lexer) modifier() (Modifier, *slip) {
 	}
 	kind := modifierKind(name)
 	if kind == nil {
-		return Modifier{}, &slip{at, fmt.Sprintf("There is no modifier %q.", name), func() []string { return person.Nearest(name, modifierNames()) }, true}
+		return Modifier{}, &slip{at, fmt.Sprintf("There is no modifier %q.", name),
+			func() []string { return person.Nearest(name, modifierNames()) }, true}
 	}
 	m := Modifier{Name: kind.Name, kind: kind}
 	l.space()

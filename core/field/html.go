@@ -58,15 +58,6 @@ var attributes = []Attribute{
 	{AttrPicture, "The img element shows the template's picture of that name.", "logo"},
 }
 
-// attributeNames lists their names.
-func attributeNames() []string {
-	var names []string
-	for _, a := range attributes {
-		names = append(names, a.Name)
-	}
-	return names
-}
-
 // Own reports whether an attribute belongs to the template language.
 func Own(name string) bool {
 	return name == attrAbsent || slices.ContainsFunc(attributes, func(a Attribute) bool { return a.Name == name })

@@ -143,7 +143,8 @@ func (t *Table) Add(text string, schema *person.Schema) (int, error) {
 // addCondition takes a condition into the table, once.
 func (t *Table) addCondition(c Condition) int {
 	for i, have := range t.Conditions {
-		if have.Any == c.Any && have.Unless == c.Unless && have.filled == c.filled && slices.Equal(have.Columns, c.Columns) && slices.Equal(have.Fields, c.Fields) {
+		if have.Any == c.Any && have.Unless == c.Unless && have.filled == c.filled &&
+			slices.Equal(have.Columns, c.Columns) && slices.Equal(have.Fields, c.Fields) {
 			return i
 		}
 	}

@@ -23,8 +23,10 @@ const (
 // Limits are those limits in words, for the reference.
 func Limits() map[string]int {
 	return map[string]int{
-		"bytes": MaxSource, "bytes without data addresses": MaxBytes, "elements": MaxElements, "elements in elements": MaxDepth, "elements directly in one": MaxChildren,
-		"attributes of one element": MaxAttributes, "pictures": MaxPictures, "table cells with their spans": MaxCells, "comments and stray end tags": MaxComments,
+		"bytes": MaxSource, "bytes without data addresses": MaxBytes, "elements": MaxElements,
+		"elements in elements": MaxDepth, "elements directly in one": MaxChildren,
+		"attributes of one element": MaxAttributes, "pictures": MaxPictures, "table cells with their spans": MaxCells,
+		"comments and stray end tags": MaxComments,
 	}
 }
 

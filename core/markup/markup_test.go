@@ -181,7 +181,8 @@ func TestLimits(t *testing.T) {
 		"rows": {func(n int) string {
 			return "<table>" + strings.Repeat("<td rowspan=100 colspan=100>", n/10000) + strings.Repeat("<tr><td>", n%10000) + "</table>"
 		}, MaxCells, "more than 10 000 table cells"},
-		"comments": {func(n int) string { return strings.Repeat("<!>", n) }, MaxComments, "more than 1 000 comments and end tags that close nothing"},
+		"comments": {func(n int) string { return strings.Repeat("<!>", n) }, MaxComments,
+			"more than 1 000 comments and end tags that close nothing"},
 	} {
 		if _, err := Parse(c.source(c.most)); err != nil {
 			t.Errorf("%s: %d are refused: %v", name, c.most, err)

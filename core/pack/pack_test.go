@@ -333,7 +333,8 @@ func TestNotesAndNothingTwice(t *testing.T) {
 	for _, c := range []struct{ source, settings, want string }{
 		{`<p>{{ cn }}</p>`, "", "The variant reply is the same as new"},
 		{`<p>{{ cn }}</p><p data-in="new">x</p>`, "", ""},
-		{`<p>{{ cn }}</p><p data-in="new" data-slot="fair">x</p>`, "slots: {fair: {until: 2026-12-24}}", "The dated piece fair ends on 2026-12-24."},
+		{`<p>{{ cn }}</p><p data-in="new" data-slot="fair">x</p>`, "slots: {fair: {until: 2026-12-24}}",
+			"The dated piece fair ends on 2026-12-24."},
 		{`<p>{{ cn }}</p><p data-in="new">x</p>`, "slots: {past: {until: 2026-01-01}, open: {from: 2026-01-01}}", ""},
 	} {
 		tmpl, err := template.New("x", template.Parts{Source: c.source, Settings: c.settings})

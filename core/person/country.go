@@ -26,7 +26,8 @@ var countries = sync.OnceValue(func() map[string]string {
 			}
 		}
 	}
-	for name, code := range map[string]string{"uk": "GB", "greatbritain": "GB", "england": "GB", "scotland": "GB", "usa": "US", "holland": "NL",
+	for name, code := range map[string]string{"uk": "GB", "greatbritain": "GB", "england": "GB", "scotland": "GB",
+		"usa": "US", "holland": "NL",
 		"schweizsuisse": "CH", "brd": "DE"} {
 		byName[name] = code
 	}

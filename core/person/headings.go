@@ -55,19 +55,24 @@ var titles = map[string]string{
 		"municipio citta comune localita sede plaats stad woonplaats vestiging stadort postort miasto miejscowosc lokalizacja",
 	"st": "st state province region county bundesland kanton provincia comunidadautonoma regione provincie lan wojewodztwo",
 	"co": "co country countryname land staat pays pais paese nazione stato kraj panstwo",
-	"c":  "c countrycode isocountry countryiso countryiso2 landercode landerkurzel landeskennzeichen landcode codepays codigopais codicepaese kodkraju",
-	"physicalDeliveryOfficeName": "office officename physicaldeliveryofficename buro burobezeichnung bureau oficina despacho ufficio kantoor " +
+	"c": "c countrycode isocountry countryiso countryiso2 landercode landerkurzel landeskennzeichen landcode " +
+		"codepays codigopais codicepaese kodkraju",
+	"physicalDeliveryOfficeName": "office officename physicaldeliveryofficename buro burobezeichnung bureau oficina " +
+		"despacho ufficio kantoor " +
 		"kontor biuro",
 	"roomNumber": "room roomnumber raum raumnummer zimmer zimmernummer salle numerodebureau sala numerodesala stanza numerostanza kamer " +
 		"kamernummer rum rumsnummer pokoj numerpokoju",
 	"labeledURI": "website web url webpage homepage internetseite webseite internet siteweb siteinternet site paginaweb sitioweb sitoweb " +
 		"sito webbplats hemsida stronainternetowa stronawww www",
 	"preferredLanguage": "language preferredlanguage languagecode sprache korrespondenzsprache langue idioma lingua taal sprak jezyk",
-	"uid":               "uid username login userid account loginname benutzername benutzerkennung kennung anmeldename identifiant nomutilisateur usuario nomeutente gebruikersnaam anvandarnamn nazwauzytkownika",
-	"employeeNumber": "employeenumber employeeid staffnumber staffid personnelnumber payrollnumber personalnummer personalnr mitarbeiternummer " +
+	"uid": "uid username login userid account loginname benutzername benutzerkennung kennung " +
+		"anmeldename identifiant nomutilisateur usuario nomeutente gebruikersnaam anvandarnamn nazwauzytkownika",
+	"employeeNumber": "employeenumber employeeid staffnumber staffid personnelnumber payrollnumber personalnummer " +
+		"personalnr mitarbeiternummer " +
 		"matricule numeroempleado numerodeempleado matricola numerodipendente personeelsnummer anstallningsnummer numerpracownika",
-	"initials":         "initials initialen kurzel namenskurzel initiales iniciales iniziali initialer inicjaly",
-	"manager":          "manager supervisor lineinmanager vorgesetzter fuhrungskraft responsable superieur jefe superiore leidinggevende chef przelozony",
+	"initials": "initials initialen kurzel namenskurzel initiales iniciales iniziali initialer inicjaly",
+	"manager": "manager supervisor lineinmanager vorgesetzter fuhrungskraft responsable superieur jefe " +
+		"superiore leidinggevende chef przelozony",
 	"businessCategory": "businesscategory branche",
 	"description":      "description beschreibung",
 	"jpegPhoto":        "jpegphoto photo",
@@ -90,8 +95,9 @@ var headings = func() map[string]string {
 
 // names are titles that are a whole name where they stand alone, and a part of it beside a column for the other part.
 var names = map[string]struct{ beside, part string }{
-	"name": {"givenName", "sn"}, "nom": {"givenName", "sn"}, "naam": {"givenName", "sn"}, "namn": {"givenName", "sn"}, "nazwa": {"givenName", "sn"},
-	"nome": {"sn", "givenName"}, "nombre": {"sn", "givenName"},
+	"name": {"givenName", "sn"}, "nom": {"givenName", "sn"}, "naam": {"givenName", "sn"}, "namn": {"givenName", "sn"},
+	"nazwa": {"givenName", "sn"},
+	"nome":  {"sn", "givenName"}, "nombre": {"sn", "givenName"},
 }
 
 // foldTitle is a title in small letters and digits without marks.

@@ -38,7 +38,8 @@ func ReadMapping(data []byte) (map[string]string, error) {
 	}
 	for heading, field := range f.Columns {
 		if field != "" && !ValidName(field) {
-			return nil, problem.New(problem.Refused, "the field name %q for column %q is not usable; use letters, digits and hyphens", field, heading)
+			return nil, problem.New(problem.Refused,
+				"the field name %q for column %q is not usable; use letters, digits and hyphens", field, heading)
 		}
 	}
 	return f.Columns, nil

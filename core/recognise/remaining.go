@@ -159,7 +159,8 @@ var (
 
 // look finds what is left in one text, which is where it is.
 func (f *finder) look(text, where string, span markup.Span) {
-	if strings.TrimSpace(text) == "" || where == "style" || where == "class" || strings.HasPrefix(where, "data-") && where != field.AttrPicture {
+	if strings.TrimSpace(text) == "" || where == "style" || where == "class" || strings.HasPrefix(where, "data-") &&
+		where != field.AttrPicture {
 		return
 	}
 	text = fieldShape.ReplaceAllString(text, "\x00")

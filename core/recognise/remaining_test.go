@@ -33,9 +33,11 @@ func TestWhatRemainsOfThePersonIsListed(t *testing.T) {
 		settings     string
 		want         []string // text and where, in part
 	}{
-		{"all found", `<p>Maren Lind, Head of Timetables<br>Brackwater Ferries, Brackwater</p><p><a href="tel:+441632960544">01632 960544</a></p>` +
+		{"all found", `<p>Maren Lind, Head of Timetables<br>Brackwater Ferries, Brackwater</p><p><a ` +
+			`href="tel:+441632960544">01632 960544</a></p>` +
 			`<p><a href="mailto:maren.lind@brackwater.example">maren.lind@brackwater.example</a></p>`, nil, "", nil},
-		{"a name in an address", `<a href="https://www.brackwater.example/crew/maren-lind?x=1">My page</a>`, nil, "", []string{"maren href", "lind href"}},
+		{"a name in an address", `<a href="https://www.brackwater.example/crew/maren-lind?x=1">My page</a>`, nil, "",
+			[]string{"maren href", "lind href"}},
 		{"a name run together", `<a href="https://social.example/marenlind">x</a>`, nil, "", []string{"maren href"}},
 		{"percent-encoded", `<a href="https://a.example/%4Daren_Lind.vcf">x</a>`, nil, "", []string{"maren href", "lind href"}},
 		{"another number", `<p>Home <a href="tel:016324711">01632 471142</a></p>`, nil, "", []string{"016324711 href", "01632 471142 text"}},
@@ -47,10 +49,13 @@ func TestWhatRemainsOfThePersonIsListed(t *testing.T) {
 		{"a photo", `<img data-picture="img-2041-jpg" width="96" height="96">`, map[string][]byte{"img-2041.jpg": photo.Bytes()},
 			"pictures: {files: {img-2041-jpg: {file: img-2041.jpg}}}", []string{"img-2041-jpg picture"}},
 		{"a file's name", `<img data-picture="m-lind-jpg" width="9" height="9">`, map[string][]byte{"m-lind.jpg": photo.Bytes()},
-			"pictures: {files: {m-lind-jpg: {file: m-lind.jpg, alt: Maren}}}", []string{"lind data-picture", "maren settings", "m-lind-jpg picture"}},
-		{"everybody's", `<p>Brackwater Ferries, Brackwater harbour, <a href="https://www.brackwater.example">www.brackwater.example</a></p>`, nil, "", nil},
+			"pictures: {files: {m-lind-jpg: {file: m-lind.jpg, alt: Maren}}}",
+			[]string{"lind data-picture", "maren settings", "m-lind-jpg picture"}},
+		{"everybody's", `<p>Brackwater Ferries, Brackwater harbour, <a href="https://www.brackwater.example">www.brackwater.example</a></p>`,
+			nil, "", nil},
 	} {
-		r, err := recognise.Run(recognise.Input{Parts: template.Parts{Source: c.source, Settings: c.settings, Pictures: c.pictures}, People: people,
+		r, err := recognise.Run(recognise.Input{Parts: template.Parts{Source: c.source, Settings: c.settings,
+			Pictures: c.pictures}, People: people,
 			Person: &people.People[0], Day: time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)})
 		if err != nil {
 			t.Errorf("%s: %v", c.name, err)
@@ -89,7 +94,8 @@ func TestLongTextsAreCompared(t *testing.T) {
 	source := "<p>" + strings.Repeat("Ada Tide ate a. ", 3_000) + "</p>"
 	result := testing.Benchmark(func(b *testing.B) {
 		for b.Loop() {
-			if _, err := recognise.Run(recognise.Input{Parts: template.Parts{Source: source}, People: people, Person: &people.People[0]}); err != nil {
+			if _, err := recognise.Run(recognise.Input{Parts: template.Parts{Source: source}, People: people,
+				Person: &people.People[0]}); err != nil {
 				b.Fatal(err)
 			}
 			if b.N == 0 {

@@ -50,10 +50,11 @@ func TestAlternativeTextsAreFilled(t *testing.T) {
 func TestOddMarkupLosesNothing(t *testing.T) {
 	schema := person.NewSchema("mail", "cn", "title")
 	for source, want := range map[string][]string{
-		`<p><a href="https://a.example">one <a href="https://b.example">two</a> three</a></p>`:                    {"one", "two", "three"},
-		`<p><a href="https://a.example"><span>one <b><a href="https://b.example">two</a></b></span></a></p>`:      {"one", "two"},
-		`<table>stray<tr><td>in</td></tr></table>`:                                                                {"stray", "in"},
-		`<table><tr>stray<td>in</td></tr>behind<p>block</p></table>`:                                              {"stray", "behind", "block", "in"},
+		`<p><a href="https://a.example">one <a href="https://b.example">two</a> three</a></p>`:               {"one", "two", "three"},
+		`<p><a href="https://a.example"><span>one <b><a href="https://b.example">two</a></b></span></a></p>`: {"one", "two"},
+		`<table>stray<tr><td>in</td></tr></table>`:                                                           {"stray", "in"},
+		`<table><tr>stray<td>in</td></tr>behind<p>block</p></table>`: {"stray",
+			"behind", "block", "in"},
 		`<table><caption>title</caption><tbody>stray<tr data-needs="title">needs<td>in</td></tr></tbody></table>`: {"title", "stray"},
 		`<table><tr><td><table>{{ cn }}<tr><td>deep</td></tr></table></td></tr></table>`:                          {"Ann", "deep"},
 	} {

@@ -35,7 +35,8 @@ func made(t *testing.T, name string, views ...View) (*Sheet, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := Make(t.Context(), Input{Template: tmpl, People: people, Chosen: []int{0, 3}, Profiles: client.Shipped(), Views: views, Day: day}, report)
+	s, err := Make(t.Context(), Input{Template: tmpl, People: people, Chosen: []int{0, 3}, Profiles: client.Shipped(),
+		Views: views, Day: day}, report)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,7 +28,8 @@ const (
 func Limits() map[string]int {
 	return map[string]int{
 		"rules and selectors": MaxSelectors, "bytes of one selector": MaxSelector, "compound selectors in one": MaxSteps,
-		"selectors that count elements": MaxPositional, "declarations": MaxDeclarations, "declarations of one rule or element": MaxInOne, "bytes of one value": MaxValue,
+		"selectors that count elements": MaxPositional, "declarations": MaxDeclarations,
+		"declarations of one rule or element": MaxInOne, "bytes of one value": MaxValue,
 		"declarations that style sheets bring to elements": MaxReached, "functions in functions": MaxBrackets,
 	}
 }
@@ -132,7 +133,8 @@ func (m *meter) sheet(text string, base int) {
 // around reports pseudo-classes that look at elements around.
 func around(text string) bool {
 	text = strings.ToLower(text[:min(len(text), 20)])
-	for _, name := range []string{"nth-", "has(", "not(", "is(", "where(", "only-", "last-", "first-", "empty", "matches", "contains", "haschild", "root"} {
+	for _, name := range []string{"nth-", "has(", "not(", "is(", "where(", "only-", "last-", "first-", "empty", "matches",
+		"contains", "haschild", "root"} {
 		if strings.HasPrefix(text, name) {
 			return true
 		}
@@ -193,7 +195,8 @@ func withoutData(text string) int {
 // simple says why a selector is not matched; empty for one that is.
 func simple(selector string) string {
 	low := strings.ToLower(selector)
-	for _, name := range []string{":has(", ":haschild(", ":contains", ":matches", ":containsown", ":is(", ":where(", ":nth-last-of-type(", ":nth-of-type("} {
+	for _, name := range []string{":has(", ":haschild(", ":contains", ":matches", ":containsown", ":is(", ":where(",
+		":nth-last-of-type(", ":nth-of-type("} {
 		if strings.Contains(low, name) {
 			return "A selector with " + strings.TrimRight(name, "(") + " is known to few clients and stays in the style sheet."
 		}

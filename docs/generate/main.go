@@ -59,7 +59,8 @@ func pages(root string) map[string]string {
 // limits is the page of the limits of inputs.
 func limits() string {
 	var b strings.Builder
-	b.WriteString("# Limits\n\n" + note + `What is larger is refused with its line and the limit, while it is read. No honest signature comes near these figures.
+	b.WriteString("# Limits\n\n" + note +
+		`What is larger is refused with its line and the limit, while it is read. No honest signature comes near these figures.
 Within them every command and request is worked on in two seconds or less on one processor, and stops when nobody waits
 for it any more; the figures are in [performance.md](performance.md).
 

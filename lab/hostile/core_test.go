@@ -79,7 +79,8 @@ func works(d *person.Directory, tmpl *template.Template) map[string]func(context
 			return err
 		},
 		"new": func(context.Context) error {
-			_, err := create.From(create.Input{Page: []byte(tmpl.Source), Clean: &clean.Options{}, People: d, Person: d.Get(&d.People[0], "mail"), Day: day})
+			_, err := create.From(create.Input{Page: []byte(tmpl.Source), Clean: &clean.Options{}, People: d,
+				Person: d.Get(&d.People[0], "mail"), Day: day})
 			return err
 		},
 		"paste": func(context.Context) error {

@@ -88,7 +88,8 @@ func Sources() []Source {
 		{"siblings", func(n int) string { return styled(times("b~b~b~b{color:red}", n/2), times("<b>x</b>", n/2)) }},
 		{":has", func(n int) string { return styled(times("b:has(i){color:red}", n/2), times("<b><i>x</i></b>", n/2)) }},
 		{":has in :has", func(n int) string {
-			return styled(strings.Repeat("div:has(", min(n/16, 300))+"b"+strings.Repeat(")", min(n/16, 300))+"{color:red}", times("<div><b>x</b></div>", n/2))
+			return styled(strings.Repeat("div:has(", min(n/16, 300))+"b"+strings.Repeat(")", min(n/16, 300))+"{color:red}",
+				times("<div><b>x</b></div>", n/2))
 		}},
 		{"small nested :has", func(n int) string {
 			return styled(strings.Repeat("div:has(", 30)+"i"+strings.Repeat(")", 30)+"{color:red}", strings.Repeat("<div>", 60)+"<b>x</b>")

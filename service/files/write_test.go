@@ -32,7 +32,8 @@ func TestWriteFollowsLinks(t *testing.T) {
 	if err := os.Mkdir(at("sub"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for link, to := range map[string]string{"link": "file", "again": "link", "dangling": "sub/new", "absolute": at("sub/other"), "round": "round"} {
+	for link, to := range map[string]string{"link": "file", "again": "link", "dangling": "sub/new",
+		"absolute": at("sub/other"), "round": "round"} {
 		if err := os.Symlink(to, at(link)); err != nil {
 			t.Fatal(err)
 		}

@@ -124,7 +124,8 @@ func (plan *Plan) Confirm(removed int) error {
 	case !plan.replaces || plan.Removed == 0:
 		return nil
 	case plan.Rows == 0:
-		return problem.New(problem.Refused, "The file has nobody that can be read; all %d people would be removed. Nothing was imported.", plan.Removed)
+		return problem.New(problem.Refused,
+			"The file has nobody that can be read; all %d people would be removed. Nothing was imported.", plan.Removed)
 	case len(plan.Bad) > 0:
 		return problem.New(problem.Refused, "%d rows cannot be read (the first: %v). Who stands there would be removed; correct them, "+
 			"or import without removing. Nothing was imported.", len(plan.Bad), plan.Bad[0])

@@ -69,7 +69,8 @@ func TestImportsMerge(t *testing.T) {
 		{"other order, other case, a new field", "roomNumber,MAIL\n2,C@B.example\n", false, 0, 1, 0, 1,
 			"mail,cn,title,roomNumber\na@b.example,A,Cook,\nC@B.example,C,,2"},
 		{"a value taken away", "mail,title\na@b.example,\n", false, 0, 1, 0, 1, "mail,cn,title,roomNumber\na@b.example,A,,\nC@B.example,C,,2"},
-		{"replaced", "mail,cn\na@b.example,A\nnew@b.example,N\n", true, 1, 0, 1, 1, "mail,cn,title,roomNumber\na@b.example,A,,\nnew@b.example,N,,"},
+		{"replaced", "mail,cn\na@b.example,A\nnew@b.example,N\n", true, 1, 0, 1, 1,
+			"mail,cn,title,roomNumber\na@b.example,A,,\nnew@b.example,N,,"},
 	} {
 		plan := take(t, p, step.csv, step.replace)
 		if plan.Added != step.added || plan.Changed != step.changed || plan.Removed != step.removed || plan.Unchanged != step.unchanged {

@@ -284,7 +284,8 @@ func TestArchiveLimitCannotOverflow(t *testing.T) {
 		{40 << 20, 2, "more than 64 MB"},
 		{1, 101, "more than 100 pictures"},
 	} {
-		if _, err := ReadArchive("x", patched(c.size, c.times)); err == nil || !strings.Contains(err.Error(), c.says) || kind(err) != problem.TooLarge {
+		if _, err := ReadArchive("x", patched(c.size, c.times)); err == nil || !strings.Contains(err.Error(), c.says) ||
+			kind(err) != problem.TooLarge {
 			t.Errorf("%d times %d bytes: %v", c.times, c.size, err)
 		}
 	}
