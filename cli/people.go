@@ -139,13 +139,17 @@ func (a *app) peopleColumns(*string) *cobra.Command {
 				if column.Guessed {
 					how = "guessed from its title"
 				}
-				if field == "" {
+				heading := column.Heading
+				switch {
+				case field == "":
 					field, how = "-", "left out"
+				case heading == "":
+					heading, how = "-", "made"
 				}
 				if column.Note != "" {
 					how += ": " + column.Note
 				}
-				rows = append(rows, []string{column.Heading, field, how})
+				rows = append(rows, []string{heading, field, how})
 			}
 			printTable(a.out, []string{"Column", "Field", "How"}, rows)
 			if output == "" {
