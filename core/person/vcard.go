@@ -55,8 +55,8 @@ func VCard(s *Schema, p *Person, organisation string) (_ string, err error) {
 	}
 	set(vcard.FieldTitle, get("title"))
 	set(vcard.FieldEmail, get("mail"), "work")
-	set(vcard.FieldTelephone, get("telephoneNumber"), "work", "voice")
-	set(vcard.FieldTelephone, get("mobile"), "cell")
+	set(vcard.FieldTelephone, onCard(get("telephoneNumber"), get("c")), "work", "voice")
+	set(vcard.FieldTelephone, onCard(get("mobile"), get("c")), "cell")
 	if a := (vcard.Address{StreetAddress: get("street"), Locality: get("l"), Region: get("st"),
 		PostalCode: get("postalCode"), Country: get("co")}); a.StreetAddress != "" || a.Locality != "" {
 		card.AddAddress(&a)
@@ -73,6 +73,22 @@ func VCard(s *Schema, p *Person, organisation string) (_ string, err error) {
 	}
 	return b.String(), nil
 }
+
+// onCard is a number for a card, which telephones dial as it stands: with its country code where that is certain, as
+// written where it is one number of no known country, and blank for all else, such as two numbers or a number with words.
+func onCard(value, country string) string {
+	if number, ok := ReadTelephone(value, country); ok {
+		return number.International()
+	}
+	text, ok := plainDigits(value)
+	if ok && oneNumber(text) && count(text) >= fewestOnCard && trunkPrefix(strings.ToUpper(country)) == "" {
+		return value
+	}
+	return ""
+}
+
+// fewestOnCard is how many digits a number has at least that is written on a card.
+const fewestOnCard = 6
 
 // escaped protects the semicolon that parts an organisation from its unit (RFC 6350, 3.4).
 func escaped(s string) string { return strings.ReplaceAll(s, ";", ",") }

@@ -38,3 +38,15 @@ func TestVCard(t *testing.T) {
 		t.Errorf("nobody: %v", err)
 	}
 }
+
+// A card holds only what can be dialled.
+func TestNumbersOnACard(t *testing.T) {
+	for _, c := range []struct{ value, country, want string }{
+		{"01632 960100", "GB", "+44 1632 960100"}, {"01632 960100", "", "01632 960100"}, {"0171-3920001 mobil", "DE", ""},
+		{"040/66969120 u. 040/66969121", "DE", ""}, {"App. 017", "DE", ""}, {"4711", "", ""}, {"66969120", "DE", ""}, {"", "", ""},
+	} {
+		if got := onCard(c.value, c.country); got != c.want {
+			t.Errorf("%q in %q is %q on a card, want %q", c.value, c.country, got, c.want)
+		}
+	}
+}
