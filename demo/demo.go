@@ -72,8 +72,16 @@ func Pictures() (map[string][]byte, error) {
 			return nil, err
 		}
 	}
+	for name, file := range shown {
+		if list[name], err = files.ReadFile("templates/harbour/pictures/" + file); err != nil {
+			return nil, err
+		}
+	}
 	return list, nil
 }
+
+// shown are the originals that templates show as they are, by the file that they have there.
+var shown = map[string]string{"logo.png": "logo.png", "winter-banner.png": "banner.png"}
 
 // Templates reads the demo templates, sorted by name.
 func Templates() ([]*template.Template, error) {

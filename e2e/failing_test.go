@@ -17,7 +17,7 @@ import (
 	"missivum/e2e/rig"
 )
 
-// spoiled puts a server in front of a service that, while it is told to, answers paths that end in one of the given with
+// spoiled puts a server in front of a service that, while broken is set, answers paths that end in one of the given with
 // other content.
 func spoiled(t *testing.T, s *rig.Server, answers map[string]string) (address string, broken *atomic.Bool) {
 	t.Helper()
