@@ -1,6 +1,7 @@
 package person
 
 import (
+	"regexp"
 	"strings"
 
 	"github.com/nyaruka/phonenumbers"
@@ -36,7 +37,7 @@ const (
 )
 
 // extensionMarks stand before an extension, in small letters, longest first.
-var extensionMarks = []string{";ext=", "extension", "extn.", "extn", "ext.", "ext", "#", "x"}
+var extensionMarks = []string{";ext=", "extension", "extn.", "extn", "ext.:", "ext:", "ext.", "ext", "#", "x"}
 
 // ReadTelephone reads one telephone number. Without a country code it is taken to be of the country (two letters). It
 // answers false for all that is not certainly one number: with letters other than a mark of an extension (RFC 3966,
@@ -56,6 +57,7 @@ func ReadTelephone(value, country string) (Telephone, bool) {
 		return none, false
 	}
 	text, extension, ok := cutExtension(text)
+	text = international(text)
 	if !ok || !oneNumber(text) {
 		return none, false
 	}
@@ -75,6 +77,16 @@ func ReadTelephone(value, country string) (Telephone, bool) {
 		number.Extension = &extension
 	}
 	return Telephone{number}, true
+}
+
+var (
+	bracketed = regexp.MustCompile(`^\((\+\d{1,3})\) ?`) // (+49) 40
+	slashed   = regexp.MustCompile(`^(\+\d{1,3}) ?/ ?`)  // +43/1/
+)
+
+// international takes the signs away that some write around or behind a country code.
+func international(text string) string {
+	return slashed.ReplaceAllString(bracketed.ReplaceAllString(text, "$1 "), "$1 ")
 }
 
 // plainDigits writes digits of other scripts, spaces and dashes as ASCII has them.
