@@ -292,7 +292,7 @@ var labels = []string{"tel", "telephone", "phone", "mobile", "mob", "cell", "fax
 	"extension", "mail", "email",
 	"web", "www", "t", "m", "f", "p", "e", "d", "telefon", "handy", "mobil", "durchwahl", "portable", "fixe", "movil",
 	"móvil", "cellulare", "fisso",
-	"mobiel", "vast", "komórka", "skype", "room", "raum", "bureau", "dept", "department", "abteilung", "since", "born", "call", "sign"}
+	"mobiel", "vast", "komórka", "room", "raum", "bureau", "dept", "department", "abteilung", "since", "born", "call", "sign"}
 
 // labelled reports whether all that an element says beside its fields is a label: words that end with a colon, or known
 // ones.

@@ -1690,7 +1690,7 @@ export interface components {
             column: number;
             message: string;
             people: number;
-            who?: string[];
+            who: string[];
             counted: boolean;
         };
         Exported: {

@@ -212,8 +212,8 @@ function BlockView({ block }: { block: Exported }) {
                 Line {l.line}.{' '}
                 {l.counted && (
                   <>
-                    Shows for <b>{count(l.people, 'person', 'people')}</b>: {(l.who ?? []).join(', ')}
-                    {l.people > (l.who ?? []).length && ' …'}
+                    Shows for <b>{count(l.people, 'person', 'people')}</b>: {l.who.slice(0, 8).join(', ')}
+                    {l.people > 8 && ` and ${grouped(l.people - 8)} more`}
                   </>
                 )}
               </Typography>

@@ -33,8 +33,9 @@ export function SurvivalTable({
   const { clients, rows } = map.data
   return (
     <>
-      <Typography sx={{ px: 1.5, pt: 1, fontWeight: 580 }}>
-        {map.data.verdict.says} Safe: nothing breaks there, and no limit is exceeded.
+      <Typography sx={{ px: 1.5, pt: 1, fontWeight: 580 }}>{map.data.verdict.says}</Typography>
+      <Typography variant="body2" color="text.secondary" sx={{ px: 1.5 }}>
+        Safe: nothing breaks there, and no limit is exceeded.
       </Typography>
       <Box
         component="table"
