@@ -1,6 +1,7 @@
 package style
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"sort"
@@ -63,7 +64,7 @@ type weighed struct {
 func Inline(doc *markup.Document) Report {
 	var report Report
 	reached := map[*markup.Node][]weighed{}
-	order := 0
+	order, positional := 0, 0
 	mirror, back := mirrorTree(doc.Root)
 	for _, text := range sheetTexts(doc) {
 		parsed := ParseSheet(text.Data, text.Open.Start)
@@ -80,6 +81,12 @@ func Inline(doc *markup.Document) Report {
 			hit := false
 			for _, selector := range rule.Selectors {
 				matcher, why := compile(selector)
+				if matcher != nil && around(selector) {
+					if positional++; positional > MaxPositional {
+						matcher, why = nil, fmt.Sprintf("More than %d selectors count elements or look around; the others stay in the style sheet.",
+							MaxPositional)
+					}
+				}
 				if matcher == nil {
 					report.Left = append(report.Left, Left{
 						Text: selector + " { " + declarationText(rule.Declarations) + " }",
@@ -320,10 +327,16 @@ func mirrorChildren(into *html.Node, from *markup.Node, back map[*html.Node]*mar
 func Unused(doc *markup.Document, sheet string) []markup.Span {
 	mirror, _ := mirrorTree(doc.Root)
 	var unused []markup.Span
+	positional := 0
 	for _, rule := range ParseSheet(sheet, 0).Rules {
 		reaches := false
 		for _, selector := range rule.Selectors {
 			matcher, _ := compile(selector)
+			if around(selector) {
+				if positional++; positional > MaxPositional {
+					matcher = nil // nobody can say in time
+				}
+			}
 			reaches = reaches || matcher == nil || len(cascadia.QueryAll(mirror, matcher)) > 0
 		}
 		if !reaches {

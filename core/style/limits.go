@@ -16,7 +16,7 @@ const (
 	MaxSelectors    = 2_000   // rules and selectors in the style sheets of a source
 	MaxSelector     = 500     // bytes of one selector
 	MaxSteps        = 12      // compound selectors in one, such as a b c
-	MaxPositional   = 20      // selectors that count or look around, such as :nth-child
+	MaxPositional   = 20      // selectors that count or look around, such as :nth-child, that are matched; others stay in the sheet
 	MaxDeclarations = 20_000  // in style sheets and style attributes together
 	MaxInOne        = 200     // declarations of one rule or style attribute
 	MaxValue        = 8 << 10 // bytes of one declaration's value, without data addresses
@@ -28,7 +28,7 @@ const (
 func Limits() map[string]int {
 	return map[string]int{
 		"rules and selectors": MaxSelectors, "bytes of one selector": MaxSelector, "compound selectors in one": MaxSteps,
-		"selectors that count elements": MaxPositional, "declarations": MaxDeclarations,
+		"selectors that count elements and are matched": MaxPositional, "declarations": MaxDeclarations,
 		"declarations of one rule or element": MaxInOne, "bytes of one value": MaxValue,
 		"declarations that style sheets bring to elements": MaxReached, "functions in functions": MaxBrackets,
 	}
@@ -64,9 +64,9 @@ func within(doc *markup.Document) error {
 
 // meter counts.
 type meter struct {
-	doc                                 *markup.Document
-	selectors, positional, declarations int
-	err                                 error
+	doc                     *markup.Document
+	selectors, declarations int
+	err                     error
 }
 
 // refuse keeps the first limit that is passed, with its place.
@@ -95,16 +95,15 @@ func (m *meter) sheet(text string, base int) {
 			depth++
 		case css.RightParenthesisToken, css.RightBracketToken:
 			depth = max(depth-1, 0)
-		case css.ColonToken:
-			if around(text[min(at-base, len(text)):]) {
-				m.positional++
-			}
 		case css.CommaToken, css.LeftBraceToken:
 			m.selectors++
 			from = at
 		case css.RightBraceToken, css.SemicolonToken:
 			m.declarations++
-			if one++; kind == css.RightBraceToken {
+			if one++; one > MaxInOne {
+				m.refuse(span, "declarations of one rule", MaxInOne)
+			}
+			if kind == css.RightBraceToken {
 				one = 0
 			}
 			from, depth = at, 0
@@ -113,12 +112,8 @@ func (m *meter) sheet(text string, base int) {
 		switch {
 		case m.selectors > MaxSelectors:
 			m.refuse(span, "rules and selectors", MaxSelectors)
-		case m.positional > MaxPositional:
-			m.refuse(span, "selectors that count or look around", MaxPositional)
 		case m.declarations > MaxDeclarations:
 			m.refuse(span, "declarations", MaxDeclarations)
-		case one > MaxInOne:
-			m.refuse(span, "declarations of one rule", MaxInOne)
 		case depth > MaxBrackets:
 			m.refuse(span, "functions in functions", MaxBrackets)
 		case !opens && at-from > MaxValue && withoutData(text[from-base:at-base]) > MaxValue:
@@ -130,12 +125,11 @@ func (m *meter) sheet(text string, base int) {
 	}
 }
 
-// around reports pseudo-classes that look at elements around.
-func around(text string) bool {
-	text = strings.ToLower(text[:min(len(text), 20)])
-	for _, name := range []string{"nth-", "has(", "not(", "is(", "where(", "only-", "last-", "first-", "empty", "matches",
-		"contains", "haschild", "root"} {
-		if strings.HasPrefix(text, name) {
+// around reports selectors that look at elements around the one that they match.
+func around(selector string) bool {
+	selector = strings.ToLower(selector)
+	for _, name := range []string{":nth-", ":not(", ":only-", ":last-", ":first-", "~", "+"} {
+		if strings.Contains(selector, name) {
 			return true
 		}
 	}
