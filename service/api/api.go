@@ -130,6 +130,7 @@ func New(a *API) http.Handler {
 		if c.Request.Method == http.MethodHead { // GET without the body, which the server leaves out (RFC 9110, 9.3.2)
 			asked := c.Request.Clone(c.Request.Context())
 			asked.Method = http.MethodGet
+			c.Writer.Header().Del("Allow")
 			c.Request = asked
 			r.HandleContext(c)
 			return

@@ -130,8 +130,8 @@ func (plan *Plan) Confirm(removed int) error {
 		return problem.New(problem.Refused, "%d rows cannot be read (the first: %v). Who stands there would be removed; correct them, "+
 			"or import without removing. Nothing was imported.", len(plan.Bad), plan.Bad[0])
 	case removed != plan.Removed:
-		return problem.New(problem.Conflict, "This would remove %d people who are not in the file. Confirm that number (remove=%d). "+
-			"Nothing was imported.", plan.Removed, plan.Removed).In("remove")
+		return problem.New(problem.Conflict, "This would remove %d people who are not in the file. Confirm that number: --remove %d, "+
+			"or remove=%d in a request. Nothing was imported.", plan.Removed, plan.Removed, plan.Removed).In("remove")
 	}
 	return nil
 }
