@@ -50,20 +50,20 @@ func Page(ctx context.Context, html string, width int) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return inFolder(ctx, html, func(ctx context.Context, _, file string) ([]byte, error) {
-		return screenshot(ctx, path, file, width)
+	return inFolder(ctx, html, func(ctx context.Context, folder, file string) ([]byte, error) {
+		return screenshot(ctx, path, folder, file, width)
 	})
 }
 
 // inFolder writes markup as page.html into a folder of its own, which is gone when the drawing is done.
 func inFolder(ctx context.Context, html string, draw func(ctx context.Context, folder, file string) ([]byte, error)) ([]byte, error) {
-	folder, err := os.MkdirTemp("", "missivum-drawing-")
+	folder, err := newFolder()
 	if err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(folder)
 	file := filepath.Join(folder, "page.html")
-	if err := os.WriteFile(file, []byte(html), 0o600); err != nil {
+	if err := writeFor(file, html); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, longest)
@@ -71,12 +71,14 @@ func inFolder(ctx context.Context, html string, draw func(ctx context.Context, f
 	return draw(ctx, folder, file)
 }
 
-// start starts a browser with one tab.
-func start(ctx context.Context, path string, width int) (context.Context, context.CancelFunc) {
+// start starts a browser with one tab, whose files are in a folder of newFolder.
+func start(ctx context.Context, path, folder string, width int) (context.Context, context.CancelFunc) {
+	profile := filepath.Join(folder, "browser")
 	options := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]), chromedp.ExecPath(path), chromedp.DisableGPU,
 		chromedp.WindowSize(width, 900), chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true),
 		chromedp.Flag("proxy-server", nowhere), chromedp.Flag("proxy-bypass-list", "<-loopback>"),
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND"), chromedp.Flag("disable-remote-fonts", true))
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND"), chromedp.Flag("disable-remote-fonts", true),
+		chromedp.UserDataDir(profile), chromedp.ModifyCmdFunc(func(c *exec.Cmd) { confine(c, folder) }))
 	if os.Geteuid() == 0 { // Chromium's own sandbox does not start for root
 		options = append(options, chromedp.NoSandbox)
 	}
@@ -89,8 +91,8 @@ func start(ctx context.Context, path string, width int) (context.Context, contex
 }
 
 // screenshot opens a file in a fresh browser and takes all of its height.
-func screenshot(ctx context.Context, path, file string, width int) ([]byte, error) {
-	tab, stop := start(ctx, path, width)
+func screenshot(ctx context.Context, path, folder, file string, width int) ([]byte, error) {
+	tab, stop := start(ctx, path, folder, width)
 	defer stop()
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), 900), chromedp.Navigate("file://"+file)); err != nil {
 		return nil, fmt.Errorf("drawing with Chromium: %w", err)
@@ -114,13 +116,13 @@ func writer(ctx context.Context, html string) ([]byte, error) {
 
 // written lets LibreOffice make a PDF of the page, and draws its first sheet.
 func written(ctx context.Context, folder, file string) ([]byte, error) {
-	c := ending(ctx, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless",
+	c := ending(ctx, folder, "soffice", "-env:UserInstallation=file://"+folder+"/profile", "--headless",
 		"--infilter=HTML (StarWriter)", "--convert-to", "pdf", "--outdir", folder, file)
 	if said, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("drawing with LibreOffice: %w: %s", err, said)
 	}
 	drawn := filepath.Join(folder, "page")
-	if said, err := ending(ctx, "pdftoppm", "-r", "96", "-png", "-singlefile", drawn+".pdf", drawn).CombinedOutput(); err != nil {
+	if said, err := ending(ctx, folder, "pdftoppm", "-r", "96", "-png", "-singlefile", drawn+".pdf", drawn).CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("drawing LibreOffice's page: %w: %s", err, said)
 	}
 	data, err := os.ReadFile(drawn + ".png")
@@ -131,12 +133,13 @@ func written(ctx context.Context, folder, file string) ([]byte, error) {
 }
 
 // ending is a command that ends with its context, with all that it started, and that finds no network through a proxy.
-func ending(ctx context.Context, name string, args ...string) *exec.Cmd {
+func ending(ctx context.Context, folder, name string, args ...string) *exec.Cmd {
 	c := exec.CommandContext(ctx, name, args...)
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) }
 	c.WaitDelay = time.Second
 	c.Env = append(os.Environ(), "http_proxy=http://"+nowhere, "https_proxy=http://"+nowhere, "no_proxy=")
+	confine(c, folder)
 	return c
 }
 

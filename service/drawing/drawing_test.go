@@ -256,3 +256,23 @@ func TestSlowProgramsAreEnded(t *testing.T) {
 		t.Errorf("it was ended after %v", took)
 	}
 }
+
+// Programs that read strangers' markup run as an account without rights when the service runs as root.
+func TestProgramsHaveNoRights(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("the service is not root here, and so are its programs")
+	}
+	folder, err := newFolder()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(folder)
+	out, err := ending(t.Context(), folder, "sh", "-c", "id -u; echo $HOME; cat /etc/shadow 2>&1; touch $HOME/x && echo can").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+	if len(lines) != 4 || lines[0] == "0" || lines[1] != folder || !strings.Contains(lines[2], "denied") || lines[3] != "can" {
+		t.Errorf("%q", lines)
+	}
+}

@@ -36,12 +36,12 @@ func PastedEach(ctx context.Context, markups []string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	folder, err := os.MkdirTemp("", "missivum-paste-")
+	folder, err := newFolder()
 	if err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(folder)
-	tab, stop := start(ctx, path, 900)
+	tab, stop := start(ctx, path, folder, 900)
 	defer stop()
 	var list []string
 	for _, markup := range markups {
@@ -62,7 +62,7 @@ func PastedIn(tab context.Context, folder, markup string) (string, error) {
 	from, to := filepath.Join(folder, "from.html"), filepath.Join(folder, "to.html")
 	for file, body := range map[string]string{from: "<body>" + markup,
 		to: `<body><div id="box" contenteditable style="min-height: 100px"></div>`} {
-		if err := os.WriteFile(file, []byte(pasteHead+body), 0o600); err != nil {
+		if err := writeFor(file, pasteHead+body); err != nil {
 			return "", err
 		}
 	}
