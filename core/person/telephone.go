@@ -8,21 +8,34 @@ import (
 )
 
 // Telephone is a telephone number that was read with certainty.
-type Telephone struct{ number *phonenumbers.PhoneNumber }
+type Telephone struct {
+	number    *phonenumbers.PhoneNumber
+	extension string // digits; empty for none
+}
 
 // International is the number as people read it, with its country code (ITU-T E.123) and its extension.
 func (t Telephone) International() string {
-	return phonenumbers.Format(t.number, phonenumbers.INTERNATIONAL)
+	return t.extended(phonenumbers.Format(t.number, phonenumbers.INTERNATIONAL))
+}
+
+// extended puts the extension behind a number, the same in every country (ITU-T E.123, 5).
+func (t Telephone) extended(number string) string {
+	if t.extension == "" {
+		return number
+	}
+	return number + " ext. " + t.extension
 }
 
 // National is the number as people of its own country read it, with its extension.
-func (t Telephone) National() string { return phonenumbers.Format(t.number, phonenumbers.NATIONAL) }
+func (t Telephone) National() string {
+	return t.extended(phonenumbers.Format(t.number, phonenumbers.NATIONAL))
+}
 
 // Dial is what stands behind tel: (RFC 3966): the number as E.164 has it, and its extension as ;ext=.
 func (t Telephone) Dial() string {
 	dial := phonenumbers.Format(t.number, phonenumbers.E164)
-	if ext := t.number.GetExtension(); ext != "" {
-		dial += ";ext=" + ext
+	if t.extension != "" {
+		dial += ";ext=" + t.extension
 	}
 	return dial
 }
@@ -73,10 +86,7 @@ func ReadTelephone(value, country string) (Telephone, bool) {
 	if !strings.HasPrefix(text, "+") && !wholeNational(text, number, country) {
 		return none, false
 	}
-	if extension != "" {
-		number.Extension = &extension
-	}
-	return Telephone{number}, true
+	return Telephone{number, extension}, true
 }
 
 var (

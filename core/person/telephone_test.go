@@ -114,6 +114,7 @@ func FuzzReadTelephone(f *testing.F) {
 	for _, seed := range []string{"01632 960142", "+44 (0)1632/960142 ext. 12", "040/66969120 u. 040/66969121", "1-800-FERRIES"} {
 		f.Add(seed, "GB")
 		f.Add(seed, "DE")
+		f.Add("+4(0)100000eXt0", "0")
 	}
 	f.Fuzz(func(t *testing.T, value, country string) {
 		number, ok := person.ReadTelephone(value, country)
