@@ -43,6 +43,7 @@ func (t Telephone) Dial() string {
 // Limits of telephone numbers.
 const (
 	longestTelephone  = 64 // bytes of a value that is read at all
+	longestNumber     = 15 // digits with the country code (ITU-T E.164, 6.1)
 	longestAreaCode   = 6  // digits before a slash, or before a dash between spaces, without the country code
 	longestWithDash   = 11 // digits of a number with a dash between spaces; more may be two numbers
 	longestExtension  = 7  // digits
@@ -82,6 +83,9 @@ func ReadTelephone(value, country string) (Telephone, bool) {
 	region := phonenumbers.GetRegionCodeForCountryCode(int(number.GetCountryCode()))
 	if trunkPrefix(region) == "0" && strings.HasPrefix(phonenumbers.GetNationalSignificantNumber(number), "0") {
 		return none, false // too short or too long without it
+	}
+	if len(phonenumbers.Format(number, phonenumbers.E164)) > 1+longestNumber {
+		return none, false
 	}
 	if !strings.HasPrefix(text, "+") && !wholeNational(text, number, country) {
 		return none, false
