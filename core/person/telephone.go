@@ -57,7 +57,21 @@ var extensionMarks = []string{";ext=", "extension", "extn.", "extn", "ext.:", "e
 // answers false for all that is not certainly one number: with letters other than a mark of an extension (RFC 3966,
 // 3, and ITU-T E.123, 5), with signs that part several numbers, of a length that the country does not have, or
 // without the leading zero where numbers of the country have one.
+// What is shown of a number must be read as the same again.
 func ReadTelephone(value, country string) (Telephone, bool) {
+	number, ok := readTelephone(value, country)
+	if !ok {
+		return Telephone{}, false
+	}
+	again, ok := readTelephone(number.International(), country)
+	if !ok || again.Dial() != number.Dial() {
+		return Telephone{}, false
+	}
+	return number, true
+}
+
+// readTelephone is ReadTelephone without reading what is shown.
+func readTelephone(value, country string) (Telephone, bool) {
 	none := Telephone{}
 	value = Clean(value)
 	if len(value) > longestTelephone {

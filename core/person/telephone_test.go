@@ -116,6 +116,7 @@ func FuzzReadTelephone(f *testing.F) {
 		f.Add(seed, "DE")
 		f.Add("+4(0)100000eXt0", "0")
 		f.Add("+811000000000000000", "0")
+		f.Add("00000000", "BY")
 	}
 	f.Fuzz(func(t *testing.T, value, country string) {
 		number, ok := person.ReadTelephone(value, country)
