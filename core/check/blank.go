@@ -110,7 +110,7 @@ func (f *blankFinder) visit(n, block *markup.Node, safe []string) {
 			pieces, _ := f.Fields.AttrPieces(a)
 			where := addressPart(pieces)
 			for _, piece := range pieces {
-				if piece.Expr != nil && field.AddressAttribute(a.Name) {
+				if piece.Expr != nil && markup.AddressAttribute(a.Name) {
 					f.note(piece.Expr, key, where, safe)
 				}
 			}

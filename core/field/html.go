@@ -639,7 +639,7 @@ func attrEscape(name string, pieces []Piece) func(int) Escape {
 	switch {
 	case name == "style":
 		return func(int) Escape { return escapeStyle }
-	case AddressAttribute(name):
+	case markup.AddressAttribute(name):
 		return func(i int) Escape {
 			for _, p := range pieces[:i] {
 				if p.Expr != nil || strings.TrimSpace(p.Text) != "" {
@@ -650,14 +650,4 @@ func attrEscape(name string, pieces []Piece) func(int) Escape {
 		}
 	}
 	return func(int) Escape { return escapeAttr }
-}
-
-// AddressAttribute reports whether an attribute holds an address.
-func AddressAttribute(name string) bool {
-	switch name {
-	case "href", "src", "action", "background", "cite", "longdesc", "poster", "data", "formaction", "srcset", "usemap",
-		"profile", "xlink:href":
-		return true
-	}
-	return false
 }

@@ -33,8 +33,8 @@ func Limits() map[string]int {
 // ErrTooLarge is returned for a source above MaxSource or MaxBytes.
 var ErrTooLarge error = problem.New(problem.TooLarge, "the source is larger than %d kB; a signature has some ten", MaxBytes>>10)
 
-// withoutData is the length of a source in bytes without what stands in its data: addresses.
-func withoutData(source string) int {
+// WithoutData is the length of a source in bytes without what stands in its data: addresses.
+func WithoutData(source string) int {
 	n := len(source)
 	for at := 0; ; {
 		i := indexFold(source[at:], "data:")
@@ -65,9 +65,9 @@ func indexFold(s, word string) int {
 	}
 }
 
-// refuse is a limit that is passed at a place.
-func (p *parser) refuse(span Span, what string, most int) error {
-	place := p.doc.Place(span.Start)
+// Beyond is the refusal of what passes a limit at a place of the source.
+func (d *Document) Beyond(span Span, what string, most int) error {
+	place := d.Place(span.Start)
 	message := "more than " + grouped(most) + " " + what + "; a signature has a few"
 	return problem.New(problem.Refused, "line %d, column %d: %s", place.Line, place.Column, message).
 		At(problem.Place{Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Message: message})
@@ -84,28 +84,28 @@ func (p *parser) count(n *Node) error {
 	case Element:
 	default:
 		if p.total.comments++; p.total.comments > MaxComments {
-			return p.refuse(n.Open, "comments and end tags that close nothing", MaxComments)
+			return p.doc.Beyond(n.Open, "comments and end tags that close nothing", MaxComments)
 		}
 		return nil
 	}
 	p.total.elements++
 	switch {
 	case p.total.elements > MaxElements:
-		return p.refuse(n.Open, "elements", MaxElements)
+		return p.doc.Beyond(n.Open, "elements", MaxElements)
 	case p.children(n.Parent) > MaxChildren:
-		return p.refuse(n.Open, "elements directly in one", MaxChildren)
+		return p.doc.Beyond(n.Open, "elements directly in one", MaxChildren)
 	case len(n.Attrs)+len(n.Repeated) > MaxAttributes:
-		return p.refuse(n.Open, "attributes of one element", MaxAttributes)
+		return p.doc.Beyond(n.Open, "attributes of one element", MaxAttributes)
 	}
 	if n.Is("img") {
 		if p.total.pictures++; p.total.pictures > MaxPictures {
-			return p.refuse(n.Open, "pictures", MaxPictures)
+			return p.doc.Beyond(n.Open, "pictures", MaxPictures)
 		}
 	}
 	if n.Is("td", "th") {
 		p.total.cells += min(max(n.Pixels("colspan"), 1), maxSpan) * min(max(n.Pixels("rowspan"), 1), maxSpan)
 		if p.total.cells > MaxCells {
-			return p.refuse(n.Open, "table cells with their spans", MaxCells)
+			return p.doc.Beyond(n.Open, "table cells with their spans", MaxCells)
 		}
 	}
 	return nil

@@ -33,7 +33,7 @@ func PlainText(text string) *Document {
 // is within the limits; end tags that close nothing become Stray nodes. Elements whose end
 // tag may be left out (HTML Living Standard, 13.1.2.4) are closed where a browser closes them.
 func Parse(source string) (*Document, error) {
-	if len(source) > MaxSource || len(source) > MaxBytes && withoutData(source) > MaxBytes {
+	if len(source) > MaxSource || len(source) > MaxBytes && WithoutData(source) > MaxBytes {
 		return nil, ErrTooLarge
 	}
 	d := PlainText(source)
@@ -151,7 +151,7 @@ func (p *parser) startTag(span Span) error {
 	}
 	p.depth++
 	if p.total != nil && p.depth > MaxDepth {
-		return p.refuse(span, "elements in elements", MaxDepth)
+		return p.doc.Beyond(span, "elements in elements", MaxDepth)
 	}
 	p.top = n
 	return nil

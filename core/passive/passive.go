@@ -68,7 +68,7 @@ func attributes(n *markup.Node) []Dropped {
 		case strings.HasPrefix(a.Name, "on"), slices.Contains([]string{"srcdoc", "formaction", "action", "ping", "autofocus",
 			"is", "nonce", "shadowrootmode"}, a.Name), strange(a.Name):
 			what = a.Name
-		case addressed(a.Name) && activeAddress(n.Name, a.Name, a.Value):
+		case markup.AddressAttribute(a.Name) && activeAddress(n.Name, a.Name, a.Value):
 			what = "the address " + scheme(a.Value) + ":"
 		case a.Name == "style" && runs(a.Value):
 			what = "a style that runs a program"
@@ -83,16 +83,6 @@ func attributes(n *markup.Node) []Dropped {
 		}
 	}
 	return list
-}
-
-// addressed reports attributes that hold addresses.
-func addressed(name string) bool {
-	switch name {
-	case "href", "src", "background", "cite", "longdesc", "poster", "data", "srcset", "usemap", "profile", "xlink:href", "lowsrc",
-		"dynsrc", "manifest", "codebase", "classid", "code", "archive", "from", "to", "values":
-		return true
-	}
-	return false
 }
 
 // activeAddress reports an address that runs. Pictures may stand in their address.
@@ -244,7 +234,7 @@ func active(n *html.Node) string {
 		switch {
 		case strings.HasPrefix(key, "on") || key == "srcdoc" || key == "formaction":
 			return "the attribute " + key
-		case addressed(key) && activeAddress(name, key, a.Val):
+		case markup.AddressAttribute(key) && activeAddress(name, key, a.Val):
 			return "an address with " + scheme(a.Val) + ":"
 		case name == "meta" && key == "http-equiv" && strings.EqualFold(strings.TrimSpace(a.Val), "refresh"):
 			return "<meta http-equiv=refresh>"

@@ -1,6 +1,7 @@
 package passive
 
 import (
+	"missivum/core/markup"
 	"regexp"
 	"slices"
 	"strings"
@@ -75,7 +76,7 @@ func sealedAttribute(element string, a *html.Attribute) bool {
 		return element == "a" || element == "area"
 	case key == "src" && element == "img", key == "background":
 		return inlinePicture(a.Val)
-	case addressed(key) || key == "action" || key == "formaction":
+	case markup.AddressAttribute(key) || key == "action" || key == "formaction":
 		return false
 	}
 	return true

@@ -130,7 +130,7 @@ func (l *recogniser) visit(n *markup.Node) bool {
 	case markup.Element:
 		for _, a := range n.Attrs {
 			switch {
-			case field.AddressAttribute(a.Name):
+			case markup.AddressAttribute(a.Name):
 				l.address(n, a)
 			case a.Name == "alt" || a.Name == "title" || a.Name == "aria-label":
 				l.text(n, l.doc.Source[a.Inner.Start:a.Inner.End], a.Inner.Start)

@@ -58,7 +58,7 @@ func remaining(in Input, parts template.Parts) ([]Remaining, error) {
 		case markup.Element:
 			for _, a := range n.Attrs {
 				value := a.Value
-				if field.AddressAttribute(a.Name) {
+				if markup.AddressAttribute(a.Name) {
 					if plain, err := url.PathUnescape(value); err == nil {
 						value = plain
 					}

@@ -8,7 +8,6 @@ import (
 	"github.com/tdewolff/parse/v2/css"
 
 	"missivum/core/markup"
-	"missivum/core/problem"
 )
 
 // The limits of styles, beside those of package markup. No honest signature comes near them.
@@ -71,13 +70,9 @@ type meter struct {
 
 // refuse keeps the first limit that is passed, with its place.
 func (m *meter) refuse(span markup.Span, what string, most int) {
-	if m.err != nil {
-		return
+	if m.err == nil {
+		m.err = m.doc.Beyond(span, what, most)
 	}
-	place := m.doc.Place(span.Start)
-	message := fmt.Sprintf("more than %d %s; a signature has a few", most, what)
-	m.err = problem.New(problem.Refused, "line %d, column %d: %s", place.Line, place.Column, message).
-		At(problem.Place{Line: place.Line, Column: place.Column, Offset: span.Start, End: span.End, Message: message})
 }
 
 // sheet counts what is in a style sheet, token by token.
@@ -116,7 +111,7 @@ func (m *meter) sheet(text string, base int) {
 			m.refuse(span, "declarations", MaxDeclarations)
 		case depth > MaxBrackets:
 			m.refuse(span, "functions in functions", MaxBrackets)
-		case !opens && at-from > MaxValue && withoutData(text[from-base:at-base]) > MaxValue:
+		case !opens && at-from > MaxValue && markup.WithoutData(text[from-base:at-base]) > MaxValue:
 			m.refuse(span, "bytes in one value or selector", MaxValue)
 		}
 		if m.err != nil {
@@ -154,7 +149,7 @@ func (m *meter) value(text string, span markup.Span) {
 		case ')', ']', '}':
 			depth = max(depth-1, 0)
 		case ';':
-			if i-from > MaxValue && withoutData(text[from:i]) > MaxValue {
+			if i-from > MaxValue && markup.WithoutData(text[from:i]) > MaxValue {
 				m.refuse(span, "bytes in one value", MaxValue)
 			}
 			from = i
@@ -164,25 +159,8 @@ func (m *meter) value(text string, span markup.Span) {
 			return
 		}
 	}
-	if len(text)-from > MaxValue && withoutData(text[from:]) > MaxValue {
+	if len(text)-from > MaxValue && markup.WithoutData(text[from:]) > MaxValue {
 		m.refuse(span, "bytes in one value", MaxValue)
-	}
-}
-
-// withoutData is a value's length without the data addresses in it.
-func withoutData(text string) int {
-	n := len(text)
-	for {
-		i := strings.Index(text, "data:")
-		if i < 0 {
-			return n
-		}
-		end := strings.IndexAny(text[i:], "\"')")
-		if end < 0 {
-			return n - (len(text) - i)
-		}
-		n -= end
-		text = text[i+end:]
 	}
 }
 
