@@ -21,6 +21,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/person"
 	"missivum/core/problem"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
@@ -136,7 +137,7 @@ files for every desk and the blocks for mail hosts.`,
 		a.simulateCommand(), a.packCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
-	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.packageCommand())
+	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.runCommand(), a.packageCommand())
 	return root
 }
 
@@ -285,7 +286,7 @@ type peopleFlags struct {
 
 // add puts the flags on a command.
 func (f *peopleFlags) add(c *cobra.Command) {
-	c.Flags().StringVar(&f.file, "people", "", "directory as CSV")
+	c.Flags().StringVar(&f.file, "people", "", "directory: CSV, LDIF or vCards")
 	f.columnFlags.add(c)
 }
 
@@ -299,37 +300,41 @@ type columnFlags struct {
 func (f *columnFlags) add(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.mapped, "column", nil, `field for a column of the CSV, such as "Adresse=street"; "Notes=" leaves it out`)
 	c.Flags().StringVar(&f.mapping, "mapping", "",
-		"file that says which fields the columns are (default people"+person.MappingSuffix+" beside people.csv, if it is there)")
+		"file that says which fields the columns are (default people"+source.MappingSuffix+" beside people.csv, if it is there)")
 }
 
 // read gives the mapping for a CSV file: that of a mapping file, with the values of --column over it.
-func (f *columnFlags) read(csv string) (map[string]string, error) {
-	mapping := map[string]string{}
+func (f *columnFlags) read(csv string) (source.Mapping, error) {
+	var mapping source.Mapping
 	file := f.mapping
 	if file == "" {
-		file = strings.TrimSuffix(csv, filepath.Ext(csv)) + person.MappingSuffix
+		file = strings.TrimSuffix(csv, filepath.Ext(csv)) + source.MappingSuffix
 	}
 	data, err := os.ReadFile(file)
 	switch {
 	case err == nil:
-		if mapping, err = person.ReadMapping(data); err != nil {
-			return nil, fmt.Errorf("%s: %w", file, err)
+		beside := func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(filepath.Dir(file), filepath.Base(name))) }
+		if mapping, err = source.ReadMapping(data, beside); err != nil {
+			return mapping, fmt.Errorf("%s: %w", file, err)
 		}
 	case f.mapping != "" || !errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("the mapping cannot be read: %w", err)
+		return mapping, fmt.Errorf("the mapping cannot be read: %w", err)
 	}
 	for _, m := range f.mapped {
 		heading, field, ok := strings.Cut(m, "=")
 		if !ok || heading == "" {
-			return nil, usage("--column %q must be the column's heading, = and the field, such as \"Adresse=street\"", m)
+			return mapping, usage("--column %q must be the column's heading, = and the field, such as \"Adresse=street\"", m)
 		}
-		mapping[heading] = field
+		if mapping.Columns == nil {
+			mapping.Columns = map[string]string{}
+		}
+		mapping.Columns[heading] = field
 	}
 	return mapping, nil
 }
 
 // open opens the directory file for reading row by row.
-func (f *peopleFlags) open() (*person.Reader, io.Closer, error) {
+func (f *peopleFlags) open() (*source.Reader, io.Closer, error) {
 	mapping, err := f.read(f.file)
 	if err != nil {
 		return nil, nil, err
@@ -338,7 +343,7 @@ func (f *peopleFlags) open() (*person.Reader, io.Closer, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("the people cannot be read: %w", err)
 	}
-	reader, err := person.NewReader(file, mapping, f.known...)
+	reader, err := source.Open(file, source.Reading{Mapping: mapping, Known: f.known})
 	if err != nil {
 		return nil, nil, errors.Join(fmt.Errorf("%s: %w", f.file, err), file.Close())
 	}
@@ -369,7 +374,7 @@ func (a *app) openPeople(f peopleFlags) (*person.Directory, error) {
 const rowsShown = 10
 
 // reportRows lists the rows of a CSV file that were left out; the first of them, when there are many.
-func (a *app) reportRows(path string, bad []person.RowError) {
+func (a *app) reportRows(path string, bad []source.RowError) {
 	for i, row := range bad {
 		if i == rowsShown {
 			fmt.Fprintf(a.err, "%s: %d more rows left out\n", path, len(bad)-rowsShown)

@@ -17,7 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"missivum/core/check"
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/service"
 	"missivum/service/access"
 	"missivum/service/hosting"
@@ -553,7 +553,7 @@ func TestEveryCommandHasAnExampleThatParses(t *testing.T) {
 
 func TestDemoPeople(t *testing.T) {
 	code, out, _ := run(t, "demo", "people", "--count", "30", "--seed", "4")
-	d, bad, err := person.ReadCSV(strings.NewReader(out), nil)
+	d, bad, err := source.ReadCSV(strings.NewReader(out), source.Mapping{})
 	if code != 0 || err != nil || len(bad) > 0 || len(d.People) != 30 {
 		t.Errorf("exit %d, %v, %v", code, err, bad)
 	}

@@ -15,6 +15,7 @@ import (
 	"missivum/core/compose"
 	"missivum/core/pack"
 	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/service/packages"
 )
 
@@ -63,7 +64,7 @@ manifest.json with the checksum of every file. The file appears when it is whole
 			a.note(people.file, reader.Note())
 			bar := a.progress("people", 0)
 			var result pack.Result
-			var bad []person.RowError
+			var bad []source.RowError
 			err = a.writeFile(output, func(w io.Writer) error {
 				var err error
 				input.Schema, input.People, input.Progress = reader.Schema(), rows(reader, &bad), bar.done
@@ -122,11 +123,11 @@ func chosenForms(names []string) ([]compose.Form, error) {
 }
 
 // rows reads people one by one; rows that are left out are added to bad.
-func rows(r *person.Reader, bad *[]person.RowError) iter.Seq2[*person.Person, error] {
+func rows(r *source.Reader, bad *[]source.RowError) iter.Seq2[*person.Person, error] {
 	return func(yield func(*person.Person, error) bool) {
 		for {
 			p, err := r.Next()
-			var row person.RowError
+			var row source.RowError
 			switch {
 			case errors.Is(err, io.EOF):
 				return
@@ -134,7 +135,7 @@ func rows(r *person.Reader, bad *[]person.RowError) iter.Seq2[*person.Person, er
 				*bad = append(*bad, row)
 				continue
 			}
-			if !yield(&p, err) || err != nil {
+			if !yield(&p.Person, err) || err != nil {
 				return
 			}
 		}

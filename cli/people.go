@@ -3,23 +3,28 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"mime/multipart"
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
+	"reflect"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/service/api"
 	"missivum/service/people"
 )
 
 // peopleCommand is missivum people, which works against a service.
 func (a *app) peopleCommand() *cobra.Command {
-	return onlineGroup("people", "List and import the people of a service", a.peopleList, a.peopleImport, a.peopleColumns, a.peopleStates)
+	return onlineGroup("people", "List, import and explain the people of a service", a.peopleList, a.peopleExplain, a.peopleImport, a.peopleColumns)
 }
 
 // peopleList lists people page by page, as the service searches them.
@@ -65,54 +70,83 @@ func columnsOf(fields []api.FieldInfo, p api.PersonSnapshot, names ...string) []
 	return row
 }
 
-// peopleImport shows what a CSV file would change and imports it; the service refuses when the directory has changed
-// between the two.
+// peopleImport shows what a file would change, and imports it.
 func (a *app) peopleImport(server *string) *cobra.Command {
-	var dry, replace bool
+	var dry, replace, confirm bool
 	var columns columnFlags
-	var remove int
+	var name string
 	c := &cobra.Command{
-		Use: "import FILE", Short: "Import a CSV file into the directory",
-		Long: "Takes a CSV file into the directory: new people are added, values changed. People who are not in " +
-			"the file stay, unless --replace is given; how many are then removed is confirmed with --remove. --dry-run says what " +
-			"would change and changes nothing. The service keeps the last three states: missivum people states.",
+		Use: "import FILE", Short: "Import a CSV, LDIF or vCard file into the directory",
+		Long: "Takes a file into the directory: new people are added, values changed. People who are not in the file stay, unless " +
+			"--replace is given. --dry-run says what would change and changes nothing. A plan that removes or blanks more than the " +
+			"directory's rules let through is held: look at it with missivum run show, and carry it out with missivum run apply --confirm. " +
+			"Every import can be taken back with missivum run undo.",
 		Example: "  missivum people import demo/people.csv --dry-run",
 		Args:    exactly("FILE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
+			mapping, err := columns.read(args[0])
+			if err != nil {
+				return err
+			}
 			f, err := os.Open(args[0])
 			if err != nil {
 				return fmt.Errorf("the people cannot be read: %w", err)
 			}
 			defer f.Close()
-			mapping, err := columns.read(args[0])
+			query := url.Values{"apply": {fmt.Sprint(!dry)}, "replace": {fmt.Sprint(replace)}, "confirm": {fmt.Sprint(confirm)}}
+			if name != "" {
+				query.Set("source", name)
+			}
+			form, kind, err := formOf(f, mapping)
 			if err != nil {
 				return err
 			}
-			query := url.Values{"apply": {fmt.Sprint(!dry)}, "replace": {fmt.Sprint(replace)}, "remove": {fmt.Sprint(remove)}}
-			for heading, field := range mapping {
-				query.Add("map", heading+"="+field)
-			}
-			path := "/api/v1/people/import?" + query.Encode()
-			answer, err := r.do(ctx, http.MethodPost, path, f, "text/csv")
+			answer, err := r.do(ctx, http.MethodPost, "/api/v1/people/import?"+query.Encode(), form, kind)
 			if err != nil {
 				return err
 			}
 			defer answer.Body.Close()
-			var plan people.Plan
+			var plan api.ImportPlan
 			if err := json.NewDecoder(answer.Body).Decode(&plan); err != nil {
 				return err
 			}
 			a.note(args[0], plan.Note)
-			a.reportRows(args[0], plan.Bad)
-			a.printPlan(plan, dry)
+			a.reportRows(args[0], plan.Run.Skips)
+			a.printImport(plan, dry)
 			return nil
 		}),
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "only show what would change")
 	columns.add(c)
-	c.Flags().BoolVar(&replace, "replace", false, "remove people who are not in the file")
-	c.Flags().IntVar(&remove, "remove", 0, "with --replace: how many people are removed, as --dry-run counted them")
+	c.Flags().StringVar(&name, "source", "", "source that the file is of (default "+people.Imported+")")
+	c.Flags().BoolVar(&replace, "replace", false, "people who are not in the file are gone")
+	c.Flags().BoolVar(&confirm, "confirm", false, "carry the plan out even when it is held")
 	return c
+}
+
+// formOf is a file with its mapping as a form (RFC 7578); without a mapping it is the file itself. The form is made while
+// it is sent.
+func formOf(f *os.File, mapping source.Mapping) (io.Reader, string, error) {
+	if reflect.DeepEqual(mapping, source.Mapping{}) {
+		return f, "text/csv", nil
+	}
+	text, err := mapping.Text()
+	if err != nil {
+		return nil, "", err
+	}
+	read, write := io.Pipe()
+	form := multipart.NewWriter(write)
+	go func() {
+		err := form.WriteField("mapping", text)
+		if err == nil {
+			var part io.Writer
+			if part, err = form.CreateFormFile("people", filepath.Base(f.Name())); err == nil {
+				_, err = io.Copy(part, f)
+			}
+		}
+		write.CloseWithError(errors.Join(err, form.Close()))
+	}()
+	return read, form.FormDataContentType(), nil
 }
 
 // peopleColumns shows which field each column of a file is taken for, and writes it as a mapping.
@@ -123,7 +157,7 @@ func (a *app) peopleColumns(*string) *cobra.Command {
 		Use: "columns FILE", Short: "Show which field each column of a CSV file is",
 		Long: "Shows which field each column of a CSV file is taken for, and which are left out. With --output that is written as a " +
 			"mapping, to be corrected by hand and given to other commands with --mapping. A mapping beside the file, with " +
-			person.MappingSuffix + " in the place of .csv, is used without being named.",
+			source.MappingSuffix + " in the place of .csv, is used without being named.",
 		Example: "  missivum people columns demo/people.csv",
 		Args:    exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -155,7 +189,7 @@ func (a *app) peopleColumns(*string) *cobra.Command {
 			if output == "" {
 				return nil
 			}
-			text, err := person.WriteMapping(reader.Columns())
+			text, err := source.WriteMapping(reader.Columns(), reader.Mapping)
 			if err != nil {
 				return err
 			}
@@ -167,42 +201,8 @@ func (a *app) peopleColumns(*string) *cobra.Command {
 	return c
 }
 
-// peopleStates lists the directory's states before the last imports, or writes one as CSV.
-func (a *app) peopleStates(server *string) *cobra.Command {
-	var revision int
-	var output string
-	c := &cobra.Command{
-		Use: "states", Short: "Show the people as they were before the last imports", Example: "  missivum people states", Args: exactly(),
-		Long: "Lists the last three states of the directory that an import replaced. With --revision one is written as CSV; people " +
-			"import --replace brings it back.",
-		RunE: online(server, func(ctx context.Context, r *remote, _ []string) error {
-			if revision > 0 {
-				answer, err := r.do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/people/states/%d", revision), nil, "")
-				if err != nil {
-					return err
-				}
-				defer answer.Body.Close()
-				return a.writeFile(output, func(w io.Writer) error { _, err := io.Copy(w, answer.Body); return err })
-			}
-			var list []people.State
-			if err := r.json(ctx, http.MethodGet, "/api/v1/people/states", nil, &list); err != nil {
-				return err
-			}
-			var rows [][]string
-			for _, s := range list {
-				rows = append(rows, []string{fmt.Sprint(s.Revision), s.Until.Local().Format("2006-01-02 15:04"), grouped(int(s.Bytes)) + " bytes"})
-			}
-			printTable(a.out, []string{"Revision", "Until", "Size"}, rows)
-			return nil
-		}),
-	}
-	c.Flags().IntVar(&revision, "revision", 0, "state to write as CSV")
-	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
-	return c
-}
-
-// printPlan says what an import changes: who is new, who is changed, who leaves, which rows are left out.
-func (a *app) printPlan(plan people.Plan, dry bool) {
+// printImport says what an import changes: what the columns were taken for, who is new, changed or gone, and why it is held.
+func (a *app) printImport(plan api.ImportPlan, dry bool) {
 	for _, column := range plan.Columns {
 		if column.Guessed {
 			taken := "left out"
@@ -213,18 +213,70 @@ func (a *app) printPlan(plan people.Plan, dry bool) {
 		}
 	}
 	if dry {
-		for _, c := range plan.Changes {
-			var parts []string
-			for _, f := range c.Fields {
-				parts = append(parts, fmt.Sprintf("%s %q -> %q", f.Field, f.Before, f.After))
-			}
-			fmt.Fprintf(a.out, "%s  %s  %s\n", c.Kind, c.Mail, strings.Join(parts, ", "))
+		a.printChanges(plan.Changes)
+		if more := plan.Run.Changes() - len(plan.Changes); more > 0 {
+			fmt.Fprintf(a.out, "and %s: missivum run show %d\n", plural(more, "more change", "more changes"), plan.Run.ID)
 		}
 	}
-	verb := ""
-	if dry {
-		verb = "would be "
-	}
-	fmt.Fprintf(a.out, "%s: %s%d added, %d changed, %d removed, %d unchanged, %d left out\n",
-		plural(plan.Rows, "person", "people"), verb, plan.Added, plan.Changed, plan.Removed, plan.Unchanged, len(plan.Bad))
+	a.printRun(plan.Run)
 }
+
+// peopleExplain shows everything that is known of a person, and where it is from.
+func (a *app) peopleExplain(server *string) *cobra.Command {
+	return &cobra.Command{
+		Use: "explain MAIL", Short: "Show what is known of a person, and where it is from",
+		Example: "  missivum people explain maren.lind@brackwater.example", Args: exactly("MAIL"),
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
+			var d api.PersonDetail
+			if err := r.json(ctx, http.MethodGet, "/api/v1/people/"+url.PathEscape(args[0]), nil, &d); err != nil {
+				return err
+			}
+			a.printPerson(d)
+			return nil
+		}),
+	}
+}
+
+// printPerson writes what is known of a person.
+func (a *app) printPerson(d api.PersonDetail) {
+	state := "came " + day(d.Came)
+	if !d.Left.IsZero() {
+		state += ", left " + day(d.Left)
+	}
+	fmt.Fprintf(a.out, "%s <%s>, %s\n", d.Name, d.Mail, state)
+	if len(d.Groups) > 0 {
+		fmt.Fprintf(a.out, "groups: %s\n", strings.Join(d.Groups, ", "))
+	}
+	var rows [][]string
+	for _, value := range d.Origins {
+		rows = append(rows, []string{value.Field, value.Value, value.Source, ""})
+	}
+	for _, value := range d.Others {
+		rows = append(rows, []string{value.Field, value.Value, value.Source, "does not count"})
+	}
+	printTable(a.out, []string{"Field", "Value", "Source", ""}, rows)
+	rows = nil
+	for _, h := range d.History {
+		for _, f := range h.Fields {
+			note := ""
+			if h.Undone {
+				note = "undone"
+			}
+			rows = append(rows, []string{day(h.At), fmt.Sprint(h.Run), h.Source, h.Kind, f.Field, blankAs(f.Before), blankAs(f.After), note})
+		}
+	}
+	if len(rows) > 0 {
+		printTable(a.out, []string{"Day", "Run", "Source", "What", "Field", "Before", "After", ""}, rows)
+	}
+}
+
+// blankAs shows a blank value.
+func blankAs(value string) string {
+	if value == "" {
+		return "-"
+	}
+	return value
+}
+
+// day is a time as people here read it.
+func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }

@@ -77,6 +77,21 @@ func (r *remote) do(ctx context.Context, method, path string, body io.Reader, co
 	if contentType != "" {
 		request.Header.Set("Content-Type", contentType)
 	}
+	return r.send(request)
+}
+
+// get asks for something of a media type.
+func (r *remote) get(ctx context.Context, path, accept string) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, r.base+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Accept", accept)
+	return r.send(request)
+}
+
+// send is do for a request that was made.
+func (r *remote) send(request *http.Request) (*http.Response, error) {
 	answer, err := r.client.Do(request)
 	if err != nil {
 		return nil, fmt.Errorf("the service does not answer (missivum serve starts one): %w", err)
@@ -87,7 +102,7 @@ func (r *remote) do(ctx context.Context, method, path string, body io.Reader, co
 	defer answer.Body.Close()
 	var p api.Problem
 	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&p); err != nil || p.Detail == "" {
-		return nil, fmt.Errorf("%s answers %s", r.base+path, answer.Status)
+		return nil, fmt.Errorf("%s answers %s", request.URL, answer.Status)
 	}
 	if answer.StatusCode < 500 {
 		return nil, exitError{ExitFindings, refusal{p}}

@@ -17,15 +17,16 @@ import (
 	"github.com/spf13/cobra"
 	"gopkg.in/yaml.v3"
 
-	"missivum/core/person"
 	"missivum/core/picture"
 	"missivum/core/problem"
+	"missivum/core/source"
 	"missivum/core/template"
 	"missivum/demo"
-	"missivum/demo/people"
+	made "missivum/demo/people"
 	"missivum/service"
 	"missivum/service/access"
 	"missivum/service/hosting"
+	"missivum/service/people"
 	"missivum/service/templates"
 )
 
@@ -168,15 +169,15 @@ give the same people; telephone numbers come from ranges kept for fiction.`,
 		Example: "  missivum demo people --count 20000 --seed 7 -o people.csv",
 		Args:    exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if count < 1 || count > person.MaxRows {
-				return usage("--count %d must be from 1 to %s", count, grouped(person.MaxRows))
+			if count < 1 || count > source.MaxRows {
+				return usage("--count %d must be from 1 to %s", count, grouped(source.MaxRows))
 			}
 			return a.writeFile(output, func(w io.Writer) error {
 				out := csv.NewWriter(w)
-				if err := out.Write(people.Fields); err != nil {
+				if err := out.Write(made.Fields); err != nil {
 					return err
 				}
-				for p := range people.Stream(count, seed) {
+				for p := range made.Stream(count, seed) {
 					if cmd.Context().Err() != nil {
 						return cmd.Context().Err()
 					}
@@ -211,11 +212,11 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 		if err != nil {
 			return err
 		}
-		plan, err := s.People.Plan(ctx, bytes.NewReader(csv), mapping, false)
+		plan, err := s.People.PlanFile(ctx, people.File{Body: bytes.NewReader(csv), Mapping: &mapping})
 		if err != nil {
 			return err
 		}
-		if err := s.People.Apply(ctx, plan); err != nil {
+		if _, err := s.People.Apply(ctx, plan.Run.ID, false); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
@@ -20,12 +21,12 @@ var files embed.FS
 func PeopleCSV() ([]byte, error) { return files.ReadFile("people.csv") }
 
 // Mapping says which fields the columns of the demo directory are.
-func Mapping() (map[string]string, error) {
+func Mapping() (source.Mapping, error) {
 	data, err := files.ReadFile("people.mapping.yaml")
 	if err != nil {
-		return nil, err
+		return source.Mapping{}, err
 	}
-	return person.ReadMapping(data)
+	return source.ReadMapping(data, nil)
 }
 
 // Directory reads the demo directory.
@@ -38,7 +39,7 @@ func Directory() (*person.Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, bad, err := person.ReadCSV(bytes.NewReader(data), mapping)
+	d, bad, err := source.ReadCSV(bytes.NewReader(data), mapping)
 	if err == nil && len(bad) > 0 {
 		err = bad[0]
 	}

@@ -6,8 +6,8 @@ import (
 	"testing"
 
 	"missivum/core/client"
-	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/source"
 	"missivum/demo/drawing"
 	"missivum/demo/people"
 )
@@ -15,7 +15,7 @@ import (
 // TestFilesAreWhatTheProgramsMake: go run ./demo/make writes them anew.
 func TestFilesAreWhatTheProgramsMake(t *testing.T) {
 	var b bytes.Buffer
-	if err := person.WriteCSV(&b, people.Demo()); err != nil {
+	if err := source.WriteCSV(&b, people.Demo()); err != nil {
 		t.Fatal(err)
 	}
 	if csv, err := PeopleCSV(); err != nil || !bytes.Equal(csv, b.Bytes()) {
@@ -74,7 +74,7 @@ func TestDirectoryIsLikeARealOne(t *testing.T) {
 func TestGeneratorRepeatsItselfForASeed(t *testing.T) {
 	write := func(count int, seed uint64) string {
 		var b bytes.Buffer
-		if err := person.WriteCSV(&b, people.Generate(count, seed)); err != nil {
+		if err := source.WriteCSV(&b, people.Generate(count, seed)); err != nil {
 			t.Fatal(err)
 		}
 		return b.String()
@@ -85,7 +85,7 @@ func TestGeneratorRepeatsItselfForASeed(t *testing.T) {
 	if write(300, 5) == write(300, 6) {
 		t.Error("two seeds gave one directory")
 	}
-	if _, bad, err := person.ReadCSV(strings.NewReader(write(3000, 9)), nil); err != nil || len(bad) > 0 {
+	if _, bad, err := source.ReadCSV(strings.NewReader(write(3000, 9)), source.Mapping{}); err != nil || len(bad) > 0 {
 		t.Errorf("a generated directory cannot be read: %v %v", bad, err)
 	}
 }

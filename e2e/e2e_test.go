@@ -20,7 +20,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/demo/people"
 	"missivum/e2e/rig"
 )
@@ -320,7 +320,7 @@ func TestPackingManyStreams(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := person.WriteCSV(f, people.Generate(rig.Soak(5_000, 20_000), 11)); err != nil {
+	if err := source.WriteCSV(f, people.Generate(rig.Soak(5_000, 20_000), 11)); err != nil {
 		t.Fatal(err)
 	}
 	if err := f.Close(); err != nil {

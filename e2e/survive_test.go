@@ -21,7 +21,7 @@ func unfold(t *testing.T, tab context.Context) {
 		`(document.querySelector('section[aria-label="Budgets"] details'))`)
 }
 
-const source = `document.querySelector('.cm-content')?.innerText ?? ''`
+const editorSource = `document.querySelector('.cm-content')?.innerText ?? ''`
 
 // TestFixingInTheWorkbench: a fix's difference is shown first, taken, and undone again.
 func TestFixingInTheWorkbench(t *testing.T) {
@@ -36,11 +36,11 @@ func TestFixingInTheWorkbench(t *testing.T) {
 			`language/.test(document.querySelector('[role="dialog"]').innerText)`)
 	do(t, tab, "taking it", chromedp.Click(`//button[text()="Take the fixed source" and not(@disabled)]`),
 		chromedp.WaitNotPresent(chromedp.CSS(`[role="dialog"]`)))
-	waitFor(t, tab, "the source is fixed", `(`+source+`).includes('lang="en"')`)
+	waitFor(t, tab, "the source is fixed", `(`+editorSource+`).includes('lang="en"')`)
 	waitFor(t, tab, "the finding is gone", `document.querySelectorAll('ol[aria-label="Findings"] > li').length === 39`)
 	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); `+
 		`c.dispatchEvent(new KeyboardEvent('keydown', { key: 'z', ctrlKey: true, bubbles: true, cancelable: true })); return true })()`)
-	waitFor(t, tab, "it is undone", `!(`+source+`).includes('lang="en"')`)
+	waitFor(t, tab, "it is undone", `!(`+editorSource+`).includes('lang="en"')`)
 
 	do(t, tab, "fixing all that is safe", chromedp.Click(`//button[text()="Fix 24"]`))
 	waitFor(t, tab, "all fixes are listed",
@@ -140,7 +140,7 @@ func TestShrinkingInTheWorkbench(t *testing.T) {
 		`Number([...document.querySelectorAll('[role="meter"]')].find(m => m.ariaLabel === 'source-webmail characters').ariaValueNow) < `+
 			before+` - 200`)
 	do(t, tab, "looking at the settings", chromedp.Click(`//button[@role="tab" and text()="template.yaml"]`))
-	waitFor(t, tab, "they say so", `(`+source+`).includes('compact: true')`)
+	waitFor(t, tab, "they say so", `(`+editorSource+`).includes('compact: true')`)
 	do(t, tab, "asking again", chromedp.Click(chromedp.CSS(`button[aria-label="Shrink for source-webmail"]`)))
 	waitFor(t, tab, "it is not offered twice",
 		`/says compact: true already/.test(document.querySelector('[role="dialog"]')?.innerText ?? '') && `+

@@ -107,7 +107,7 @@ func (s *Service) release() error {
 func (s *Service) wire() {
 	c, st := s.config, s.Store
 	s.Jobs = &jobs.Jobs{Store: st, Log: c.Log, Now: c.Now}
-	s.People = &people.People{Store: st, Folder: filepath.Join(c.Data, "people")}
+	s.People = &people.People{Store: st, Now: c.Now}
 	s.Clients = &clients.Clients{Store: st, Log: c.Log}
 	s.Hosting = &hosting.Hosting{Store: st, Log: c.Log, Tree: c.PictureTree}
 	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Hosting: s.Hosting, Now: c.Now}
@@ -127,7 +127,7 @@ func (s *Service) wire() {
 
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
-	if err := errors.Join(s.People.Start(), s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start()); err != nil {
+	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start()); err != nil {
 		return err
 	}
 	return s.Jobs.Start(ctx)

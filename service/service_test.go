@@ -16,6 +16,7 @@ import (
 	"missivum/core/template"
 	"missivum/service/access"
 	"missivum/service/packages"
+	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -56,15 +57,15 @@ func TestDataOutlivesTheService(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := s.People.Plan(ctx, strings.NewReader("mail,cn\na@brackwater.example,A\n"), nil, false)
+	plan, err := s.People.PlanFile(ctx, people.File{Body: strings.NewReader("mail,cn\na@brackwater.example,A\n")})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.People.Apply(ctx, plan); err != nil {
+	if _, err := s.People.Apply(ctx, plan.Run.ID, false); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.People.Apply(ctx, plan); !problem.Is(err, problem.Conflict) {
-		t.Errorf("a plan of an older directory was applied: %v", err)
+	if _, err := s.People.Apply(ctx, plan.Run.ID, false); !problem.Is(err, problem.Conflict) {
+		t.Errorf("a plan was applied twice: %v", err)
 	}
 	if _, err := s.Templates.Save(ctx, "crew", template.Whole(template.Parts{Source: "<p>{{ cn }}</p>"}), templates.Edit{}); err != nil {
 		t.Fatal(err)

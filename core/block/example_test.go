@@ -7,13 +7,13 @@ import (
 	"time"
 
 	"missivum/core/block"
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // The host fills the block; what its placeholders cannot do is listed.
 func ExampleExportTemplate() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -21,6 +21,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/edit"
 	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/core/template"
 	"missivum/demo"
 )
@@ -427,7 +428,7 @@ func BenchmarkRun(b *testing.B) {
 // A name that is blank for more than half of the people breaks; the fix shows one that is there.
 func TestNamelessSignaturesBreak(t *testing.T) {
 	directory := func(header string, rows ...string) *person.Directory {
-		d, _, err := person.ReadCSV(strings.NewReader(header+"\n"+strings.Join(rows, "\n")+"\n"), nil)
+		d, _, err := source.ReadCSV(strings.NewReader(header+"\n"+strings.Join(rows, "\n")+"\n"), source.Mapping{})
 		if err != nil {
 			t.Fatal(err)
 		}

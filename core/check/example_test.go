@@ -8,13 +8,13 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // One sentence says how a template fares; each finding says where and what to do.
 func ExampleRun() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

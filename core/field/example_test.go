@@ -8,6 +8,7 @@ import (
 	"missivum/core/field"
 	"missivum/core/markup"
 	"missivum/core/person"
+	"missivum/core/source"
 )
 
 // An element that needs a field goes with it, and values cannot become markup.
@@ -34,7 +35,7 @@ func ExampleCompileHTML() {
 
 // directory reads people from CSV.
 func directory(csv string) (*person.Schema, []person.Person, error) {
-	people, _, err := person.ReadCSV(strings.NewReader(csv), nil)
+	people, _, err := source.ReadCSV(strings.NewReader(csv), source.Mapping{})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -9,13 +9,13 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/fix"
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // Safe fixes are made and checked; what stays is reported.
 func ExampleRun() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -12,13 +12,13 @@ import (
 
 	"missivum/core/compose"
 	"missivum/core/pack"
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // A folder for each person, and a manifest with the checksum of every file.
 func ExampleWrite() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

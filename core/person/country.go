@@ -3,9 +3,13 @@ package person
 import (
 	"strings"
 	"sync"
+	"unicode"
 
 	"golang.org/x/text/language"
 	"golang.org/x/text/language/display"
+	"golang.org/x/text/runes"
+	"golang.org/x/text/transform"
+	"golang.org/x/text/unicode/norm"
 )
 
 // countries are the codes (ISO 3166, two letters) by the names that countries have in eight languages and their own, folded.
@@ -20,7 +24,7 @@ var countries = sync.OnceValue(func() map[string]string {
 				continue
 			}
 			for _, tag := range languages {
-				if name := foldTitle(display.Regions(tag).Name(region)); name != "" {
+				if name := FoldTitle(display.Regions(tag).Name(region)); name != "" {
 					byName[name] = region.String()
 				}
 			}
@@ -43,5 +47,21 @@ func CountryCode(name string) string {
 			return region.Canonicalize().String()
 		}
 	}
-	return countries()[foldTitle(name)]
+	return countries()[FoldTitle(name)]
+}
+
+// FoldTitle is a title in small letters and digits without marks.
+func FoldTitle(title string) string {
+	plain, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), strings.ToLower(title))
+	if err != nil {
+		plain = strings.ToLower(title)
+	}
+	plain = strings.NewReplacer("ß", "ss", "ł", "l", "ø", "o", "æ", "ae", "đ", "d").Replace(plain)
+	var folded strings.Builder
+	for _, r := range plain {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			folded.WriteRune(r)
+		}
+	}
+	return folded.String()
 }

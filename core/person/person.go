@@ -172,7 +172,8 @@ func Nearest(name string, candidates []string) []string {
 // Person is one entry of a directory. Values stand in the order of the schema.
 type Person struct {
 	Values []string
-	Names  bool // the values are the fields' names: nobody, to look at a template with
+	Groups []string // names or DNs (RFC 4514) of the groups that the person is in, sorted
+	Names  bool     // the values are the fields' names: nobody, to look at a template with
 }
 
 // At returns the value in a column; a column of -1 is blank.

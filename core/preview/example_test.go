@@ -8,14 +8,14 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/compose"
-	"missivum/core/person"
 	"missivum/core/preview"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // A client that reads text only gets the text form.
 func ExampleOf() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -6,14 +6,14 @@ import (
 	"strings"
 	"time"
 
-	"missivum/core/person"
 	"missivum/core/recognise"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // The values of a known person become fields.
 func ExampleRun() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"missivum/core/person"
 	"missivum/core/recognise"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
@@ -19,7 +19,7 @@ func TestWhatRemainsOfThePersonIsListed(t *testing.T) {
 		"maren.lind@brackwater.example,Maren Lind,Maren,Lind,Head of Timetables,01632 960544,07700 900544,Brackwater Ferries,Brackwater,GB\n" +
 		"bo.tide@brackwater.example,Bo Tide,Bo,Tide,Cook,01632 960545,,Brackwater Ferries,Brackwater,GB\n" +
 		"cai.quay@brackwater.example,Cai Quay,Cai,Quay,Deckhand,01632 960546,,Brackwater Ferries,Saltmouth,GB\n"
-	people, _, err := person.ReadCSV(strings.NewReader(rows), nil)
+	people, _, err := source.ReadCSV(strings.NewReader(rows), source.Mapping{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,7 +87,7 @@ func TestWhatRemainsOfThePersonIsListed(t *testing.T) {
 
 // Two long texts are compared within bounds of memory.
 func TestLongTextsAreCompared(t *testing.T) {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn\na@b.example,Ada Tide\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn\na@b.example,Ada Tide\n"), source.Mapping{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,14 +8,14 @@ import (
 
 	"missivum/core/compose"
 	"missivum/core/field"
-	"missivum/core/person"
 	"missivum/core/richtext"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // The form is filled for each person by appending.
 func ExampleCompile() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

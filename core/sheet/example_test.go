@@ -9,14 +9,14 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
-	"missivum/core/person"
 	"missivum/core/sheet"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // One line for each client, one cell for each view.
 func ExampleMake() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

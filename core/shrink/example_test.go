@@ -8,14 +8,14 @@ import (
 
 	"missivum/core/check"
 	"missivum/core/client"
-	"missivum/core/person"
 	"missivum/core/shrink"
+	"missivum/core/source"
 	"missivum/core/template"
 )
 
 // The steps keep the look; the source stays as it is.
 func ExampleRun() {
-	people, _, err := person.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), nil)
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

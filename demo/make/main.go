@@ -7,7 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"missivum/core/person"
+	"missivum/core/source"
 	"missivum/demo/drawing"
 	"missivum/demo/people"
 )
@@ -15,7 +15,7 @@ import (
 func main() {
 	log.SetFlags(0)
 	var b bytes.Buffer
-	if err := person.WriteCSV(&b, people.Demo()); err != nil {
+	if err := source.WriteCSV(&b, people.Demo()); err != nil {
 		log.Fatal(err)
 	}
 	write(filepath.Join("demo", "people.csv"), b.Bytes())

@@ -22,6 +22,7 @@ import (
 	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/picture"
+	"missivum/core/source"
 	"missivum/core/style"
 	"missivum/core/template"
 	"missivum/demo"
@@ -72,7 +73,7 @@ for it any more; the figures are in [performance.md](performance.md).
 		list map[string]int
 	}{
 		{"a template's source", markup.Limits()}, {"its styles", style.Limits()}, {"its fields", field.Limits()},
-		{"a template", template.Limits()}, {"a CSV file", person.Limits()}, {"a picture", picture.Limits()},
+		{"a template", template.Limits()}, {"people of a source", source.Limits()}, {"a picture", picture.Limits()},
 	} {
 		for _, name := range slices.Sorted(maps.Keys(part.list)) {
 			fmt.Fprintf(&b, "| %s | %s | %s |\n", part.of, name, grouped(part.list[name]))

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -214,9 +215,9 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"HardCase", "GET", "/api/v1/people/hard-cases", "", 200, nil},
 		{"ImportPlan", "POST", "/api/v1/people/import", "mail,cn\nx@y.example,X\n", 200, nil},
 		{"Column", "POST", "/api/v1/people/import", "mail,cn\nx@y.example,X\n", 200, []string{"columns"}},
-		{"Change", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes"}},
+		{"RunChange", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes"}},
 		{"FieldChange", "POST", "/api/v1/people/import", "mail,cn\nbo@brackwater.example,X\n", 200, []string{"changes", "fields"}},
-		{"RowError", "POST", "/api/v1/people/import", "mail,cn\nx,X\n", 200, []string{"bad"}},
+		{"RowError", "POST", "/api/v1/people/import", "mail,cn\nx,X\n", 200, []string{"run", "skips"}},
 		{"Client", "GET", "/api/v1/clients", "", 200, nil},
 		{"Fix", "POST", "/api/v1/templates/harbour/check", `{"source":"<p style='margin: 0; line-height: 20px'>x</p>"}`, 200,
 			[]string{"findings", "fix"}},
@@ -557,9 +558,9 @@ func TestCheckAndLookOfADraft(t *testing.T) {
 func TestImport(t *testing.T) {
 	r := loaded(t)
 	file := "mail;cn;mobile;roomNumber\nbo@brackwater.example;Bo;07700 900999;2\nnew@brackwater.example;New;;\nbroken\n"
-	var plan people.Plan
+	var plan api.ImportPlan
 	r.want(200, "POST", "/api/v1/people/import", file, &plan)
-	if plan.Added != 1 || plan.Changed != 1 || plan.Removed != 0 || plan.Unchanged != 79 || len(plan.Bad) != 1 || plan.Applied {
+	if run := plan.Run; run.New != 1 || run.Changed != 1 || run.Gone != 0 || run.Unchanged != 0 || len(run.Skips) != 1 || run.State != "planned" {
 		t.Errorf("plan: %+v", plan)
 	}
 	var page api.PeoplePage
@@ -567,8 +568,8 @@ func TestImport(t *testing.T) {
 	if page.All != 80 || len(page.People) != 1 {
 		t.Errorf("a look changed something: %+v", page)
 	}
-	r.want(409, "POST", "/api/v1/people/import?apply=true&revision=99", file, nil)
-	r.want(200, "POST", "/api/v1/people/import?apply=true&revision=1", file, &plan)
+	r.want(200, "POST", fmt.Sprintf("/api/v1/runs/%d/apply", plan.Run.ID), "", nil)
+	r.want(409, "POST", fmt.Sprintf("/api/v1/runs/%d/apply", plan.Run.ID), "", nil)
 	r.want(200, "GET", "/api/v1/people?search=900999", "", &page)
 	if page.All != 81 || page.Total != 1 || page.People[0].Mail != "bo@brackwater.example" {
 		t.Errorf("after the import: %+v", page)
@@ -576,16 +577,49 @@ func TestImport(t *testing.T) {
 	if values := strings.Join(page.People[0].Values, "|"); !strings.Contains(values, "Havsund") || !strings.HasSuffix(values, "|2") {
 		t.Errorf("values that the file lacks were not kept, or a new field was not: %s", values)
 	}
-	r.want(409, "POST", "/api/v1/people/import?apply=true&replace=true", "mail,cn\nnew@brackwater.example,New\n", nil)
-	r.want(422, "POST", "/api/v1/people/import?apply=true&replace=true&remove=81", "mail,cn\n", nil)
-	r.want(200, "POST", "/api/v1/people/import?apply=true&replace=true&remove=80", "mail,cn\nnew@brackwater.example,New\n", &plan)
-	if plan.Removed != 80 || !plan.Applied {
-		t.Errorf("replace: %+v", plan.Removed)
+	r.want(200, "POST", "/api/v1/people/import?apply=true&replace=true", "mail,cn\n", &plan)
+	if plan.Run.State != "held" || plan.Run.Gone != 81 || len(plan.Run.Holds) != 2 {
+		t.Errorf("nobody: %+v", plan.Run)
 	}
+	r.want(200, "POST", "/api/v1/people/import?apply=true&replace=true", "mail,cn\nnew@brackwater.example,New\n", &plan)
+	if plan.Run.State != "held" || plan.Run.Gone != 80 {
+		t.Errorf("replace: %+v", plan.Run)
+	}
+	held := fmt.Sprintf("/api/v1/runs/%d", plan.Run.ID)
+	r.want(409, "POST", held+"/apply", "", nil)
+	r.want(200, "POST", held+"/apply?confirm=true", "", nil)
+	r.want(200, "GET", "/api/v1/people?left=true&limit=2", "", &page)
+	if page.All != 1 || page.Left != 80 || page.Total != 80 || len(page.People) != 2 || page.People[0].Left.IsZero() {
+		t.Errorf("%+v", page)
+	}
+	var undo api.Run
+	r.want(200, "POST", held+"/undo", "", &undo)
+	if undo.Kind != "undo" || undo.Back != 80 {
+		t.Errorf("%+v", undo)
+	}
+	var changes api.RunChanges
+	r.want(200, "GET", held+"/changes?search=BO@brack&kind=gone", "", &changes)
+	if changes.Total != 1 || changes.Changes[0].Mail != "bo@brackwater.example" {
+		t.Errorf("%+v", changes)
+	}
+	var runs []api.Run
+	r.want(200, "GET", "/api/v1/runs?source=import", "", &runs)
+	if len(runs) != 5 || runs[0].Undoes != plan.Run.ID || runs[1].State != "undone" || runs[2].State != "dropped" {
+		t.Errorf("%+v", runs)
+	}
+	r.want(404, "GET", "/api/v1/runs/99", "", nil)
+	r.want(422, "GET", "/api/v1/runs/x", "", nil)
+	var bo api.PersonDetail
+	r.want(200, "PATCH", "/api/v1/people/bo@brackwater.example", `{"values":{"pronouns":"they"}}`, &bo)
+	if bo.Values["pronouns"] != "they" || bo.Values["mobile"] != "07700 900999" || len(bo.History) != 5 || bo.History[0].Source != "kept" {
+		t.Errorf("%+v", bo)
+	}
+	r.want(409, "PATCH", "/api/v1/people/bo@brackwater.example", `{"values":{"mobile":"1"}}`, nil)
+	r.want(404, "PATCH", "/api/v1/people/nobody@brackwater.example", `{"values":{"pronouns":"they"}}`, nil)
 	r.want(422, "POST", "/api/v1/people/import", "cn\nx\n", nil)
 	r.want(422, "POST", "/api/v1/people/import?map=mail", "mail\na@brackwater.example\n", nil)
 	r.want(200, "POST", "/api/v1/people/import?map=Adresse%3Dmail&map=Note%3D", "Adresse,Note\na@brackwater.example,x\n", &plan)
-	if plan.Added != 1 || plan.Columns[0].Field != "mail" || plan.Columns[1].Field != "" {
+	if plan.Run.New != 1 || plan.Columns[0].Field != "mail" || plan.Columns[1].Field != "" {
 		t.Errorf("mapped: %+v", plan)
 	}
 	r.want(422, "GET", "/api/v1/people?offset=-1", "", nil)
@@ -713,7 +747,7 @@ func TestProblemsNameTheThing(t *testing.T) {
 		{404, "POST", "/api/v1/packages", `{"template":"harbor"}`, `There is no template "harbor".`, ""},
 		{404, "GET", "/api/v1/packages/none", "", `There is no package "none".`, ""},
 		{404, "GET", "/api/v1/jobs/none", "", `There is no job "none".`, ""},
-		{404, "GET", "/api/v1/people/nobody@x.example", "", `nobody with the mail address "nobody@x.example"`, ""},
+		{404, "GET", "/api/v1/people/nobody@x.example", "", `no person with the mail address "nobody@x.example"`, ""},
 		{404, "DELETE", "/api/v1/people/bo@brackwater.example/photo", "", "has no photo", ""},
 		{404, "GET", "/api/v1/clients/none", "", `There is no client profile "none".`, ""},
 		{404, "POST", "/api/v1/pictures/none/use", `{"template":"harbour","recipe":{"width":10}}`, `There is no picture "none".`, ""},
@@ -730,7 +764,7 @@ func TestProblemsNameTheThing(t *testing.T) {
 		{422, "POST", "/api/v1/templates/harbour/space", `{"client":"capped-webmail","person":"nobody@x.example"}`, "nobody@x.example", ""},
 		{422, "POST", "/api/v1/templates/harbour/sheet", `{"form":"gif"}`, "png or html", ""},
 		{409, "PUT", "/api/v1/templates/harbour", `{"source":"x","base":7}`, "", ""},
-		{409, "POST", "/api/v1/people/import?apply=true&revision=9", "mail,cn\na@x.example,A\n", "Look again", ""},
+		{409, "POST", "/api/v1/runs/1/apply", "", "only a plan can be applied", ""},
 	} {
 		answer := r.do(c.method, c.path, c.body)
 		var p api.Problem

@@ -3,8 +3,8 @@ package api
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -15,7 +15,8 @@ import (
 	"missivum/core/field"
 	"missivum/core/person"
 	"missivum/core/problem"
-	"missivum/service/people"
+	"missivum/core/source"
+	"missivum/service/store"
 )
 
 // PeoplePage is a part of the directory.
@@ -23,6 +24,7 @@ type PeoplePage struct {
 	Fields   []FieldInfo      `json:"fields"`
 	Total    int              `json:"total"` // people found
 	All      int              `json:"all"`   // people in the directory
+	Left     int              `json:"left"`  // people who left and are still kept
 	Revision int              `json:"revision"`
 	People   []PersonSnapshot `json:"people"`
 }
@@ -37,16 +39,18 @@ type FieldInfo struct {
 
 // PersonSnapshot is one person's values in the order of the fields.
 type PersonSnapshot struct {
-	Mail   string   `json:"mail"`
-	Values []string `json:"values"`
+	ID     int64     `json:"id"`
+	Mail   string    `json:"mail"`
+	Values []string  `json:"values"`
+	Left   time.Time `json:"left,omitzero"`
 }
 
 // maxPage is how many people one page holds at most.
 const maxPage = 1000
 
-// listPeople answers GET /people: a part of the directory.
+// listPeople answers GET /people: a part of the directory, or of those who left.
 func (a *API) listPeople(c *gin.Context) {
-	d, revision, err := a.People.Directory(c.Request.Context())
+	d, blank, err := a.People.Blank(c.Request.Context())
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -61,41 +65,104 @@ func (a *API) listPeople(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	found := people.Search(d, c.Query("search"))
-	page := PeoplePage{Fields: fields(d), Total: len(found), All: len(d.People), Revision: revision, People: []PersonSnapshot{}}
-	from := min(offset, len(found))
-	for _, p := range found[from:min(from+min(size, maxPage), len(found))] {
-		page.People = append(page.People, PersonSnapshot{Mail: d.Get(p, "mail"), Values: p.Values})
-	}
-	reply(c, http.StatusOK, page)
+	filter := store.PeopleFilter{Search: c.Query("search"), Blank: c.Query("blank"), Left: c.Query("left") == "true", Source: c.Query("source")}
+	page := PeoplePage{Fields: fields(d, blank), All: len(d.People), People: []PersonSnapshot{}}
+	err = a.Store.Read(c.Request.Context(), func(tx *store.Tx) error {
+		if page.Revision, err = tx.Revision(); err != nil {
+			return err
+		}
+		if _, page.Left, err = tx.CountPeople(); err != nil {
+			return err
+		}
+		list, total, err := tx.People(filter, offset, min(size, maxPage))
+		page.Total = total
+		for _, p := range list {
+			values := make([]string, len(page.Fields))
+			copy(values, p.Values)
+			page.People = append(page.People, PersonSnapshot{ID: p.ID, Mail: p.Mail, Values: values, Left: p.Left})
+		}
+		return err
+	})
+	answer(a, c, page, err)
 }
 
-// personDetail is one person.
-type personDetail struct {
-	Mail   string            `json:"mail"`
-	Name   string            `json:"name"`
-	Values map[string]string `json:"values"` // by field; blank ones are left out
+// PersonDetail is everything that is known of a person.
+type PersonDetail struct {
+	Mail    string            `json:"mail"`
+	Name    string            `json:"name"`
+	Values  map[string]string `json:"values"`  // by field; blank ones are left out
+	Origins []source.Value    `json:"origins"` // the same values with the sources that they are from
+	Others  []source.Value    `json:"others"`  // values of other sources that do not count
+	Groups  []string          `json:"groups"`
+	Came    time.Time         `json:"came"`
+	Left    time.Time         `json:"left,omitzero"`
+	History []PersonChange    `json:"history"` // the newest first
 }
 
-// getPerson answers GET /people/{mail}: one person by mail address.
+// PersonChange is what a run changed of a person.
+type PersonChange struct {
+	Run    int64                `json:"run"`
+	Source string               `json:"source"`
+	Kind   string               `json:"kind"`
+	At     time.Time            `json:"at"`
+	By     string               `json:"by"`
+	Undone bool                 `json:"undone"`
+	Fields []source.FieldChange `json:"fields"`
+}
+
+// getPerson answers GET /people/{mail}: everything that is known of a person.
 func (a *API) getPerson(c *gin.Context) {
-	d, _, err := a.People.Directory(c.Request.Context())
+	detail, err := a.People.Detail(c.Request.Context(), c.Param("mail"))
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	who := d.Find(c.Param("mail"))
-	if who == nil {
-		a.fail(c, problem.New(problem.NotFound, "There is nobody with the mail address %q.", c.Param("mail")))
-		return
+	out := PersonDetail{Mail: detail.Person.Mail, Values: map[string]string{}, Origins: detail.Values, Others: detail.Others,
+		Came: detail.Person.Came, Left: detail.Person.Left}
+	for _, value := range detail.Values {
+		out.Values[value.Field] = value.Value
 	}
-	out := personDetail{Mail: d.Get(who, "mail"), Name: d.Get(who, "cn"), Values: map[string]string{}}
-	for column, name := range d.Schema.Names() {
-		if value := who.At(column); value != "" {
-			out.Values[name] = value
+	out.Name = out.Values["cn"]
+	for _, group := range detail.Person.Groups {
+		out.Groups = append(out.Groups, source.GroupName(group))
+	}
+	for i, run := range detail.Runs {
+		change, err := changeOf(detail.Ways[i])
+		if err != nil {
+			a.fail(c, err)
+			return
 		}
+		out.History = append(out.History, PersonChange{Run: run.ID, Source: run.Source, Kind: change.Kind, At: run.Applied, By: run.By.Name,
+			Undone: run.State == store.Undone, Fields: change.Fields})
 	}
 	reply(c, http.StatusOK, out)
+}
+
+// editPerson answers PATCH /people/{mail}: values that only this directory knows.
+func (a *API) editPerson(c *gin.Context) {
+	var in struct {
+		Values map[string]string `json:"values"`
+	}
+	if err := readJSON(c, &in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	detail, err := a.People.Detail(c.Request.Context(), c.Param("mail"))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	for _, value := range slices.Concat(detail.Values, detail.Others) {
+		if _, edited := in.Values[value.Field]; edited && value.Source != store.Kept {
+			a.fail(c, problem.New(problem.Conflict, "%s comes from the source %s; correct it there.", value.Field, value.Source).In(value.Field))
+			return
+		}
+	}
+	if _, err := a.People.Edit(c.Request.Context(), map[string]map[string]string{c.Param("mail"): in.Values}); err != nil {
+		a.fail(c, err)
+		return
+	}
+	a.getPerson(c)
 }
 
 // removePhoto takes a person's hosted photo back.
@@ -134,12 +201,11 @@ func (a *API) listHardCases(c *gin.Context) {
 	reply(c, http.StatusOK, list)
 }
 
-// fields are the fields that a template can use with a directory: standard ones, its own, texts and constants.
-func fields(d *person.Directory) []FieldInfo {
+// fields are the fields that a template can use with a directory, and for how many people each is blank.
+func fields(d *person.Directory, blank []int) []FieldInfo {
 	list := []FieldInfo{}
 	for column, name := range d.Schema.Names() {
-		blank, _ := d.Blank(column, 0)
-		info := FieldInfo{Name: name, Title: name, Blank: blank}
+		info := FieldInfo{Name: name, Title: name, Blank: blank[column]}
 		for _, a := range person.Attributes {
 			if a.Name == name {
 				info.Title, info.Source = a.Title, a.Source
@@ -163,68 +229,6 @@ func number(c *gin.Context, name string, standard int) (int, error) {
 	return n, nil
 }
 
-// importPeople answers POST /people/import: what a CSV file would change in the directory, or the change itself.
-func (a *API) importPeople(c *gin.Context) {
-	ctx := c.Request.Context()
-	mapping := map[string]string{}
-	for _, m := range c.QueryArray("map") {
-		heading, field, ok := strings.Cut(m, "=")
-		if !ok {
-			a.fail(c, problem.New(problem.Invalid, "Map=%s must be a heading, = and a field.", m))
-			return
-		}
-		mapping[heading] = field
-	}
-	plan, err := a.People.Plan(ctx, c.Request.Body, mapping, c.Query("replace") == "true")
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	if expected := c.Query("revision"); expected != "" && expected != strconv.Itoa(plan.Revision) {
-		a.fail(c, problem.New(problem.Conflict, "The directory was changed since this was looked at. Look again; nothing was imported."))
-		return
-	}
-	if c.Query("apply") == "true" {
-		removed, err := number(c, "remove", 0)
-		if err == nil {
-			err = plan.Confirm(removed)
-		}
-		if err != nil {
-			a.fail(c, err)
-			return
-		}
-		if err := a.People.Apply(ctx, plan); err != nil {
-			a.fail(c, err)
-			return
-		}
-	}
-	reply(c, http.StatusOK, plan)
-}
-
-// listStates answers GET /people/states: the directory as it was before the last imports.
-func (a *API) listStates(c *gin.Context) {
-	list, err := a.People.States()
-	answer(a, c, list, err)
-}
-
-// getState answers GET /people/states/{revision}: one of them as CSV.
-func (a *API) getState(c *gin.Context) {
-	revision, err := strconv.Atoi(c.Param("revision"))
-	if err != nil {
-		a.fail(c, problem.New(problem.Invalid, "%q is no revision.", c.Param("revision")).In("revision"))
-		return
-	}
-	f, err := a.People.OpenState(revision)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	defer f.Close()
-	c.Header("Content-Type", "text/csv; charset=utf-8")
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="people-%d.csv"`, revision))
-	http.ServeContent(c.Writer, c.Request, "", time.Time{}, f)
-}
-
 // listDialects answers GET /dialects: the dialects of mail hosts.
 func (a *API) listDialects(c *gin.Context) { reply(c, http.StatusOK, block.Dialects()) }
 
@@ -238,12 +242,12 @@ type fieldReference struct {
 
 // listFields answers GET /fields: the fields and modifiers a template can use.
 func (a *API) listFields(c *gin.Context) {
-	d, _, err := a.People.Directory(c.Request.Context())
+	d, blank, err := a.People.Blank(c.Request.Context())
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	reply(c, http.StatusOK, fieldReference{Fields: fields(d), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(),
+	reply(c, http.StatusOK, fieldReference{Fields: fields(d, blank), Modifiers: field.ModifierKinds(), Attributes: field.Attributes(),
 		Entries: field.EntryNames()})
 }
 

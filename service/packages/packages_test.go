@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"missivum/core/person"
 	"missivum/core/problem"
+	"missivum/core/source"
 	"missivum/core/template"
 	staff "missivum/demo/people"
 	"missivum/service/access"
@@ -45,14 +45,14 @@ func start(t *testing.T, count int) *Packages {
 		}
 	})
 	var csv bytes.Buffer
-	if err := person.WriteCSV(&csv, staff.Generate(count, 2)); err != nil {
+	if err := source.WriteCSV(&csv, staff.Generate(count, 2)); err != nil {
 		t.Fatal(err)
 	}
-	plan, err := ppl.Plan(ctx, &csv, nil, false)
+	plan, err := ppl.PlanFile(ctx, people.File{Body: &csv})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := ppl.Apply(ctx, plan); err != nil {
+	if _, err := ppl.Apply(ctx, plan.Run.ID, false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.Templates.Save(ctx, "crew",

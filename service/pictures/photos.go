@@ -2,9 +2,7 @@ package pictures
 
 import (
 	"archive/zip"
-	"bytes"
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -167,9 +165,7 @@ func (p *Pictures) hostPhotos(ctx context.Context, photos []Photo, out *PhotoRes
 		return err
 	}
 	known := mailsOf(d)
-	var b bytes.Buffer
-	rows := csv.NewWriter(&b)
-	table := [][]string{{"mail", "photoAddress"}}
+	addresses := map[string]map[string]string{}
 	var hosted []PhotoResult
 	for _, photo := range photos {
 		r, ok := made[photo.Mail]
@@ -181,7 +177,7 @@ func (p *Pictures) hostPhotos(ctx context.Context, photos []Photo, out *PhotoRes
 			continue
 		}
 		hosted = append(hosted, r)
-		table = append(table, []string{photo.Mail, settings.Address + r.Key})
+		addresses[photo.Mail] = map[string]string{"photoAddress": settings.Address + r.Key}
 	}
 	for some := range slices.Chunk(hosted, hostedAtOnce) {
 		if err := p.hostFiles(ctx, some, out); err != nil {
@@ -189,17 +185,11 @@ func (p *Pictures) hostPhotos(ctx context.Context, photos []Photo, out *PhotoRes
 		}
 	}
 	out.Hosted = len(hosted)
-	if settings.Address == "" || len(table) == 1 {
+	if settings.Address == "" || len(addresses) == 0 {
 		return nil
 	}
-	if err := rows.WriteAll(table); err != nil {
-		return err
-	}
-	plan, err := p.People.Plan(ctx, &b, nil, false)
-	if err != nil {
-		return err
-	}
-	return p.People.Apply(ctx, plan)
+	_, err = p.People.Edit(ctx, addresses)
+	return err
 }
 
 // hostedAtOnce is how many photos are in memory, and in one unit of work, while they are hosted.
@@ -243,18 +233,9 @@ func (p *Pictures) RemovePhoto(ctx context.Context, mail string) error {
 	if address == "" {
 		return problem.New(problem.NotFound, "%s has no photo.", mail)
 	}
-	var b bytes.Buffer
-	rows := csv.NewWriter(&b)
-	if err := rows.WriteAll([][]string{{"mail", "photoAddress"}, {mail, ""}}); err != nil {
-		return err
-	}
-	plan, err := p.People.Plan(ctx, &b, nil, false)
-	if err != nil {
-		return err
-	}
 	key := path.Base(address)
 	return p.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := p.People.ApplyIn(tx, plan); err != nil {
+		if _, err := p.People.EditIn(tx, map[string]map[string]string{mail: {"photoAddress": ""}}); err != nil {
 			return err
 		}
 		if othersHave(d, who, address) {

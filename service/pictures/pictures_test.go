@@ -71,11 +71,11 @@ func service(t *testing.T) *Pictures {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := staff.Plan(ctx, bytes.NewReader(csv), map[string]string{"callSign": "callSign", "hireDate": "hireDate"}, false)
+	plan, err := staff.PlanFile(ctx, people.File{Body: bytes.NewReader(csv), Columns: map[string]string{"callSign": "callSign", "hireDate": "hireDate"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := staff.Apply(ctx, plan); err != nil {
+	if _, err := staff.Apply(ctx, plan.Run.ID, false); err != nil {
 		t.Fatal(err)
 	}
 	list, err := demo.Templates()
@@ -403,9 +403,10 @@ func TestPhotosInLDIF(t *testing.T) {
 	if data, err := list[0].Read(); err != nil || string(data) != "\xff\xd8\xff\xe0\x00\x10" {
 		t.Errorf("%q, %v", data, err)
 	}
-	if _, _, err := PhotosInLDIF(strings.NewReader("dn: cn=Bo\nmail: bo@brackwater.example\njpegPhoto:< file:///etc/passwd\n")); err == nil ||
-		!strings.Contains(err.Error(), "line 3") {
-		t.Errorf("a file of this machine is read: %v", err)
+	hostile := "dn: cn=Bo\nmail: bo@brackwater.example\njpegPhoto:< file:///etc/passwd\n\n"
+	list, bad, err = PhotosInLDIF(strings.NewReader(hostile + photo))
+	if err != nil || len(list) != 1 || len(bad) != 1 || !strings.Contains(bad[0].Error(), "jpegphoto is to be read from an address") {
+		t.Errorf("a file of this machine is read: %d photos, %v, %v", len(list), bad, err)
 	}
 }
 

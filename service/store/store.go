@@ -118,6 +118,8 @@ type Tx struct {
 	by    access.Principal // who acts; empty in a read
 	at    time.Time
 	after []func()
+
+	statements map[string]*sql.Stmt // prepared in this unit of work, by their text
 }
 
 // By is who acts; the zero principal in a read.
@@ -183,6 +185,22 @@ func (tx *Tx) row(query string, args ...any) *sql.Row {
 // exec changes rows.
 func (tx *Tx) exec(query string, args ...any) (sql.Result, error) {
 	return tx.tx.ExecContext(tx.ctx, query, args...)
+}
+
+// prepared is exec for a statement that is repeated many times.
+func (tx *Tx) prepared(query string, args ...any) (sql.Result, error) {
+	statement := tx.statements[query]
+	if statement == nil {
+		var err error
+		if statement, err = tx.tx.PrepareContext(tx.ctx, query); err != nil {
+			return nil, err
+		}
+		if tx.statements == nil {
+			tx.statements = map[string]*sql.Stmt{}
+		}
+		tx.statements[query] = statement // it is closed with the transaction
+	}
+	return statement.ExecContext(tx.ctx, args...)
 }
 
 // execOne is exec for a statement that must change a row; otherwise there is no thing of that name.

@@ -7,13 +7,14 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/pressly/goose/v3"
 
-	"missivum/core/person"
 	"missivum/core/problem"
 	"missivum/service/access"
 )
@@ -154,28 +155,52 @@ func TestOfTwoSaversOneIsRefused(t *testing.T) {
 	}
 }
 
-func TestDirectoryIsReplacedWholeOrNotAtAll(t *testing.T) {
+// person1 is a person with a mail address and one more value.
+func person1(mail, value string, revision int) Person {
+	return Person{Mail: mail, Values: []string{mail, value}, Matched: mail, Revision: revision, Came: now}
+}
+
+// TestPeopleAreFound: in the order in which they came, by mail address, by what stands in their values, by blanks.
+func TestPeopleAreFound(t *testing.T) {
 	s := open(t)
-	d := &person.Directory{Schema: person.NewSchema("mail", "cn"),
-		People: []person.Person{{Values: []string{"a@b.example", "A"}}, {Values: []string{"c@b.example", "C"}}}}
-	replace := func(d *person.Directory, revision int) error {
-		return s.Write(acting, func(tx *Tx) error { return tx.ReplaceDirectory(d, revision, "") })
-	}
-	if err := replace(d, 0); err != nil {
-		t.Fatal(err)
-	}
-	twice := &person.Directory{Schema: d.Schema, People: []person.Person{{Values: []string{"x@b.example", "X"}},
-		{Values: []string{"X@B.example", "Y"}}}}
-	if err := replace(twice, 1); err == nil {
-		t.Error("one mail address stands twice")
-	}
-	if err := replace(d, 7); !problem.Is(err, problem.Conflict) {
-		t.Errorf("%v", err)
-	}
+	s.write(func(tx *Tx) error {
+		fields := []string{"mail", "cn"}
+		for i, p := range []Person{person1("a@b.example", "Ελένη", 1), person1("C@b.example", "", 1), person1("d@b.example", "Bo", 1)} {
+			if i == 2 {
+				p.Left = now
+			}
+			if _, err := tx.PutPerson(p, fields); err != nil {
+				return err
+			}
+		}
+		return tx.PutFields(fields, 1)
+	})
 	s.read(func(tx *Tx) error {
-		back, revision, err := tx.Directory()
-		if err != nil || revision != 1 || len(back.People) != 2 || back.Get(&back.People[1], "cn") != "C" {
-			t.Errorf("after two refusals: %+v, %d, %v", back, revision, err)
+		for _, c := range []struct {
+			filter PeopleFilter
+			want   string
+		}{
+			{PeopleFilter{}, "a@b.example C@b.example"}, {PeopleFilter{Search: " ελέν "}, "a@b.example"}, {PeopleFilter{Search: "c@B"}, "C@b.example"},
+			{PeopleFilter{Blank: "cn"}, "C@b.example"}, {PeopleFilter{Blank: "mail"}, ""}, {PeopleFilter{Left: true}, "d@b.example"},
+			{PeopleFilter{Search: "nobody"}, ""}, {PeopleFilter{Source: "import"}, ""}, {PeopleFilter{IDs: []int64{2, 9}}, "C@b.example"},
+		} {
+			list, total, err := tx.People(c.filter, 0, 10)
+			var mails []string
+			for _, p := range list {
+				mails = append(mails, p.Mail)
+			}
+			if strings.Join(mails, " ") != c.want || total != len(list) || err != nil {
+				t.Errorf("%+v: %v of %d, %v", c.filter, mails, total, err)
+			}
+		}
+		if list, total, err := tx.People(PeopleFilter{}, 1, 1); err != nil || total != 2 || len(list) != 1 || list[0].Mail != "C@b.example" {
+			t.Errorf("%+v of %d, %v", list, total, err)
+		}
+		if p, err := tx.PersonByMail("c@B.example"); err != nil || p.ID != 2 || !p.Came.Equal(now) {
+			t.Errorf("%+v, %v", p, err)
+		}
+		if _, err := tx.PersonByMail("x@b.example"); !problem.Is(err, problem.NotFound) {
+			t.Error(err)
 		}
 		return nil
 	})
@@ -184,26 +209,33 @@ func TestDirectoryIsReplacedWholeOrNotAtAll(t *testing.T) {
 // TestAReadSeesOneMoment: what is written while a read goes on is not seen by it, neither fields nor people.
 func TestAReadSeesOneMoment(t *testing.T) {
 	s := open(t)
-	directory := func(fields ...string) *person.Directory {
-		p := person.Person{Values: make([]string, len(fields))}
-		p.Values[0] = "a@b.example"
-		return &person.Directory{Schema: person.NewSchema(fields...), People: []person.Person{p}}
+	put := func(id int64, revision int, fields ...string) func(*Tx) error {
+		return func(tx *Tx) error {
+			p := Person{ID: id, Mail: "a@b.example", Values: make([]string, len(fields)), Revision: revision}
+			if _, err := tx.PutPerson(p, fields); err != nil {
+				return err
+			}
+			return tx.PutFields(fields, revision)
+		}
 	}
-	s.write(func(tx *Tx) error { return tx.ReplaceDirectory(directory("mail"), 0, "") })
+	s.write(put(0, 1, "mail"))
 	s.read(func(tx *Tx) error {
 		if revision, err := tx.Revision(); err != nil || revision != 1 {
 			t.Errorf("%d, %v", revision, err)
 		}
-		s.write(func(tx *Tx) error { return tx.ReplaceDirectory(directory("mail", "cn", "title"), 1, "") })
-		d, revision, err := tx.Directory()
-		if err != nil || revision != 1 || d.Schema.Len() != 1 || len(d.People[0].Values) != 1 {
-			t.Errorf("revision %d with %d fields and a person of %d values, %v", revision, d.Schema.Len(), len(d.People[0].Values), err)
+		s.write(put(1, 2, "mail", "cn", "title"))
+		fields, revision, err := tx.Fields()
+		var people []Person
+		each := tx.EachPerson(func(p Person) { people = append(people, p) })
+		if err != nil || each != nil || revision != 1 || len(fields) != 1 || len(people[0].Values) != 1 {
+			t.Errorf("revision %d with fields %v and a person of %d values, %v, %v", revision, fields, len(people[0].Values), err, each)
 		}
 		return nil
 	})
 	s.read(func(tx *Tx) error {
-		if revision, err := tx.Revision(); err != nil || revision != 2 {
-			t.Errorf("%d, %v", revision, err)
+		changed := 0
+		if err := tx.EachChanged(1, func(p Person) { changed += len(p.Values) }); err != nil || changed != 3 {
+			t.Errorf("%d, %v", changed, err)
 		}
 		return nil
 	})
@@ -261,7 +293,11 @@ func TestEveryChangeNamesWhoMadeIt(t *testing.T) {
 		},
 		"client profile": func(tx *Tx) error { return tx.PutClientProfile("c", "id: c") },
 		"directory": func(tx *Tx) error {
-			return tx.ReplaceDirectory(&person.Directory{Schema: person.NewSchema("mail")}, 0, "none")
+			return tx.Changed("imported", "directory", "1", "")
+		},
+		"source": func(tx *Tx) error {
+			_, err := tx.PutSource(Source{Name: "hr", Kind: "file", Settings: "{}"})
+			return err
 		},
 		"picture file": func(tx *Tx) error { return tx.HostPicture("k", []byte("k")) },
 		"package job":  func(tx *Tx) error { _, err := tx.AddJob(Job{ID: "j", Kind: "package", Input: "{}"}); return err },
@@ -388,8 +424,14 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 			!v.Created.Equal(time.Date(2026, 1, 1, 0, 0, 0, 250_000_000, time.UTC)) {
 			t.Errorf("%+v, %v", v, err)
 		}
-		if d, revision, err := tx.Directory(); err != nil || revision != 4 || d.Get(&d.People[0], "cn") != "A" {
-			t.Errorf("%+v, %d, %v", d, revision, err)
+		if fields, revision, err := tx.Fields(); err != nil || revision != 4 || !slices.Contains(fields, "cn") {
+			t.Errorf("%v, %d, %v", fields, revision, err)
+		}
+		p, err := tx.PersonByID(1)
+		record, there, err2 := tx.Record(2, p.Matched)
+		if err := errors.Join(err, err2); err != nil || !there || !slices.Contains(p.Values, "A") || !strings.Contains(record.Record, `"cn":"A"`) ||
+			record.Person != 1 {
+			t.Errorf("%+v, %+v, %v", p, record, err)
 		}
 		list, err := tx.Packages()
 		if err != nil || len(list) != 2 || list[0].ID != "newer" || list[1].Job.State != Ready || list[1].Job.Total != 5 || list[1].Files != 9 ||

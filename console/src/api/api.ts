@@ -26,6 +26,10 @@ export type PeoplePage = Schemas['PeoplePage']
 export type VersionInfo = Schemas['VersionInfo']
 export type HardCase = Schemas['HardCase']
 export type ImportPlan = Schemas['ImportPlan']
+export type Run = Schemas['Run']
+export type RunChange = Schemas['RunChange']
+export type ChangeKind = RunChange['kind']
+export type PeopleFilter = { blank?: string; left?: boolean; source?: string }
 export type PackageInfo = Schemas['PackageInfo']
 export type FieldReference = Schemas['FieldReference']
 export type Mistake = Schemas['Mistake']
@@ -148,8 +152,8 @@ export const api = {
   block: (name: string, body: Schemas['BlockRequest']) =>
     of(service.POST('/api/v1/templates/{name}/block', { params: ofTemplate(name), body })),
   person: (mail: string) => of(service.GET('/api/v1/people/{mail}', { params: { path: { mail } } })),
-  people: (search: string, offset: number, limit: number) =>
-    of(service.GET('/api/v1/people', { params: { query: { search, offset, limit } } })),
+  people: (search: string, offset: number, limit: number, filter: PeopleFilter = {}) =>
+    of(service.GET('/api/v1/people', { params: { query: { search, offset, limit, ...filter } } })),
   hardCases: (template: string) => of(service.GET('/api/v1/people/hard-cases', { params: { query: { template } } })),
   importPeople: (
     file: Blob,
@@ -157,10 +161,7 @@ export const api = {
       mapping,
       ...options
     }: {
-      apply: boolean
       replace: boolean
-      revision?: number
-      remove?: number
       mapping: Record<string, string>
     },
   ) =>
@@ -174,6 +175,14 @@ export const api = {
         bodySerializer: () => asIs(file),
       }),
     ),
+  runs: (source = '') => of(service.GET('/api/v1/runs', { params: { query: { source } } })),
+  run: (id: number) => of(service.GET('/api/v1/runs/{id}', { params: { path: { id } } })),
+  runChanges: (id: number, query: { search?: string; kind?: ChangeKind; offset?: number; limit?: number }) =>
+    of(service.GET('/api/v1/runs/{id}/changes', { params: { path: { id }, query } })),
+  applyRun: (id: number, confirm: boolean) =>
+    of(service.POST('/api/v1/runs/{id}/apply', { params: { path: { id }, query: { confirm } } })),
+  dropRun: (id: number) => of(service.POST('/api/v1/runs/{id}/drop', { params: { path: { id } } })),
+  undoRun: (id: number) => of(service.POST('/api/v1/runs/{id}/undo', { params: { path: { id } } })),
   clients: () => of(service.GET('/api/v1/clients')),
   clientDocument: (id: string) => of(service.GET('/api/v1/clients/{id}/document', { params: { path: { id } } })),
   putClientDocument: (id: string, document: string) =>

@@ -255,14 +255,15 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** One person by mail address. */
+        /** Everything that is known of a person. */
         get: operations["getPerson"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Keep values that only this directory knows. A blank one is taken away. */
+        patch: operations["editPerson"];
         trace?: never;
     };
     "/api/v1/people/{mail}/photo": {
@@ -301,33 +302,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/states": {
+    "/api/v1/people/rules": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The directory as it was before the last imports, the newest first. */
-        get: operations["listStates"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/people/states/{revision}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The directory as it was, as CSV. */
-        get: operations["getState"];
-        put?: never;
+        /** How the directory is kept. */
+        get: operations["getRules"];
+        /** Store how the directory is kept. Everybody is worked out again by it. */
+        put: operations["putRules"];
         post?: never;
         delete?: never;
         options?: never;
@@ -344,8 +329,120 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a CSV file would change in the directory, or the change itself. */
+        /** What a file would change in the directory, or the change itself. The plan is stored as a run. */
         post: operations["importPeople"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest 100 runs, newest first. A run is a plan for what a source brings, and what became of it. */
+        get: operations["listRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        /** One run. */
+        get: operations["getRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Carry a plan out. It is a conflict when what it is about changed meanwhile. */
+        post: operations["applyRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a plan that is not wanted. */
+        post: operations["dropRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a run back. The answer is the run that does so. */
+        post: operations["undoRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        /** What a run does, person by person; all of it as CSV when that is asked for. */
+        get: operations["listRunChanges"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1218,6 +1315,53 @@ export interface components {
             values: {
                 [key: string]: string;
             };
+            /** @description The same values with the sources that they are from. */
+            origins: components["schemas"]["OriginalValue"][];
+            /** @description Values of other sources that do not count. */
+            others: components["schemas"]["OriginalValue"][];
+            groups: string[];
+            /** Format: date-time */
+            came: string;
+            /**
+             * Format: date-time
+             * @description Missing for who is there.
+             */
+            left?: string;
+            history: components["schemas"]["PersonChange"][];
+        };
+        OriginalValue: {
+            field: string;
+            value: string;
+            source: string;
+        };
+        PersonChange: {
+            run: number;
+            source: string;
+            /** @enum {string} */
+            kind: "new" | "changed" | "gone" | "back";
+            /** Format: date-time */
+            at: string;
+            by: string;
+            undone: boolean;
+            fields: components["schemas"]["FieldChange"][];
+        };
+        DirectoryRules: {
+            /** @description Field by which records of several sources are one person. */
+            match: string;
+            /** @description By field, the sources that come before all others for it. */
+            first: {
+                [key: string]: string[];
+            };
+            guard: components["schemas"]["Guard"];
+            /** @description Days for which who is gone is kept. */
+            keep: number;
+        };
+        /** @description How much a plan may do without being confirmed. */
+        Guard: {
+            /** @description Per cent of the source's people who are gone. */
+            gone: number;
+            /** @description Per cent of the people with a value in a field in whom it turns blank. */
+            blank: number;
         };
         HardCase: {
             mail: string;
@@ -1709,13 +1853,21 @@ export interface components {
             blank: number;
         };
         PersonSnapshot: {
+            id: number;
             mail: string;
             values: string[];
+            /**
+             * Format: date-time
+             * @description Missing for who is there.
+             */
+            left?: string;
         };
         PeoplePage: {
             fields: components["schemas"]["FieldInfo"][];
             total: number;
             all: number;
+            /** @description People who left and are still kept. */
+            left: number;
             revision: number;
             people: components["schemas"]["PersonSnapshot"][];
         };
@@ -1730,35 +1882,62 @@ export interface components {
             before: string;
             after: string;
         };
-        Change: {
-            mail: string;
-            /** @enum {string} */
-            kind: "added" | "changed" | "removed";
-            fields: components["schemas"]["FieldChange"][];
-        };
-        PeopleState: {
-            revision: number;
-            /** Format: date-time */
-            until: string;
-            bytes: number;
-        };
+        properties: unknown;
         RowError: {
             row: number;
             message: string;
         };
         ImportPlan: {
+            run: components["schemas"]["Run"];
             columns: components["schemas"]["Column"][];
             /** @description What should be known of the file's character set; empty where there is nothing. */
             note: string;
-            rows: number;
-            added: number;
+            /** @description The first 200. */
+            changes: components["schemas"]["RunChange"][];
+        };
+        Run: {
+            id: number;
+            source: string;
+            /** @enum {string} */
+            kind: "import" | "sync" | "edit" | "undo";
+            /** @enum {string} */
+            state: "planned" | "held" | "applied" | "undone" | "dropped";
+            /** @description People whom the source gave. */
+            read: number;
+            new: number;
             changed: number;
-            removed: number;
+            gone: number;
+            /** @description Who were gone and are there again. */
+            back: number;
             unchanged: number;
-            changes: components["schemas"]["Change"][];
-            bad: components["schemas"]["RowError"][];
-            applied: boolean;
-            revision: number;
+            skipped: number;
+            /** @description The first 1000 that were skipped; not in lists of runs. */
+            skips: components["schemas"]["RowError"][];
+            /** @description Why it is held. */
+            holds: string[];
+            notes: string[];
+            by: string;
+            /** Format: date-time */
+            planned: string;
+            /** Format: date-time */
+            applied?: string;
+            /**
+             * Format: date-time
+             * @description When it was undone or dropped.
+             */
+            ended?: string;
+            /** @description The run that it takes back; 0 for none. */
+            undoes: number;
+        };
+        RunChange: {
+            mail: string;
+            /** @enum {string} */
+            kind: "new" | "changed" | "gone" | "back";
+            fields: components["schemas"]["FieldChange"][];
+        };
+        RunChanges: {
+            total: number;
+            changes: components["schemas"]["RunChange"][];
         };
         Modifier: {
             name: string;
@@ -2846,7 +3025,14 @@ export interface operations {
     listPeople: {
         parameters: {
             query?: {
+                /** @description Only people in whose values this stands, letter case aside. */
                 search?: string;
+                /** @description Only people in whom this field is blank. */
+                blank?: string;
+                /** @description Those who left and are still kept, instead of those who are there. */
+                left?: boolean;
+                /** @description Only people whom this source has. */
+                source?: string;
                 offset?: number;
                 /** @description At most 1000. */
                 limit?: number;
@@ -2887,6 +3073,45 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonDetail"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    editPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mail: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    values: {
+                        [key: string]: string;
+                    };
+                };
+            };
+        };
         responses: {
             /** @description Done. */
             200: {
@@ -2969,7 +3194,7 @@ export interface operations {
             };
         };
     };
-    listStates: {
+    getRules: {
         parameters: {
             query?: never;
             header?: never;
@@ -2984,7 +3209,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PeopleState"][];
+                    "application/json": components["schemas"]["DirectoryRules"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
@@ -2998,16 +3223,18 @@ export interface operations {
             };
         };
     };
-    getState: {
+    putRules: {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                revision: number;
-            };
+            path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DirectoryRules"];
+            };
+        };
         responses: {
             /** @description Done. */
             200: {
@@ -3015,7 +3242,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/csv": string;
+                    "application/json": components["schemas"]["DirectoryRules"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
@@ -3032,13 +3259,14 @@ export interface operations {
     importPeople: {
         parameters: {
             query?: {
+                /** @description The source that the file is of; import when it is left out. */
+                source?: string;
+                /** @description Carry the plan out, unless it is held. */
                 apply?: boolean;
-                /** @description Remove people who are not in the file. */
+                /** @description Carry it out even when it is held. */
+                confirm?: boolean;
+                /** @description People who are not in the file are gone. */
                 replace?: boolean;
-                /** @description Refuse unless the directory has this revision. */
-                revision?: number;
-                /** @description How many people are removed. Needed with apply and replace when anybody is. */
-                remove?: number;
                 /** @description A field for a column, such as Adresse=mail; nothing behind the sign leaves the column out. */
                 map?: string[];
             };
@@ -3046,9 +3274,15 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
+        /** @description A table, LDIF or vCards; or a form with it as "people" and a mapping as "mapping". */
         requestBody: {
             content: {
                 "text/csv": string;
+                "text/directory": string;
+                "multipart/form-data": {
+                    mapping?: string;
+                    people: string;
+                };
             };
         };
         responses: {
@@ -3059,6 +3293,204 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportPlan"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRuns: {
+        parameters: {
+            query?: {
+                source?: string;
+                /** @description The list goes on behind this run. */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    applyRun: {
+        parameters: {
+            query?: {
+                /** @description Carry it out even when it is held. */
+                confirm?: boolean;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dropRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undoRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRunChanges: {
+        parameters: {
+            query?: {
+                search?: string;
+                kind?: "new" | "changed" | "gone" | "back";
+                offset?: number;
+                /** @description At most 1000. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunChanges"];
+                    "text/csv": string;
                 };
             };
             /** @description What went wrong (RFC 9457). */

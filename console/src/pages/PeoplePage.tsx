@@ -1,4 +1,3 @@
-import Alert from '@mui/material/Alert'
 import Autocomplete from '@mui/material/Autocomplete'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
@@ -14,6 +13,7 @@ import { DataGrid, type GridColDef } from '@mui/x-data-grid'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useRef, useState } from 'react'
 import { api, type ImportPlan, type PeoplePage as PeopleData } from '../api/api'
+import { ChangeList, RunFacts } from './runs'
 import { count, Page, PageHead, Trouble, Warnings } from './parts'
 
 export function PeoplePage() {
@@ -172,20 +172,21 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
   const queries = useQueryClient()
   const plan = useQuery({
     queryKey: ['import', file.name, file.size, file.lastModified, replace, mapping],
-    queryFn: () => api.importPeople(file, { apply: false, replace, mapping }),
+    queryFn: () => api.importPeople(file, { replace, mapping }),
     placeholderData: keepPreviousData,
     gcTime: 0,
     staleTime: Infinity,
   })
   const apply = useMutation({
-    mutationFn: ({ revision, removed }: ImportPlan) =>
-      api.importPeople(file, { apply: true, replace, revision, remove: removed, mapping }),
+    mutationFn: ({ run }: ImportPlan) => api.applyRun(run.id, run.state === 'held'),
     onSuccess: () => {
       void queries.invalidateQueries()
       onClose()
     },
   })
-  const changes = plan.data ? plan.data.added + plan.data.changed + plan.data.removed : 0
+  const run = plan.data?.run
+  const changes = run ? run.new + run.changed + run.gone + run.back : 0
+  const [confirmed, setConfirmed] = useState(0)
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="import-title">
       <DialogTitle id="import-title">Import {file.name}</DialogTitle>
@@ -197,14 +198,22 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
         {plan.data && <PlanView plan={plan.data} />}
         <FormControlLabel
           control={<Switch checked={replace} onChange={(e) => setReplace(e.target.checked)} />}
-          label="Remove people who are not in the file"
+          label="People who are not in the file are gone"
         />
+        {run?.state === 'held' && (
+          <FormControlLabel
+            control={
+              <Switch checked={confirmed === run.id} onChange={(e) => setConfirmed(e.target.checked ? run.id : 0)} />
+            }
+            label="I looked at it: this is right"
+          />
+        )}
       </DialogContent>
       <DialogActions>
         <Button onClick={onClose}>Cancel</Button>
         <Button
           variant="contained"
-          disabled={!plan.data || changes === 0 || apply.isPending}
+          disabled={!plan.data || changes === 0 || apply.isPending || (run?.state === 'held' && confirmed !== run.id)}
           onClick={() => plan.data && apply.mutate(plan.data)}
         >
           {changes === 0 ? 'Nothing to import' : `Import ${count(changes, 'change', 'changes')}`}
@@ -261,47 +270,8 @@ function ColumnMapping({
 function PlanView({ plan }: { plan: ImportPlan }) {
   return (
     <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.5 }}>
-      <Typography>
-        {count(plan.rows, 'person', 'people')} in the file: <b>{plan.added}</b> new, <b>{plan.changed}</b> changed,{' '}
-        <b>{plan.removed}</b> removed, {plan.unchanged} unchanged.
-      </Typography>
-      {plan.bad.length > 0 && (
-        <Alert severity="warning" variant="outlined">
-          {count(plan.bad.length, 'row is', 'rows are')} left out:
-          <Box component="ul" sx={{ m: 0, pl: 2.5, maxHeight: 200, overflow: 'auto' }}>
-            {plan.bad.map((b) => (
-              <li key={b.row}>
-                row {b.row}: {b.message}
-              </li>
-            ))}
-          </Box>
-        </Alert>
-      )}
-      <Box
-        component="ul"
-        aria-label="Changes"
-        sx={{
-          listStyle: 'none',
-          m: 0,
-          p: 0,
-          maxHeight: 260,
-          overflow: 'auto',
-          borderTop: 1,
-          borderBottom: 1,
-          borderColor: 'divider',
-        }}
-      >
-        {plan.changes.map((c) => (
-          <Box component="li" key={c.mail} sx={{ py: 0.6, borderBottom: 1, borderColor: 'divider' }}>
-            <b>{{ added: 'new', changed: 'changed', removed: 'removed' }[c.kind]}</b> {c.mail}
-            {c.fields.map((f) => (
-              <Typography key={f.field} variant="body2" sx={{ pl: 2 }}>
-                {f.field}: <s>{f.before || 'blank'}</s> → {f.after || 'blank'}
-              </Typography>
-            ))}
-          </Box>
-        ))}
-      </Box>
+      <RunFacts run={plan.run} />
+      <ChangeList changes={plan.changes} />
     </Box>
   )
 }

@@ -1,17 +1,17 @@
-package person_test
+package source_test
 
 import (
 	"fmt"
 	"log"
 	"strings"
 
-	"missivum/core/person"
+	"missivum/core/source"
 )
 
 // Rows that cannot be used are left out, each with the reason.
 func ExampleReadCSV() {
-	people, bad, err := person.ReadCSV(strings.NewReader("E-Mail,Name\nmaren.lind@brackwater.example,Maren Lind\nnobody,Bo\n"),
-		map[string]string{"E-Mail": "mail", "Name": "cn"})
+	people, bad, err := source.ReadCSV(strings.NewReader("E-Mail,Name\nmaren.lind@brackwater.example,Maren Lind\nnobody,Bo\n"),
+		source.Mapping{Columns: map[string]string{"E-Mail": "mail", "Name": "cn"}})
 	if err != nil {
 		log.Fatal(err)
 	}

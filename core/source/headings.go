@@ -1,12 +1,8 @@
-package person
+package source
 
 import (
+	"missivum/core/person"
 	"strings"
-	"unicode"
-
-	"golang.org/x/text/runes"
-	"golang.org/x/text/transform"
-	"golang.org/x/text/unicode/norm"
 )
 
 // titles are the column titles of spreadsheets and personnel exports for the standard fields, in English, German, French,
@@ -100,35 +96,19 @@ var names = map[string]struct{ beside, part string }{
 	"nome":  {"sn", "givenName"}, "nombre": {"sn", "givenName"},
 }
 
-// foldTitle is a title in small letters and digits without marks.
-func foldTitle(title string) string {
-	plain, _, err := transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), strings.ToLower(title))
-	if err != nil {
-		plain = strings.ToLower(title)
-	}
-	plain = strings.NewReplacer("ß", "ss", "ł", "l", "ø", "o", "æ", "ae", "đ", "d").Replace(plain)
-	var folded strings.Builder
-	for _, r := range plain {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			folded.WriteRune(r)
-		}
-	}
-	return folded.String()
-}
-
 // Heading guesses which attribute a spreadsheet's column title means.
 func Heading(title string) (string, bool) {
-	if name, ok := Canonical(strings.TrimSpace(title)); ok {
+	if name, ok := person.Canonical(strings.TrimSpace(title)); ok {
 		return name, true
 	}
-	folded := foldTitle(title)
+	folded := person.FoldTitle(title)
 	if name, ok := headings[folded]; ok {
 		return name, true
 	}
 	if _, ok := names[folded]; ok {
 		return "cn", true
 	}
-	return Canonical(folded)
+	return person.Canonical(folded)
 }
 
 // headingsOfFile guesses the columns of a file from all its titles, since a name beside a first name is the last name.
@@ -137,7 +117,7 @@ func headingsOfFile(list []string) []string {
 	fields := make([]string, len(list))
 	have := map[string]bool{}
 	for i, title := range list {
-		if _, partly := names[foldTitle(title)]; partly {
+		if _, partly := names[person.FoldTitle(title)]; partly {
 			continue
 		}
 		if field, ok := Heading(title); ok {
@@ -146,7 +126,7 @@ func headingsOfFile(list []string) []string {
 		}
 	}
 	for i, title := range list {
-		if n, partly := names[foldTitle(title)]; partly {
+		if n, partly := names[person.FoldTitle(title)]; partly {
 			fields[i] = "cn"
 			if have[n.beside] && !have[n.part] {
 				fields[i] = n.part
