@@ -231,6 +231,7 @@ type entryReader struct {
 	lists  []bool         // columns that keep all values
 	groups *Groups
 	direct []string
+	others []string // attributes of an entry that are left out, and were not in one before
 }
 
 // newEntryReader makes a reader of directory entries, whose columns are the standard attributes, those of the mapping
@@ -300,7 +301,7 @@ const maxOthers = 200
 // fill sorts an entry's attributes into columns; false for an entry that is no person.
 func (e *entryReader) fill(into *raw, attributes func(func(name, value []byte) bool)) bool {
 	clear(into.values)
-	e.direct = e.direct[:0]
+	e.direct, e.others = e.direct[:0], e.others[:0]
 	dn, uid := "", ""
 	people, other := false, false
 	attributes(func(name, value []byte) bool {
@@ -332,8 +333,8 @@ func (e *entryReader) fill(into *raw, attributes func(func(name, value []byte) b
 			people = people || personClasses[class]
 			other = other || groupClasses[class]
 		default:
-			if r := e.reader; len(r.others) < maxOthers && !technical[string(name)] && !r.others[string(name)] {
-				r.others[string(name)] = true
+			if !technical[string(name)] && !e.reader.others[string(name)] {
+				e.others = append(e.others, string(name))
 			}
 		}
 		return true
@@ -341,6 +342,11 @@ func (e *entryReader) fill(into *raw, attributes func(func(name, value []byte) b
 	mail, ok := e.index["mail"]
 	if other || !people && (!ok || into.values[mail] == "") {
 		return false
+	}
+	for _, name := range e.others {
+		if len(e.reader.others) < maxOthers {
+			e.reader.others[name] = true
+		}
 	}
 	if into.key == "" {
 		into.key = FoldDN(dn)

@@ -68,6 +68,7 @@ type Reader struct {
 	schema  *person.Schema
 	columns []Column
 	target  []int
+	filled  []bool // fields that anybody has, beside seen
 	seen    []bool // columns in which anybody has a value; nil where all columns are there, as in a table
 	others  map[string]bool
 	names   []string // of the columns as the source has them
@@ -176,7 +177,7 @@ func (r *Reader) begin(header []string, guesses []string, wide bool) error {
 	if err != nil {
 		return err
 	}
-	r.rules, r.schema = rules, rules.schema
+	r.rules, r.schema, r.filled = rules, rules.schema, make([]bool, rules.schema.Len())
 	for _, field := range fields {
 		column := -1
 		if field != "" {
@@ -326,9 +327,8 @@ func (r *Reader) Fields() []string {
 	}
 	var list []string
 	for column, name := range r.schema.Names() {
-		from := slices.Index(r.target, column)
-		_, mapped := r.Mapping.Columns[r.headingAt(from)]
-		if from < 0 || r.seen[from] || mapped {
+		_, mapped := r.Mapping.Columns[r.headingAt(slices.Index(r.target, column))]
+		if r.filled[column] || mapped || r.rules.gives(column) {
 			list = append(list, name)
 		}
 	}
@@ -393,11 +393,11 @@ func (r *Reader) entry() (Entry, error) {
 	e := Entry{Row: in.row, Key: in.key, Photo: in.photo}
 	e.Values, e.Groups = make([]string, r.schema.Len()), in.groups
 	for i, value := range in.values {
+		if r.seen != nil && value != "" {
+			r.seen[i] = true
+		}
 		if r.target[i] < 0 || value == "" {
 			continue
-		}
-		if r.seen != nil {
-			r.seen[i] = true
 		}
 		if len(value) > maxValue {
 			return Entry{}, RowError{in.row, fmt.Sprintf("%s is %d bytes long; at most %d are read", r.names[i], len(value), maxValue)}
@@ -414,6 +414,11 @@ func (r *Reader) entry() (Entry, error) {
 		e.Values[c[0]] = person.CountryCode(e.Values[c[1]])
 	}
 	r.rules.apply(&e.Person)
+	if r.seen != nil {
+		for column, value := range e.Values {
+			r.filled[column] = r.filled[column] || value != ""
+		}
+	}
 	return e, r.identify(&e)
 }
 

@@ -94,7 +94,11 @@ func (r *rules) addRule(rule Rule, have *person.Schema) error {
 	source := &field.Source{Doc: markup.PlainText(rule.Text), Schema: have}
 	pieces, errs := source.LinePieces(rule.Text, 0)
 	if len(errs) > 0 {
-		return problem.New(problem.Refused, "the field %s is made of %q: %v", rule.Field, rule.Text, errs[0].Message)
+		message := errs[0].Message
+		if near := errs[0].Nearest; len(near) > 0 {
+			message += " Did you mean " + strings.Join(near, " or ") + "?"
+		}
+		return problem.New(problem.Refused, "the field %s is made of %q: %s", rule.Field, rule.Text, message)
 	}
 	table := field.NewTable(r.schema, "")
 	b := field.NewBuilder(table)
@@ -126,6 +130,18 @@ func (r *rules) addRule(rule Rule, have *person.Schema) error {
 
 // foldCode makes codes comparable: in small letters, without white space around them.
 func foldCode(code string) string { return strings.ToLower(strings.TrimSpace(code)) }
+
+// gives reports whether a field is given by a lookup or made by a rule.
+func (r *rules) gives(column int) bool {
+	for _, l := range r.lookups {
+		for _, code := range l.table {
+			if slices.ContainsFunc(code, func(g given) bool { return g.column == column }) {
+				return true
+			}
+		}
+	}
+	return slices.ContainsFunc(r.made, func(m made) bool { return m.column == column })
+}
 
 // columns are the fields that are made, for who looks at what a source's columns are.
 func (r *rules) columns() []Column { return r.notes }

@@ -1916,6 +1916,8 @@ export interface components {
             /** @description Why it is held. */
             holds: string[];
             notes: string[];
+            /** @description That the source gives, in its order. */
+            fields: string[];
             by: string;
             /** Format: date-time */
             planned: string;
