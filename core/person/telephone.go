@@ -1,8 +1,10 @@
 package person
 
 import (
+	"fmt"
 	"regexp"
 	"strings"
+	"unicode"
 
 	"github.com/nyaruka/phonenumbers"
 )
@@ -62,6 +64,9 @@ func ReadTelephone(value, country string) (Telephone, bool) {
 	number, ok := readTelephone(value, country)
 	if !ok {
 		return Telephone{}, false
+	}
+	if number.International() == value {
+		return number, true
 	}
 	again, ok := readTelephone(number.International(), country)
 	if !ok || again.Dial() != number.Dial() {
@@ -245,3 +250,48 @@ func wholeNational(text string, number *phonenumbers.PhoneNumber, country string
 
 // trunkPrefix is what stands before a number that is dialled within a country and is not part of it.
 func trunkPrefix(region string) string { return phonenumbers.GetNddPrefixForRegion(region, true) }
+
+// NoTelephone says why a value is not certainly one telephone number, as the end of a sentence whose subject is the value;
+// blank for one that is (ReadTelephone).
+func NoTelephone(value, country string) string {
+	if _, ok := ReadTelephone(value, country); ok {
+		return ""
+	}
+	text, plain := plainDigits(Clean(value))
+	digits := count(text)
+	switch {
+	case !plain && digits == 0 || digits == 0:
+		return "holds no number"
+	case len(numbersIn(text)) > 1:
+		return "holds two numbers"
+	case !plain || strings.ContainsFunc(text, unicode.IsLetter):
+		return "holds words beside the number"
+	case digits > longestNumber:
+		return fmt.Sprintf("has %d digits; no number has more than %d", digits, longestNumber)
+	case digits < fewestOnCard:
+		return fmt.Sprintf("has only %d digits", digits)
+	case strings.HasPrefix(text, "+") || strings.HasPrefix(text, "00"):
+		return "is no number of its country"
+	case country == "":
+		return "has no country code, and the person has no country"
+	case trunkPrefix(strings.ToUpper(country)) == "0" && !strings.HasPrefix(strings.TrimLeft(text, "("), "0"):
+		return "begins without 0: its area code is missing, or a spreadsheet dropped the zero"
+	}
+	return "is no number of " + strings.ToUpper(country)
+}
+
+// fewestOfNumber is how many digits a part of a value has at least that may be a number of its own.
+const fewestOfNumber = 6
+
+// numbersIn cuts a value at what parts several numbers: words, commas, semicolons, slashes, line ends and signs of a country code.
+func numbersIn(text string) (numbers []string) {
+	parts := strings.FieldsFunc(strings.ReplaceAll(text, "+", "/+"), func(r rune) bool {
+		return r == '/' || r == ',' || r == ';' || r == '|' || r == '&' || r == '\n' || unicode.IsLetter(r)
+	})
+	for _, part := range parts {
+		if count(part) >= fewestOfNumber {
+			numbers = append(numbers, part)
+		}
+	}
+	return numbers
+}
