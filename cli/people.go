@@ -24,7 +24,7 @@ import (
 
 // peopleCommand is missivum people, which works against a service.
 func (a *app) peopleCommand() *cobra.Command {
-	return onlineGroup("people", "List, import and explain the people of a service", a.peopleList, a.peopleExplain, a.peopleImport, a.peopleColumns)
+	return onlineGroup("people", "List, import and explain the people of a service", a.peopleList, a.peopleExplain, a.peopleFaults, a.peopleImport, a.peopleColumns)
 }
 
 // peopleList lists people page by page, as the service searches them.
@@ -247,7 +247,21 @@ func (a *app) printPerson(d api.PersonDetail) {
 	if len(d.Groups) > 0 {
 		fmt.Fprintf(a.out, "groups: %s\n", strings.Join(d.Groups, ", "))
 	}
+	for _, in := range d.Audiences {
+		fmt.Fprintf(a.out, "in %s: %s\n", in.Audience, in.Reason)
+	}
 	var rows [][]string
+	for _, g := range d.Gets {
+		template := "no signature"
+		if g.Template != "" {
+			template = g.Template + ", variant " + g.Shown
+		}
+		rows = append(rows, []string{g.Situation, template, fmt.Sprint(g.Line), g.Reason})
+	}
+	if len(rows) > 0 {
+		printTable(a.out, []string{"Situation", "Gets", "Line", "Because"}, rows)
+	}
+	rows = nil
 	for _, value := range d.Origins {
 		rows = append(rows, []string{value.Field, value.Value, value.Source, ""})
 	}

@@ -236,7 +236,29 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 			return err
 		}
 	}
-	return nil
+	return loadDemoAssignments(ctx, s)
+}
+
+// loadDemoAssignments says who gets what in the demo, where nobody has said so yet.
+func loadDemoAssignments(ctx context.Context, s *service.Service) error {
+	have, err := s.People.Assignments(ctx)
+	if err != nil || len(have.Lines) > 0 {
+		return err
+	}
+	audiences, err := demo.Audiences()
+	if err != nil {
+		return err
+	}
+	for _, one := range audiences {
+		if err := s.People.PutAudience(ctx, one); err != nil {
+			return err
+		}
+	}
+	lines, err := demo.Assignments()
+	if err != nil {
+		return err
+	}
+	return s.People.PutAssignments(ctx, lines, nil)
 }
 
 // loadDemoClients stores the demo's own client profiles, those that are not there yet.

@@ -9,12 +9,15 @@ import (
 	"io/fs"
 	"strings"
 
+	"missivum/core/audience"
 	"missivum/core/person"
 	"missivum/core/source"
 	"missivum/core/template"
+
+	"github.com/goccy/go-yaml"
 )
 
-//go:embed people.csv people.mapping.yaml templates pictures clients
+//go:embed people.csv people.mapping.yaml audiences.yaml assignments.yaml templates pictures clients
 var files embed.FS
 
 // PeopleCSV is the demo directory as a file.
@@ -44,6 +47,30 @@ func Directory() (*person.Directory, error) {
 		err = bad[0]
 	}
 	return d, err
+}
+
+// Audiences are the demo's groups of people.
+func Audiences() (list []audience.Audience, err error) {
+	err = read("audiences.yaml", &list)
+	return list, err
+}
+
+// Assignments say who gets which template in which situation.
+func Assignments() ([]audience.Assignment, error) {
+	var f struct {
+		Lines []audience.Assignment `yaml:"lines"`
+	}
+	err := read("assignments.yaml", &f)
+	return f.Lines, err
+}
+
+// read reads a YAML file.
+func read(name string, into any) error {
+	data, err := files.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	return yaml.Unmarshal(data, into)
 }
 
 // Clients are the demo's own client profiles: the documents by id.

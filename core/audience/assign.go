@@ -124,3 +124,17 @@ func (a *Assignments) Tally(people []person.Person, situations []string) [][]int
 	}
 	return counts
 }
+
+// Variant is which of a template's variants goes out in a situation: the one that a line names, or else that which is called
+// like the situation, or else the template's first.
+func Variant(named, situation string, variants []string) string {
+	switch {
+	case named != "":
+		return named
+	case slices.Contains(variants, situation):
+		return situation
+	case len(variants) > 0:
+		return variants[0]
+	}
+	return ""
+}

@@ -5,7 +5,9 @@ package fault
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -243,4 +245,19 @@ func Only(faults []Fault, kind, field, search string) []Fault {
 		text := strings.ToLower(f.Mail + "\n" + f.Name + "\n" + f.Value)
 		return kind != "" && f.Kind != kind || field != "" && f.Field != field || search != "" && !strings.Contains(text, search)
 	})
+}
+
+// WriteCSV writes faults as CSV (RFC 4180), to be sent to whoever maintains the directory.
+func WriteCSV(w io.Writer, faults []Fault) error {
+	out := csv.NewWriter(w)
+	if err := out.Write([]string{"mail", "name", "field", "value", "kind", "what is wrong", "suggestion", "shown as"}); err != nil {
+		return err
+	}
+	for _, f := range faults {
+		if err := out.Write([]string{f.Mail, f.Name, f.Field, f.Value, f.Kind, f.Says, f.Suggestion, f.Shown}); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
 }

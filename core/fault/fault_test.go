@@ -86,6 +86,8 @@ var values = []struct {
 	{"title", "#NV", "placeholder", ""},
 	{"title", "<b>Captain</b>", "markup", "Captain"},
 	{"title", "Head of A < B", "", ""},
+	{"title", "Cook & Provisions <Night>", "", ""},
+	{"title", "Chief<br/>Cook", "markup", "Chief Cook"},
 	{"title", "Leiterin der Abteilung für internationale Hafenlogistik, Zoll und Verwaltung", "long", ""},
 	{"ou", "Bridge", "", ""},
 	{"ou", "Forschung & Entwicklung", "", ""},

@@ -283,10 +283,10 @@ fields:
 			}
 		}
 	}
-	if codes := m.Unknown(func(string) string { return "xxx" }); codes["site"] != "xxx" {
+	if codes := m.Unknown()(func(string) string { return "xxx" }); codes["site"] != "xxx" {
 		t.Errorf("%v", codes)
 	}
-	if codes := m.Unknown(func(string) string { return " lan" }); len(codes) != 0 {
+	if codes := m.Unknown()(func(string) string { return " lan" }); len(codes) != 0 {
 		t.Errorf("%v", codes)
 	}
 }

@@ -165,23 +165,30 @@ func (r *rules) apply(p *person.Person) {
 	}
 }
 
-// Unknown lists, by lookup, the codes of a person that are in no table: by the field that holds the code.
-func (m Mapping) Unknown(get func(field string) string) (codes map[string]string) {
-	for _, l := range m.Lookups {
-		code := foldCode(get(l.By))
-		if code == "" {
-			continue
+// Unknown gives a function that lists, by the field that holds it, the codes of a person that no lookup knows; nil for a
+// mapping without lookups.
+func (m Mapping) Unknown() func(get func(field string) string) map[string]string {
+	if len(m.Lookups) == 0 {
+		return nil
+	}
+	known := make([]map[string]bool, len(m.Lookups))
+	for i, l := range m.Lookups {
+		known[i] = map[string]bool{}
+		for code := range l.Table {
+			known[i][foldCode(code)] = true
 		}
-		found := false
-		for known := range l.Table {
-			found = found || foldCode(known) == code
-		}
-		if !found {
+	}
+	return func(get func(field string) string) (codes map[string]string) {
+		for i, l := range m.Lookups {
+			code := get(l.By)
+			if foldCode(code) == "" || known[i][foldCode(code)] {
+				continue
+			}
 			if codes == nil {
 				codes = map[string]string{}
 			}
-			codes[l.By] = get(l.By)
+			codes[l.By] = code
 		}
+		return codes
 	}
-	return codes
 }

@@ -77,8 +77,9 @@ type Settings struct {
 	Language string          `yaml:"language"` // BCP 47, of the template's own text
 	Country  string          `yaml:"country"`  // two letters, for telephone numbers of people without one
 	Variants []string        `yaml:"variants"`
-	Sample   string          `yaml:"sample"` // mail address of the person to show first
-	Fields   []string        `yaml:"fields"` // the directory's own fields that the template uses
+	Sample   string          `yaml:"sample"`   // mail address of the person to show first
+	Fields   []string        `yaml:"fields"`   // the directory's own fields that the template uses
+	Required []string        `yaml:"required"` // fields that everybody who gets the template must have
 	Pictures PictureSettings `yaml:"pictures"`
 	Slots    map[string]Slot `yaml:"slots"`
 	// OftenBlank is from how many percent of the people on a field that is blank is reported; 0 for the

@@ -104,6 +104,16 @@ func New(a *API) http.Handler {
 	v1.PUT("/people/rules", a.limit(MaxJSON), a.putRules)
 	v1.POST("/people/import", a.limit(maxCSV), a.spooled, a.importPeople)
 
+	v1.GET("/people/faults", a.heavy, a.listFaults)
+
+	v1.GET("/audiences", a.listAudiences)
+	v1.POST("/audiences/try", a.limit(MaxJSON), a.tryAudience)
+	v1.PUT("/audiences/:name", a.limit(MaxJSON), a.putAudience)
+	v1.DELETE("/audiences/:name", a.removeAudience)
+	v1.GET("/audiences/:name/people", a.listMembers)
+	v1.GET("/assignments", a.listAssignments)
+	v1.PUT("/assignments", a.limit(MaxJSON), a.putAssignments)
+
 	v1.GET("/runs", a.listRuns)
 	v1.GET("/runs/:id", a.getRun)
 	v1.GET("/runs/:id/changes", a.listRunChanges)

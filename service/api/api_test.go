@@ -241,6 +241,11 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"LanguageAttribute", "GET", "/api/v1/fields", "", 200, []string{"attributes"}},
 		{"Form", "GET", "/api/v1/forms", "", 200, nil},
 		{"PersonDetail", "GET", "/api/v1/people/bo@brackwater.example", "", 200, nil},
+		{"Faults", "GET", "/api/v1/people/faults", "", 200, nil},
+		{"Fault", "GET", "/api/v1/people/faults", "", 200, []string{"faults"}},
+		{"DirectoryRules", "GET", "/api/v1/people/rules", "", 200, nil},
+		{"Run", "GET", "/api/v1/runs", "", 200, nil},
+		{"AssignmentList", "GET", "/api/v1/assignments", "", 200, nil},
 		{"RecordedChange", "GET", "/api/v1/changes", "", 200, nil},
 		{"Principal", "GET", "/api/v1/changes", "", 200, []string{"by"}},
 		{"Starter", "GET", "/api/v1/starters", "", 200, nil},
@@ -623,6 +628,64 @@ func TestImport(t *testing.T) {
 		t.Errorf("mapped: %+v", plan)
 	}
 	r.want(422, "GET", "/api/v1/people?offset=-1", "", nil)
+}
+
+// Audiences are tried before they are stored; assignments decide who gets what, and whom a template is checked for.
+func TestAudiencesAndAssignments(t *testing.T) {
+	r := loaded(t)
+	var members api.Members
+	r.want(200, "POST", "/api/v1/audiences/try?limit=2", `{"title":"","condition":{"field":"l","is":"havsund"}}`, &members)
+	if members.Total < 3 || len(members.People) != 2 || members.People[0].Reason != "l is havsund" {
+		t.Errorf("%+v", members)
+	}
+	r.want(422, "POST", "/api/v1/audiences/try", `{"title":"","condition":{"field":"lo","is":"havsund"}}`, nil)
+	r.want(200, "PUT", "/api/v1/audiences/havsund", `{"title":"Havsund","condition":{"field":"l","is":"havsund"}}`, nil)
+	r.want(422, "PUT", "/api/v1/audiences/Bad", `{"title":"","condition":{"group":"a"}}`, nil)
+	var list people.AssignmentList
+	r.want(200, "GET", "/api/v1/assignments", "", &list)
+	if len(list.Lines) != 0 || list.People != 80 {
+		t.Errorf("%+v", list)
+	}
+	var report check.Report
+	r.want(200, "POST", "/api/v1/templates/harbour/check", "{}", &report)
+	if report.People != 80 {
+		t.Errorf("checked for %d people", report.People)
+	}
+	lines := `{"situations":["audit"],"lines":[{"audience":"havsund","situation":"","template":"harbour","variant":"","note":""},` +
+		`{"audience":"","situation":"audit","template":"","variant":"","note":""},{"audience":"","situation":"","template":"regatta","variant":"","note":""}]}`
+	r.want(200, "PUT", "/api/v1/assignments?try=true", lines, &list)
+	r.want(200, "GET", "/api/v1/audiences/havsund/people?search=bo@", "", &members)
+	havsund := list.Lines[0].People[0]
+	if len(list.Situations) != 5 || havsund < 3 || list.Lines[2].People[0] != 80-havsund || list.Nothing[4] != 80-havsund || members.Total != 1 {
+		t.Errorf("%+v, %+v", list, members)
+	}
+	if r.want(200, "GET", "/api/v1/assignments", "", &list); len(list.Lines) != 0 {
+		t.Error("trying stored something")
+	}
+	r.want(200, "PUT", "/api/v1/assignments", lines, nil)
+	r.want(200, "POST", "/api/v1/templates/harbour/check", "{}", &report)
+	if report.People != havsund {
+		t.Errorf("checked for %d people, want the %d who get it", report.People, havsund)
+	}
+	var bo api.PersonDetail
+	r.want(200, "GET", "/api/v1/people/bo@brackwater.example", "", &bo)
+	if len(bo.Audiences) != 1 || len(bo.Gets) != 5 || bo.Gets[1].Template != "harbour" || bo.Gets[1].Shown != "reply" || bo.Gets[1].Line != 1 {
+		t.Errorf("%+v, %+v", bo.Audiences, bo.Gets)
+	}
+	for _, wrong := range []string{`{"lines":[],"situations":[]}`,
+		`{"lines":[{"audience":"","situation":"","template":"harbour","variant":"none","note":""}],"situations":[]}`,
+		`{"lines":[{"audience":"","situation":"","template":"","variant":"","note":""}],"situations":["new"]}`} {
+		if code := r.do("PUT", "/api/v1/assignments", wrong).Code; code != 422 && code != 409 {
+			t.Errorf("%s: %d", wrong, code)
+		}
+	}
+	r.want(404, "PUT", "/api/v1/assignments", `{"lines":[{"audience":"","situation":"","template":"none","variant":"","note":""}],"situations":[]}`, nil)
+	r.want(409, "DELETE", "/api/v1/audiences/havsund", "", nil)
+	var faults api.Faults
+	r.want(200, "GET", "/api/v1/people/faults?kind=number", "", &faults)
+	if faults.Total == 0 || faults.All <= faults.Total || faults.People != 80 || faults.Faults[0].Kind != "number" || len(faults.Kinds) < 2 {
+		t.Errorf("%+v", faults)
+	}
 }
 
 func TestPackages(t *testing.T) {

@@ -3,12 +3,14 @@ package api
 import (
 	"context"
 	"net/http"
+	"slices"
 
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/fix"
+	"missivum/core/person"
 	"missivum/core/problem"
 	"missivum/core/template"
 )
@@ -136,9 +138,17 @@ func (a *API) readChecked(c *gin.Context, request any, draft *template.Draft, cl
 		a.fail(c, err)
 		return check.Input{}, false
 	}
-	in := check.Input{Template: s.template, People: s.people, Profiles: profiles, Day: a.Now()}
+	in := check.Input{Template: s.template, People: s.concerned, Profiles: profiles, Day: a.Now()}
+	if r, ok := request.(interface{ named() []string }); ok && !allIn(s.concerned, r.named()) {
+		in.People = s.people
+	}
 	if len(s.people.People) == 0 {
 		in.People = nil
 	}
 	return in, true
+}
+
+// allIn reports whether people who are named by mail address are in a directory; a blank one is.
+func allIn(d *person.Directory, mails []string) bool {
+	return !slices.ContainsFunc(mails, func(mail string) bool { return mail != "" && d.Find(mail) == nil })
 }

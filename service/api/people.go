@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/audience"
 	"missivum/core/block"
 	"missivum/core/client"
 	"missivum/core/compose"
@@ -94,9 +95,13 @@ type PersonDetail struct {
 	Origins []source.Value    `json:"origins"` // the same values with the sources that they are from
 	Others  []source.Value    `json:"others"`  // values of other sources that do not count
 	Groups  []string          `json:"groups"`
-	Came    time.Time         `json:"came"`
-	Left    time.Time         `json:"left,omitzero"`
-	History []PersonChange    `json:"history"` // the newest first
+
+	Audiences []audience.Membership `json:"audiences"` // in which the person is, and why
+	Gets      []Gets                `json:"gets"`      // in every situation
+
+	Came    time.Time      `json:"came"`
+	Left    time.Time      `json:"left,omitzero"`
+	History []PersonChange `json:"history"` // the newest first
 }
 
 // PersonChange is what a run changed of a person.
@@ -125,6 +130,17 @@ func (a *API) getPerson(c *gin.Context) {
 	out.Name = out.Values["cn"]
 	for _, group := range detail.Person.Groups {
 		out.Groups = append(out.Groups, source.GroupName(group))
+	}
+	w, err := a.People.Who(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	if who := w.Directory.Find(detail.Person.Mail); who != nil && detail.Person.Left.IsZero() {
+		if out.Audiences, out.Gets, err = a.gets(c.Request.Context(), w, who); err != nil {
+			a.fail(c, err)
+			return
+		}
 	}
 	for i, run := range detail.Runs {
 		change, err := changeOf(detail.Ways[i])

@@ -209,3 +209,9 @@ func (a *API) chosenFor(in *sheetRequest, input check.Input) ([]int, error) {
 	}
 	return chosen, nil
 }
+
+// named are the people whom a request names.
+func (r spaceRequest) named() []string { return []string{r.Person} }
+
+// named are the people whom a request names.
+func (r sheetRequest) named() []string { return r.People }

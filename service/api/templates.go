@@ -321,6 +321,8 @@ type subject struct {
 	template *template.Template
 	people   *person.Directory
 	revision int // of the directory
+
+	concerned *person.Directory // those to whom the template is assigned; everybody while it is assigned to nobody
 }
 
 // readSubject reads a request, whose draft stands in it, and gives the saved template with what the
@@ -333,8 +335,12 @@ func (a *API) readSubject(c *gin.Context, request any, d *template.Draft) (subje
 	if err != nil {
 		return subject{}, err
 	}
+	concerned, _, _, err := a.People.Assigned(c.Request.Context(), c.Param("name"))
+	if err != nil {
+		return subject{}, err
+	}
 	t, err := a.Templates.Subject(c.Request.Context(), c.Param("name"), *d)
-	return subject{t, people, revision}, err
+	return subject{t, people, revision, concerned}, err
 }
 
 // person is the person of the directory with a mail address.

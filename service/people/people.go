@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"missivum/core/fault"
 	"missivum/core/person"
 	"missivum/service/store"
 )
@@ -18,11 +19,17 @@ type People struct {
 	Store *store.Store
 	Now   func() time.Time
 
-	mu       sync.Mutex
-	cached   *person.Directory
-	ids      []int64 // of the people of cached
-	revision int
-	blank    []int // for how many people of cached each field is blank; nil while that was not asked for
+	mu        sync.Mutex
+	cached    *person.Directory
+	ids       []int64 // of the people of cached
+	revision  int
+	concerned concerned
+
+	faulty   sync.Mutex
+	faults   []fault.Fault
+	faultsOf string // what faults are of
+
+	blank []int // for how many people of cached each field is blank; nil while that was not asked for
 }
 
 // Directory returns the directory and its revision, both of one moment. It must not be changed.

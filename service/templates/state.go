@@ -105,7 +105,7 @@ func judged(in check.Input) State {
 // State is what the checks find in a template for the profiles that are not switched off and the directory. It is worked
 // out beside the request: until then it is pending. It is kept until one of them changes.
 func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
-	d, revision, err := t.People.Directory(ctx)
+	d, people, _, err := t.People.Assigned(ctx, s.Name)
 	if err != nil {
 		return State{}, err
 	}
@@ -118,7 +118,7 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 		return State{}, err
 	}
 	day := t.Now()
-	key := fmt.Sprintf("%s %s %s %d %s %s", s.Name, s.Version(), s.Public, revision, bookVersion, day.Format(time.DateOnly))
+	key := fmt.Sprintf("%s %s %s %s %s %s", s.Name, s.Version(), s.Public, people, bookVersion, day.Format(time.DateOnly))
 	return t.states.get(key, func() check.Input {
 		return check.Input{Template: s.Template, People: d, Profiles: profiles, Day: day}
 	}), nil

@@ -337,6 +337,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong in the directory, person by person; all of it as CSV when that is asked for. */
+        get: operations["listFaults"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audiences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The audiences, with how many people are in each. */
+        get: operations["listAudiences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audiences/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who would be in an audience, and why. Nothing is stored. */
+        post: operations["tryAudience"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audiences/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Store an audience. The answer is who is in it. */
+        put: operations["putAudience"];
+        post?: never;
+        /** Remove an audience that nothing uses. */
+        delete: operations["removeAudience"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audiences/{name}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** Who is in an audience, and why. */
+        get: operations["listMembers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/assignments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who gets which template in which situation. The first line that fits decides. */
+        get: operations["listAssignments"];
+        /** Store who gets what. The last line must be for everybody in every situation. */
+        put: operations["putAssignments"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -1320,6 +1428,10 @@ export interface components {
             /** @description Values of other sources that do not count. */
             others: components["schemas"]["OriginalValue"][];
             groups: string[];
+            /** @description In which the person is, and why. */
+            audiences: components["schemas"]["Membership"][];
+            /** @description In every situation; nothing while there are no assignments. */
+            gets: components["schemas"]["Gets"][];
             /** Format: date-time */
             came: string;
             /**
@@ -1328,6 +1440,124 @@ export interface components {
              */
             left?: string;
             history: components["schemas"]["PersonChange"][];
+        };
+        Membership: {
+            audience: string;
+            title: string;
+            reason: string;
+        };
+        Gets: {
+            /** @description That decides, counted from 1. */
+            line: number;
+            situation: string;
+            audience: string;
+            reason: string;
+            /** @description Blank for no signature. */
+            template: string;
+            /** @description Blank for the template's own choice. */
+            variant: string;
+            note: string;
+            /** @description The variant that goes out. */
+            shown: string;
+        };
+        /** @description What a person must fulfil: exactly one of field, group, domain, language, people, audience, all, any, none. */
+        Condition: {
+            field?: string;
+            is?: string;
+            begins?: string;
+            contains?: string;
+            group?: string;
+            domain?: string;
+            language?: string;
+            audience?: string;
+            oneOf?: string[];
+            blank?: boolean;
+            /** @description Mail addresses. */
+            people?: string[];
+            all?: components["schemas"]["Condition"][];
+            any?: components["schemas"]["Condition"][];
+            none?: components["schemas"]["Condition"][];
+        };
+        AudienceRequest: {
+            title: string;
+            condition: components["schemas"]["Condition"];
+        };
+        AudienceCount: {
+            name: string;
+            title: string;
+            condition: components["schemas"]["Condition"];
+            people: number;
+            usedBy: string[];
+        };
+        Member: {
+            mail: string;
+            name: string;
+            reason: string;
+        };
+        Members: {
+            total: number;
+            people: components["schemas"]["Member"][];
+        };
+        Assignment: {
+            /** @description Blank for everybody. */
+            audience: string;
+            /** @description Blank for every one. */
+            situation: string;
+            /** @description Blank for no signature. */
+            template: string;
+            /** @description Blank for the one that is called like the situation or the template's first. */
+            variant: string;
+            note: string;
+        };
+        AssignmentLine: {
+            audience: string;
+            situation: string;
+            template: string;
+            variant: string;
+            note: string;
+            /** @description For how many it decides, by situation. */
+            people: number[];
+            /** @description The earlier line because of which it can never decide, counted from 1; 0 for none. */
+            covered: number;
+        };
+        AssignmentList: {
+            situations: string[];
+            lines: components["schemas"]["AssignmentLine"][];
+            /** @description By situation, how many people get no signature. */
+            nothing: number[];
+            people: number;
+        };
+        AssignmentsRequest: {
+            lines: components["schemas"]["Assignment"][];
+            /** @description The organisation's own, beside new, reply, internal, external. */
+            situations: string[];
+        };
+        FaultKind: {
+            id: string;
+            title: string;
+            why: string;
+            count: number;
+        };
+        Fault: {
+            kind: string;
+            mail: string;
+            name: string;
+            field: string;
+            value: string;
+            /** @description What is wrong. */
+            says: string;
+            /** @description What it probably should be; blank where nobody can know. */
+            suggestion: string;
+            /** @description How it goes out as it is; blank where it is shown as written. */
+            shown: string;
+        };
+        Faults: {
+            total: number;
+            all: number;
+            people: number;
+            revision: number;
+            kinds: components["schemas"]["FaultKind"][];
+            faults: components["schemas"]["Fault"][];
         };
         OriginalValue: {
             field: string;
@@ -3295,6 +3525,275 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportPlan"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listFaults: {
+        parameters: {
+            query?: {
+                kind?: string;
+                field?: string;
+                search?: string;
+                offset?: number;
+                /** @description At most 1000. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Faults"];
+                    "text/csv": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listAudiences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AudienceCount"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryAudience: {
+        parameters: {
+            query?: {
+                search?: string;
+                offset?: number;
+                /** @description At most 1000. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AudienceRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Members"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putAudience: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AudienceRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Members"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeAudience: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listMembers: {
+        parameters: {
+            query?: {
+                search?: string;
+                offset?: number;
+                /** @description At most 1000. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Members"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listAssignments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssignmentList"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putAssignments: {
+        parameters: {
+            query?: {
+                /** @description Only say what would come of it. */
+                try?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssignmentsRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssignmentList"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
