@@ -271,6 +271,9 @@ func (a *app) printPerson(d api.PersonDetail) {
 	printTable(a.out, []string{"Field", "Value", "Source", ""}, rows)
 	rows = nil
 	for _, h := range d.History {
+		if h.Kind == "new" {
+			h.Fields = []source.FieldChange{{Field: plural(len(h.Fields), "field", "fields")}}
+		}
 		for _, f := range h.Fields {
 			note := ""
 			if h.Undone {

@@ -65,6 +65,7 @@ type Set struct {
 type test struct {
 	holds  func(p *person.Person) bool
 	reason func(p *person.Person) string // why it holds, for a person for whom it does
+	not    string                        // what is so for everybody for whom it does not hold
 }
 
 // compiler compiles audiences that may use each other.
@@ -174,7 +175,8 @@ func (c *compiler) condition(in Condition, depth int) (test, error) {
 		return c.field(in, asks)
 	case "group":
 		return test{func(p *person.Person) bool { return InGroup(p, in.Group) },
-			func(*person.Person) string { return "is in the group " + source.GroupName(in.Group) }}, nil
+			func(*person.Person) string { return "is in the group " + source.GroupName(in.Group) },
+			"is not in the group " + source.GroupName(in.Group)}, nil
 	case "domain":
 		return c.domain(strings.ToLower(strings.TrimPrefix(in.Domain, "@"))), nil
 	case "language":
@@ -184,7 +186,7 @@ func (c *compiler) condition(in Condition, depth int) (test, error) {
 	case "audience":
 		inner, err := c.audience(in.Audience)
 		name := in.Audience
-		return test{inner.holds, func(p *person.Person) string { return "is in " + name + " (" + inner.reason(p) + ")" }}, err
+		return test{inner.holds, func(p *person.Person) string { return "is in " + name + " (" + inner.reason(p) + ")" }, "is not in " + name}, err
 	}
 	return c.joined(in, kinds[0], depth)
 }
@@ -233,22 +235,24 @@ func (c *compiler) field(in Condition, asks []string) (test, error) {
 	switch asks[0] {
 	case "is":
 		want := fold(in.Is)
-		return test{func(p *person.Person) bool { return fold(p.At(column)) == want }, says("is " + in.Is)}, nil
+		return test{func(p *person.Person) bool { return fold(p.At(column)) == want }, says("is " + in.Is), name + " is not " + in.Is}, nil
 	case "oneOf":
 		want := map[string]bool{}
 		for _, value := range in.OneOf {
 			want[fold(value)] = true
 		}
 		return test{func(p *person.Person) bool { return want[fold(p.At(column))] },
-			func(p *person.Person) string { return name + " is " + p.At(column) }}, nil
+			func(p *person.Person) string { return name + " is " + p.At(column) }, name + " is none of " + strings.Join(in.OneOf, ", ")}, nil
 	case "begins":
 		want := fold(in.Begins)
-		return test{func(p *person.Person) bool { return strings.HasPrefix(fold(p.At(column)), want) }, says("begins with " + in.Begins)}, nil
+		return test{func(p *person.Person) bool { return strings.HasPrefix(fold(p.At(column)), want) }, says("begins with " + in.Begins),
+			name + " does not begin with " + in.Begins}, nil
 	case "contains":
 		want := fold(in.Contains)
-		return test{func(p *person.Person) bool { return strings.Contains(fold(p.At(column)), want) }, says("contains " + in.Contains)}, nil
+		return test{func(p *person.Person) bool { return strings.Contains(fold(p.At(column)), want) }, says("contains " + in.Contains),
+			name + " does not contain " + in.Contains}, nil
 	}
-	return test{func(p *person.Person) bool { return person.IsBlank(p.At(column)) }, says("is blank")}, nil
+	return test{func(p *person.Person) bool { return person.IsBlank(p.At(column)) }, says("is blank"), name + " is not blank"}, nil
 }
 
 // InGroup reports whether a person is in a group, which is named by its DN or by the first value of it.
@@ -264,7 +268,7 @@ func (c *compiler) domain(domain string) test {
 	return test{func(p *person.Person) bool {
 		_, of, _ := strings.Cut(p.At(mail), "@")
 		return strings.EqualFold(of, domain)
-	}, func(*person.Person) string { return "has a mail address of " + domain }}
+	}, func(*person.Person) string { return "has a mail address of " + domain }, "has no mail address of " + domain}
 }
 
 // language compiles a language: that which a person prefers.
@@ -276,7 +280,7 @@ func (c *compiler) language(want string) test {
 		first = strings.TrimSpace(first)
 		base, _, _ := strings.Cut(first, "-")
 		return strings.EqualFold(first, want) || strings.EqualFold(base, want)
-	}, func(p *person.Person) string { return "has the language " + p.At(column) }}
+	}, func(p *person.Person) string { return "has the language " + p.At(column) }, "has not the language " + want}
 }
 
 // people compiles a list of people.
@@ -286,7 +290,7 @@ func (c *compiler) people(list []string) test {
 	for _, address := range list {
 		want[fold(address)] = true
 	}
-	return test{func(p *person.Person) bool { return want[fold(p.At(mail))] }, func(*person.Person) string { return "is named" }}
+	return test{func(p *person.Person) bool { return want[fold(p.At(mail))] }, func(*person.Person) string { return "is named" }, "is not named"}
 }
 
 // joined compiles all, any or none of several conditions.
@@ -303,6 +307,11 @@ func (c *compiler) joined(in Condition, kind string, depth int) (test, error) {
 		}
 		tests = append(tests, t)
 	}
+	var denied []string
+	for _, t := range tests {
+		denied = append(denied, t.not)
+	}
+	nots := strings.Join(denied, ", and ")
 	holds := func(p *person.Person) func(test) bool { return func(t test) bool { return t.holds(p) } }
 	switch kind {
 	case "all":
@@ -314,17 +323,17 @@ func (c *compiler) joined(in Condition, kind string, depth int) (test, error) {
 				reasons = append(reasons, t.reason(p))
 			}
 			return strings.Join(reasons, ", and ")
-		}}, nil
+		}, "not all of it is so: " + nots}, nil
 	case "any":
 		return test{func(p *person.Person) bool { return slices.ContainsFunc(tests, holds(p)) }, func(p *person.Person) string {
 			if i := slices.IndexFunc(tests, holds(p)); i >= 0 {
 				return tests[i].reason(p)
 			}
 			return ""
-		}}, nil
+		}, nots}, nil
 	}
 	return test{func(p *person.Person) bool { return !slices.ContainsFunc(tests, holds(p)) },
-		func(*person.Person) string { return fmt.Sprintf("none of %d exceptions holds", len(tests)) }}, nil
+		func(*person.Person) string { return nots }, "an exception is so"}, nil
 }
 
 // Names lists the audiences in the order in which they were given.

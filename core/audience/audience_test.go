@@ -47,9 +47,9 @@ func TestConditions(t *testing.T) {
 		{`{"people":["ADA@b.example","nobody@b.example"]}`, "Ada", "is named"},
 		{`{"audience":"north"}`, "Ada Bo", "is in north (l is Havsund)"},
 		{`{"all":[{"group":"deck"},{"field":"l","is":"Havsund"},{"none":[{"field":"title","contains":"trainee"}]}]}`, "Ada",
-			"is in the group deck, and l is Havsund, and none of 1 exceptions holds"},
+			"is in the group deck, and l is Havsund, and title does not contain trainee"},
 		{`{"any":[{"people":["cy@harbour.example"]},{"group":"bridge"}]}`, "Ada Cy", "is in the group bridge"},
-		{`{"none":[{"group":"deck"},{"domain":"b.example"}]}`, "Cy", "none of 2 exceptions holds"},
+		{`{"none":[{"group":"deck"},{"domain":"b.example"}]}`, "Cy", "is not in the group deck, and has no mail address of b.example"},
 	} {
 		list := []Audience{{Name: "x", Title: "X"}, {Name: "north", Condition: Condition{Field: "l", Is: "Havsund"}}}
 		if err := json.Unmarshal([]byte(c.condition), &list[0].Condition); err != nil {
@@ -73,7 +73,7 @@ func TestConditions(t *testing.T) {
 				t.Errorf("%s: a reason for who is not in it", c.condition)
 			}
 		}
-		if strings.Join(in, " ") != c.want || reason != strings.ReplaceAll(c.reason, "de-CH, en", "de-CH, en") {
+		if strings.Join(in, " ") != c.want || reason != c.reason {
 			t.Errorf("%s: %q because %q, want %q because %q", c.condition, in, reason, c.want, c.reason)
 		}
 	}
