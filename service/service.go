@@ -25,6 +25,7 @@ import (
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/sources"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -54,6 +55,7 @@ type Service struct {
 	Pictures  *pictures.Pictures
 	Hosting   *hosting.Hosting
 	Jobs      *jobs.Jobs
+	Sources   *sources.Sources
 	Store     *store.Store
 
 	config   Config
@@ -107,7 +109,7 @@ func (s *Service) release() error {
 func (s *Service) wire() {
 	c, st := s.config, s.Store
 	s.Jobs = &jobs.Jobs{Store: st, Log: c.Log, Now: c.Now}
-	s.People = &people.People{Store: st, Now: c.Now}
+	s.People = &people.People{Store: st, Now: c.Now, Log: c.Log}
 	s.Clients = &clients.Clients{Store: st, Log: c.Log}
 	s.Hosting = &hosting.Hosting{Store: st, Log: c.Log, Tree: c.PictureTree}
 	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Hosting: s.Hosting, Now: c.Now}
@@ -118,16 +120,19 @@ func (s *Service) wire() {
 		Store: st, Jobs: s.Jobs, Templates: s.Templates, People: s.People, Hosting: s.Hosting,
 		Folder: filepath.Join(c.Data, "photos"), Allow: c.PictureAllow, Now: c.Now, Log: c.Log,
 	}
+	s.Sources = &sources.Sources{
+		Store: st, Jobs: s.Jobs, People: s.People, Pictures: s.Pictures, Folder: filepath.Join(c.Data, "secrets"), Now: c.Now, Log: c.Log,
+	}
 	s.handler = api.New(&api.API{
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
-		Hosting: s.Hosting, Jobs: s.Jobs,
+		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources,
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 }
 
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
-	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start()); err != nil {
+	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start()); err != nil {
 		return err
 	}
 	return s.Jobs.Start(ctx)
@@ -198,6 +203,8 @@ func (s *Service) Serve(ctx context.Context) error {
 		})
 	}
 	group.Go(func() { s.Pictures.Watch(running, time.Minute) })
+	group.Go(func() { s.Sources.Watch(running, 5*time.Second) })
+	group.Go(func() { s.People.Watch(running, time.Hour) })
 	<-running.Done()
 	s.config.Log.Info("stopping")
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)

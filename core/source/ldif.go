@@ -354,3 +354,76 @@ func (e *entryReader) fill(into *raw, attributes func(func(name, value []byte) b
 	into.groups = e.groups.Of(dn, uid, e.direct)
 	return true
 }
+
+// DirectoryEntry is an entry of a live directory: attribute names and values, one after the other.
+type DirectoryEntry func(yield func(name string, value []byte) bool)
+
+// liveRows are the entries of a live directory as rows.
+type liveRows struct {
+	read   func() (DirectoryEntry, error)
+	entry  *entryReader
+	number int
+	name   []byte
+}
+
+// NewDirectoryReader reads people from the entries of a live directory. read gives the next entry, "dn" being among its
+// attributes; io.EOF ends them. Entries that are no people are left out.
+func NewDirectoryReader(how Reading, groups *Groups, read func() (DirectoryEntry, error)) (*Reader, error) {
+	rows := &liveRows{read: read}
+	reader, entry, err := newEntryReader(how, groups, rows)
+	rows.entry = entry
+	return reader, err
+}
+
+// next reads the next entry that is a person.
+func (l *liveRows) next(into *raw) error {
+	for {
+		e, err := l.read()
+		if err != nil {
+			return err
+		}
+		l.number++
+		into.row = l.number
+		person := l.entry.fill(into, func(yield func(name, value []byte) bool) {
+			e(func(name string, value []byte) bool {
+				name, options, _ := strings.Cut(name, ";")
+				if options != "" && !strings.EqualFold(options, "binary") {
+					return true
+				}
+				l.name = append(l.name[:0], strings.ToLower(name)...)
+				return yield(l.name, value)
+			})
+		})
+		if person {
+			return nil
+		}
+	}
+}
+
+// Asked lists the attributes that a live directory is asked for: those of the mapping, or without one the standard ones that a
+// signature can use; and what tells people from other entries, and identifies them.
+func Asked(m Mapping, photos bool) []string {
+	asked := []string{"objectClass", "entryUUID", "memberOf", "uid", "mail"}
+	add := func(name string) {
+		if !slices.ContainsFunc(asked, func(have string) bool { return strings.EqualFold(have, name) }) {
+			asked = append(asked, name)
+		}
+	}
+	mapped := false
+	for heading, field := range m.Columns {
+		if field != "" {
+			mapped = true
+			add(heading)
+		}
+	}
+	for _, a := range person.Attributes {
+		if field, known := m.Columns[a.Name]; !mapped && a.Name != "jpegPhoto" && unasked(a.Name) != "" && (!known || field != "") {
+			add(a.Name)
+		}
+	}
+	if photos {
+		add("jpegPhoto")
+	}
+	slices.Sort(asked)
+	return asked
+}

@@ -372,6 +372,16 @@ func (r *Reader) Next() (Entry, error) {
 	return r.entry()
 }
 
+// Unseen lists the columns that are mapped and that nobody had so far.
+func (r *Reader) Unseen() (list []string) {
+	for i, name := range r.names {
+		if field, mapped := r.Mapping.Columns[name]; mapped && field != "" && r.seen != nil && !r.seen[i] {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
 // unseen refuses a mapping of attributes that nobody has.
 func (r *Reader) unseen() error {
 	have := slices.Collect(maps.Keys(r.others))

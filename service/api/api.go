@@ -24,6 +24,7 @@ import (
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/sources"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -45,6 +46,7 @@ type API struct {
 	Pictures           *pictures.Pictures
 	Hosting            *hosting.Hosting
 	Jobs               *jobs.Jobs
+	Sources            *sources.Sources
 	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
 	lines, pictureLine *line
 	Drawings           *semaphore.Weighted // how many requests at once let a browser draw
@@ -67,6 +69,7 @@ func New(a *API) http.Handler {
 	r.Use(a.requestID, a.logged, a.recovered, headers, onlyLoopbackNames, noCrossSiteWrites, asOwner)
 	r.GET("/healthz", func(c *gin.Context) { reply(c, http.StatusOK, health{Status: "ok", Version: a.Version}) })
 	r.GET("/readyz", a.ready)
+	r.GET("/metrics", a.metrics)
 	v1 := r.Group("/api/v1")
 	v1.GET("/openapi.json", openAPI)
 
@@ -113,6 +116,15 @@ func New(a *API) http.Handler {
 	v1.GET("/audiences/:name/people", a.listMembers)
 	v1.GET("/assignments", a.listAssignments)
 	v1.PUT("/assignments", a.limit(MaxJSON), a.putAssignments)
+
+	v1.GET("/sources", a.listSources)
+	v1.GET("/sources/:name", a.getSource)
+	v1.PUT("/sources/:name", a.limit(MaxJSON), a.putSource)
+	v1.DELETE("/sources/:name", a.removeSource)
+	v1.POST("/sources/:name/sync", a.syncSource)
+	v1.POST("/sources/:name/pause", a.pauseSource)
+	v1.POST("/sources/:name/resume", a.resumeSource)
+	v1.POST("/sources/:name/preview", a.limit(MaxJSON), a.heavy, a.previewSource)
 
 	v1.GET("/runs", a.listRuns)
 	v1.GET("/runs/:id", a.getRun)

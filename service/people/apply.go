@@ -102,9 +102,27 @@ func (p *People) Undo(ctx context.Context, id int64) (undo store.Run, err error)
 			return err
 		}
 		run.State, run.Ended = store.Undone, tx.At()
-		return tx.PutRun(run)
+		if err := tx.PutRun(run); err != nil {
+			return err
+		}
+		return pause(tx, run)
 	})
 	return undo, err
+}
+
+// pause pauses a source whose run was taken back: it would bring the same again. What it remembers of the last time is of
+// no use any more.
+func pause(tx *store.Tx, run store.Run) error {
+	if run.Kind != "sync" {
+		return nil
+	}
+	s, err := tx.Source(run.Source)
+	if err != nil {
+		return err
+	}
+	s.State.Paused, s.State.Cookie, s.State.Groups, s.State.Tag = true, "", "", ""
+	s.State.Note = fmt.Sprintf("It is paused because run %d was undone.", run.ID)
+	return tx.PutSourceState(s, "paused")
 }
 
 // undone are the kinds of changes that take others back.

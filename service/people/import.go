@@ -51,6 +51,12 @@ func (p *People) PlanFile(ctx context.Context, f File) (out Import, err error) {
 	return out, err
 }
 
+// ForReading gives how a source that is asked is read.
+func (p *People) ForReading(ctx context.Context, name string) (source.Reading, error) {
+	mapping, fields, rules, err := p.forReading(ctx, name)
+	return source.Reading{Mapping: mapping, Known: fields, NoMail: rules.match() != "mail"}, err
+}
+
 // forReading gives what is needed to read a source: its mapping, the fields that the directory has, and its rules.
 func (p *People) forReading(ctx context.Context, name string) (m source.Mapping, fields []string, rules Rules, err error) {
 	err = p.Store.Read(ctx, func(tx *store.Tx) error {

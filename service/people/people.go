@@ -4,6 +4,7 @@ package people
 
 import (
 	"context"
+	"log/slog"
 	"slices"
 	"strings"
 	"sync"
@@ -18,6 +19,7 @@ import (
 type People struct {
 	Store *store.Store
 	Now   func() time.Time
+	Log   *slog.Logger
 
 	mu        sync.Mutex
 	cached    *person.Directory

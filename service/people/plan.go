@@ -30,9 +30,19 @@ type Incoming struct {
 	Whole    bool     // people who are not in it are gone
 	Gone     []string // keys of people who are gone, where not all people are brought
 	Partly   bool     // fields that it lacks keep their values; otherwise they turn blank
-	Progress func(read int)
-	Photo    func(data []byte) (string, error) // keeps a photo, and gives its name; nil keeps none
+	Quiet    bool     // a plan without changes is not stored
 	Notes    []string
+	Progress func(read int)
+	Photo    func(mail string, data []byte) // takes the photos of who is new or changed; nil for none
+	Late     func() Late                    // what is known once everything was read; nil for nothing
+	Close    func()                         // ends the reading; nil for nothing
+}
+
+// Late is what a source says once everything was read.
+type Late struct {
+	Gone    []string        // keys of people who are gone
+	Present map[string]bool // keys of all who are there; nil where that was not said
+	Notes   []string
 }
 
 // Reader gives people one after the other (source.Reader). What Fields gives is certain at the end.
@@ -71,6 +81,9 @@ func (p *People) Plan(ctx context.Context, in Incoming) (run store.Run, err erro
 		return run, err
 	}
 	pl.summary.Notes = append(slices.Clone(in.Notes), pl.summary.Notes...)
+	if in.Quiet && len(pl.changes) == 0 && len(pl.summary.Holds) == 0 {
+		return store.Run{SourceID: pl.source.ID, Source: pl.source.Name, Kind: in.Kind, State: store.Applied, Summary: pl.summary}, nil
+	}
 	err = p.Store.Write(ctx, func(tx *store.Tx) error {
 		if err := dropOpen(tx, pl.source); err != nil {
 			return err
@@ -209,6 +222,9 @@ func (pl *planner) changed(e *source.Entry, after source.Record) error {
 	if pl.Partly {
 		after = before.Over(after, pl.Reader.Fields())
 	}
+	if pl.Photo == nil { // photos were not asked for
+		after.Photo = before.Photo
+	}
 	pl.seen[e.Key] = true
 	text := after.Text()
 	kind := "changed"
@@ -227,9 +243,7 @@ func (pl *planner) changed(e *source.Entry, after source.Record) error {
 			}
 		}
 	}
-	if err := pl.keep(e, after); err != nil {
-		return err
-	}
+	pl.keep(e, before, after)
 	pl.changes = append(pl.changes, store.RunChange{Key: e.Key, Person: stored.Person, Mail: mailOf(after, before, e.Key), Kind: kind,
 		Before: stored.Record, After: text})
 	return nil
@@ -272,9 +286,7 @@ func (pl *planner) added(e *source.Entry, after source.Record) error {
 		pl.joined[joins] = e.Key
 	}
 	pl.seen[e.Key] = true
-	if err := pl.keep(e, after); err != nil {
-		return err
-	}
+	pl.keep(e, source.Record{}, after)
 	pl.summary.New++
 	pl.changes = append(pl.changes, store.RunChange{Key: e.Key, Person: joins, Mail: mailOf(after, after, e.Key), Kind: "new", After: after.Text()})
 	return nil
@@ -297,27 +309,26 @@ func (pl *planner) taken(person int64, key string) (string, error) {
 	return "", nil
 }
 
-// keep stores a photo, and gives it its name in the record.
-func (pl *planner) keep(e *source.Entry, after source.Record) error {
-	if pl.Photo == nil || len(e.Photo) == 0 {
-		return nil
+// keep hands on the photo of somebody who is new or changed.
+func (pl *planner) keep(e *source.Entry, before, after source.Record) {
+	if pl.Photo != nil && len(e.Photo) > 0 && before.Photo != after.Photo {
+		pl.Photo(mailOf(after, before, e.Key), e.Photo)
 	}
-	_, err := pl.Photo(e.Photo)
-	var refused *problem.Error
-	if errors.As(err, &refused) {
-		pl.skip(source.RowError{Row: e.Row, Message: "the photo: " + refused.Message})
-		return nil
-	}
-	return err
 }
 
 // departed notes who is gone: all who were not seen, of a source that is whole, or those whom it names.
 func (pl *planner) departed() error {
-	keys := pl.Gone
-	if pl.Whole {
+	keys, present := pl.Gone, map[string]bool{}
+	if pl.Late != nil {
+		late := pl.Late()
+		pl.summary.Notes = append(pl.summary.Notes, late.Notes...)
+		keys = append(keys, late.Gone...)
+		present = late.Present
+	}
+	if pl.Whole || pl.Late != nil && present != nil {
 		keys = nil
 		for key, known := range pl.known {
-			if !known.Gone && !pl.seen[key] {
+			if !known.Gone && !pl.seen[key] && !present[key] {
 				keys = append(keys, key)
 			}
 		}

@@ -2,11 +2,14 @@ package people
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"time"
 
 	"missivum/core/person"
 	"missivum/core/problem"
 	"missivum/core/source"
+	"missivum/service/access"
 	"missivum/service/store"
 )
 
@@ -152,4 +155,20 @@ func (p *People) Settle(ctx context.Context) error {
 		}
 		return nil
 	})
+}
+
+// Watch forgets who left long ago, and ends plans that nobody applied, until the context ends.
+func (p *People) Watch(ctx context.Context, every time.Duration) {
+	ctx = access.With(ctx, access.Itself("schedule"))
+	for tick := time.NewTicker(every); ; {
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			return
+		case <-tick.C:
+			if err := errors.Join(p.Forget(ctx), p.Settle(ctx)); err != nil && ctx.Err() == nil {
+				p.Log.Error("keeping the directory in order", "error", err)
+			}
+		}
+	}
 }

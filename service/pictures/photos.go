@@ -140,7 +140,15 @@ func (p *Pictures) fitPhotos(ctx context.Context, job *jobs.Job) (any, error) {
 	}
 	defer archive.Close()
 	job.Total(len(photos))
-	fitted, err := Fit(ctx, photos, r, p.Folder, job.Progress)
+	return p.HostPhotos(ctx, photos, r, job.Progress)
+}
+
+// HostPhotos fits photos, hosts those of people who are in the directory, and gives each of them the address of theirs in
+// the field photoAddress. One call goes on at a time.
+func (p *Pictures) HostPhotos(ctx context.Context, photos []Photo, r picture.Recipe, progress func(int)) (PhotoResults, error) {
+	p.fitting.Lock()
+	defer p.fitting.Unlock()
+	fitted, err := Fit(ctx, photos, r, p.Folder, progress)
 	out := PhotoResults{Fitted: fitted.Fitted, Kept: fitted.Kept, Refused: append([]PhotoResult{}, fitted.Refused...),
 		Bytes: fitted.Bytes, Unknown: []string{}, Warnings: []string{}}
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"golang.org/x/text/language"
@@ -38,6 +39,8 @@ type Pictures struct {
 	Log       *slog.Logger
 	Folder    string         // for photos that are being fitted
 	Allow     []netip.Prefix // private networks that the address check may ask
+
+	fitting sync.Mutex // one set of photos is fitted at a time
 }
 
 // Start says how photos are fitted and removes what a service that was killed left half written. It is called before

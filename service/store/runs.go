@@ -226,3 +226,9 @@ func (tx *Tx) DropChanges(t time.Time) error {
 	_, err := tx.exec(`DELETE FROM run_changes WHERE run_id IN (SELECT id FROM runs WHERE planned_at < ?)`, stamp(t))
 	return err
 }
+
+// CountRuns counts the runs that are in a state.
+func (tx *Tx) CountRuns(state RunState) (n int, err error) {
+	err = tx.row(`SELECT COUNT(*) FROM runs WHERE state = ?`, state).Scan(&n)
+	return n, err
+}

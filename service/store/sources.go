@@ -33,8 +33,13 @@ type SourceState struct {
 	Next      time.Time `json:"next"`
 	Failure   string    `json:"failure"`  // of the last try; blank when it succeeded
 	Failures  int       `json:"failures"` // in a row
-	Cookie    string    `json:"cookie"`   // how far content synchronisation has come (RFC 4533)
 	Note      string    `json:"note"`
+	Paused    bool      `json:"paused"` // it is not asked until it is resumed
+
+	// What the next try begins with.
+	Cookie string `json:"cookie"` // how far content synchronisation has come (RFC 4533)
+	Groups string `json:"groups"` // digest of the groups
+	Tag    string `json:"tag"`    // of the file that was read last
 }
 
 const sourceColumns = `id, name, kind, position, settings, mapping, state, created_at`
