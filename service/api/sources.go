@@ -26,7 +26,7 @@ type Source struct {
 	Tried     time.Time        `json:"tried,omitzero"`
 	Succeeded time.Time        `json:"succeeded,omitzero"`
 	Next      time.Time        `json:"next,omitzero"`
-	Failure   string           `json:"failure"` // of the last try; blank when it succeeded
+	Failure   string           `json:"failure"`  // of the last try; blank when it succeeded
 	Failures  int              `json:"failures"` // in a row
 	Note      string           `json:"note"`
 }
@@ -173,7 +173,9 @@ func (a *API) figures(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	gauge := func(name, help string) { fmt.Fprintf(&b, "# TYPE missivum_%s gauge\n# HELP missivum_%s %s\n", name, name, help) }
+	gauge := func(name, help string) {
+		fmt.Fprintf(&b, "# TYPE missivum_%s gauge\n# HELP missivum_%s %s\n", name, name, help)
+	}
 	gauge("people", "People in the directory.")
 	fmt.Fprintf(&b, "missivum_people %d\n", there)
 	gauge("people_left", "People who left and are still kept.")

@@ -57,8 +57,7 @@ type planner struct {
 	ctx     context.Context
 	tx      *store.Tx
 	source  store.Source
-	known   map[string]store.KnownRecord
-	seen    map[string]bool
+	known   map[string]*store.KnownRecord
 	layout  source.Layout
 	fields  []string
 	match   string
@@ -72,7 +71,7 @@ type planner struct {
 // Plan reads what a source brings and works out what that changes. The plan is stored as a run; an older one of the same
 // source that waits is dropped. Nothing else is changed.
 func (p *People) Plan(ctx context.Context, in Incoming) (run store.Run, err error) {
-	pl := &planner{Incoming: in, ctx: ctx, seen: map[string]bool{}, blank: map[string]int{}, joined: map[int64]string{}}
+	pl := &planner{Incoming: in, ctx: ctx, blank: map[string]int{}, joined: map[int64]string{}}
 	err = p.Store.Read(ctx, func(tx *store.Tx) error { // what others write meanwhile is found when the plan is applied
 		pl.tx = tx
 		return pl.read(tx)
@@ -198,7 +197,7 @@ func (pl *planner) entry(e *source.Entry, buffer []byte) ([]byte, error) {
 	known, there := pl.known[e.Key]
 	digest, buffer := pl.layout.Digest(buffer, e, photo)
 	if there && !known.Gone && known.Digest == digest {
-		pl.seen[e.Key] = true
+		known.Seen = true
 		pl.summary.Unchanged++
 		return buffer, nil
 	}
@@ -225,7 +224,7 @@ func (pl *planner) changed(e *source.Entry, after source.Record) error {
 	if pl.Photo == nil { // photos were not asked for
 		after.Photo = before.Photo
 	}
-	pl.seen[e.Key] = true
+	pl.known[e.Key].Seen = true
 	text := after.Text()
 	kind := "changed"
 	switch {
@@ -285,7 +284,6 @@ func (pl *planner) added(e *source.Entry, after source.Record) error {
 		}
 		pl.joined[joins] = e.Key
 	}
-	pl.seen[e.Key] = true
 	pl.keep(e, source.Record{}, after)
 	pl.summary.New++
 	pl.changes = append(pl.changes, store.RunChange{Key: e.Key, Person: joins, Mail: mailOf(after, after, e.Key), Kind: "new", After: after.Text()})
@@ -328,7 +326,7 @@ func (pl *planner) departed() error {
 	if pl.Whole || pl.Late != nil && present != nil {
 		keys = nil
 		for key, known := range pl.known {
-			if !known.Gone && !pl.seen[key] && !present[key] {
+			if !known.Gone && !known.Seen && !present[key] {
 				keys = append(keys, key)
 			}
 		}
@@ -339,7 +337,7 @@ func (pl *planner) departed() error {
 		if err != nil {
 			return err
 		}
-		if !ok || !stored.Gone.IsZero() || pl.seen[key] {
+		if !ok || !stored.Gone.IsZero() || pl.known[key] != nil && pl.known[key].Seen {
 			continue
 		}
 		before, err := source.ReadRecord(stored.Record)

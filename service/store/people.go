@@ -116,14 +116,14 @@ func (tx *Tx) PersonByMail(mail string) (Person, error) {
 
 // PersonByID reads a person.
 func (tx *Tx) PersonByID(id int64) (Person, error) {
-	p, err := scanPerson(tx.row(`SELECT `+personColumns+` FROM people WHERE id = ?`, id))
+	p, err := scanPerson(tx.preparedRow(`SELECT `+personColumns+` FROM people WHERE id = ?`, id))
 	return p, missing("person", fmt.Sprint(id), err)
 }
 
 // MatchedPerson gives the id of the person with a value by which records are matched; 0 for nobody. Who is there comes
 // before who left.
 func (tx *Tx) MatchedPerson(value string) (id int64, err error) {
-	err = tx.row(`SELECT id FROM people WHERE matched = ? ORDER BY left_at = '' DESC, id LIMIT 1`, value).Scan(&id)
+	err = tx.preparedRow(`SELECT id FROM people WHERE matched = ? ORDER BY left_at = '' DESC, id LIMIT 1`, value).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
@@ -133,8 +133,8 @@ func (tx *Tx) MatchedPerson(value string) (id int64, err error) {
 // SameMail lists the addresses that several people have who are there, of those who changed in a revision.
 func (tx *Tx) SameMail(revision int) ([]string, error) {
 	return list(tx, func(row scanner) (mail string, err error) { return mail, row.Scan(&mail) },
-		`SELECT p.mail FROM people p WHERE p.revision = ? AND p.left_at = '' AND p.mail <> ''
-		AND EXISTS (SELECT 1 FROM people q WHERE q.mail = p.mail AND q.id <> p.id AND q.left_at = '') LIMIT 5`, revision)
+		`SELECT p.mail FROM people p WHERE p.revision = ? AND +p.left_at = '' AND +p.mail <> ''
+		AND EXISTS (SELECT 1 FROM people q WHERE q.mail = p.mail AND q.id <> p.id AND +q.left_at = '') LIMIT 5`, revision)
 }
 
 // PutPerson stores a person; one without an id is new and gets one. fields are the directory's.
@@ -212,15 +212,37 @@ func (f PeopleFilter) where() (string, []any) {
 		args = append(args, f.Source)
 	}
 	if f.IDs != nil {
-		ids, _ := json.Marshal(f.IDs) // numbers only: it cannot fail
-		where, args = append(where, `id IN (SELECT value FROM json_each(?))`), append(args, string(ids))
+		where, args = append(where, `id IN (SELECT value FROM json_each(?))`), append(args, listed(f.IDs))
 	}
 	return strings.Join(where, " AND "), args
+}
+
+// listed is numbers as JSON.
+func listed(ids []int64) string {
+	text, err := json.Marshal(ids)
+	if err != nil || ids == nil {
+		return "[]"
+	}
+	return string(text)
 }
 
 // People lists a part of the people that a filter lets through, in the order in which they came, and counts all of them.
 func (tx *Tx) People(f PeopleFilter, offset, limit int) (people []Person, total int, err error) {
 	where, args := f.where()
+	if f.Search != "" || f.Blank != "" { // looking through everybody is what takes time: it is done once
+		ids, err := list(tx, func(row scanner) (id int64, err error) { return id, row.Scan(&id) }, `SELECT id FROM people WHERE `+where+` ORDER BY id`,
+			args...)
+		if err != nil {
+			return nil, 0, err
+		}
+		from := min(offset, len(ids))
+		page := ids[from:min(from+limit, len(ids))]
+		if people, err = list(tx, scanPerson, `SELECT `+personColumns+` FROM people WHERE id IN (SELECT value FROM json_each(?)) ORDER BY id`,
+			listed(page)); err != nil {
+			return nil, 0, err
+		}
+		return people, len(ids), nil
+	}
 	if err := tx.row(`SELECT COUNT(*) FROM people WHERE `+where, args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}

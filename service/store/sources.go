@@ -145,19 +145,25 @@ type KnownRecord struct {
 	Person int64
 	Digest [source.DigestSize]byte // all zero where it is not known
 	Gone   bool
+	Seen   bool // for whoever compares
 }
 
 // KnownRecords reads the digests of all records of a source by their keys.
-func (tx *Tx) KnownRecords(sourceID int64) (map[string]KnownRecord, error) {
+func (tx *Tx) KnownRecords(sourceID int64) (map[string]*KnownRecord, error) {
 	rows, err := tx.tx.QueryContext(tx.ctx, `SELECT key, person_id, digest, gone_at <> '' FROM person_records WHERE source_id = ?`, sourceID)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	known := map[string]KnownRecord{}
+	known := map[string]*KnownRecord{}
+	var part []KnownRecord // many at once: one for each would be many small pieces of memory
 	for rows.Next() {
 		var key string
-		var k KnownRecord
+		if len(part) == 0 {
+			part = make([]KnownRecord, 1024)
+		}
+		k := &part[0]
+		part = part[1:]
 		var digest sql.RawBytes
 		if err := rows.Scan(&key, &k.Person, &digest, &k.Gone); err != nil {
 			return nil, err
@@ -170,7 +176,7 @@ func (tx *Tx) KnownRecords(sourceID int64) (map[string]KnownRecord, error) {
 
 // Record reads a record by its key at the source; ok is false where there is none.
 func (tx *Tx) Record(sourceID int64, key string) (r Record, ok bool, err error) {
-	r, err = scanRecord(tx.row(`SELECT `+recordColumns+` FROM person_records WHERE source_id = ? AND key = ?`, sourceID, key))
+	r, err = scanRecord(tx.preparedRow(`SELECT `+recordColumns+` FROM person_records WHERE source_id = ? AND key = ?`, sourceID, key))
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, false, nil
 	}

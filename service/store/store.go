@@ -189,18 +189,41 @@ func (tx *Tx) exec(query string, args ...any) (sql.Result, error) {
 
 // prepared is exec for a statement that is repeated many times.
 func (tx *Tx) prepared(query string, args ...any) (sql.Result, error) {
-	statement := tx.statements[query]
-	if statement == nil {
-		var err error
-		if statement, err = tx.tx.PrepareContext(tx.ctx, query); err != nil {
-			return nil, err
-		}
-		if tx.statements == nil {
-			tx.statements = map[string]*sql.Stmt{}
-		}
-		tx.statements[query] = statement // it is closed with the transaction
+	statement, err := tx.statement(query)
+	if err != nil {
+		return nil, err
 	}
 	return statement.ExecContext(tx.ctx, args...)
+}
+
+// preparedRow is row for a statement that is repeated many times.
+func (tx *Tx) preparedRow(query string, args ...any) scanner {
+	statement, err := tx.statement(query)
+	if err != nil {
+		return failed{err}
+	}
+	return statement.QueryRowContext(tx.ctx, args...)
+}
+
+// failed is a row that could not be asked for.
+type failed struct{ error }
+
+func (f failed) Scan(...any) error { return f.error }
+
+// statement prepares a statement, once in a unit of work; it is closed with the transaction.
+func (tx *Tx) statement(query string) (*sql.Stmt, error) {
+	if statement := tx.statements[query]; statement != nil {
+		return statement, nil
+	}
+	statement, err := tx.tx.PrepareContext(tx.ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	if tx.statements == nil {
+		tx.statements = map[string]*sql.Stmt{}
+	}
+	tx.statements[query] = statement
+	return statement, nil
 }
 
 // execOne is exec for a statement that must change a row; otherwise there is no thing of that name.
