@@ -11,10 +11,12 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -32,6 +34,7 @@ import (
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/sources"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -69,7 +72,9 @@ func newRigWith(t *testing.T, change func(*api.API)) *rig {
 		Folder: filepath.Join(folder, "packages"), Now: now}
 	a.Pictures = &pictures.Pictures{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Hosting: a.Hosting,
 		Folder: filepath.Join(folder, "photos"), Now: now, Log: a.Log}
-	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Jobs.Start(ctx)); err != nil {
+	a.Sources = &sources.Sources{Store: st, People: a.People, Jobs: a.Jobs, Pictures: a.Pictures, Folder: filepath.Join(folder, "secrets"),
+		Now: now, Log: a.Log}
+	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(), a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
@@ -245,6 +250,7 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"Fault", "GET", "/api/v1/people/faults", "", 200, []string{"faults"}},
 		{"DirectoryRules", "GET", "/api/v1/people/rules", "", 200, nil},
 		{"Run", "GET", "/api/v1/runs", "", 200, nil},
+		{"Source", "GET", "/api/v1/sources", "", 200, nil},
 		{"AssignmentList", "GET", "/api/v1/assignments", "", 200, nil},
 		{"RecordedChange", "GET", "/api/v1/changes", "", 200, nil},
 		{"Principal", "GET", "/api/v1/changes", "", 200, []string{"by"}},
@@ -686,6 +692,80 @@ func TestAudiencesAndAssignments(t *testing.T) {
 	if faults.Total == 0 || faults.All <= faults.Total || faults.People != 80 || faults.Faults[0].Kind != "number" || len(faults.Kinds) < 2 {
 		t.Errorf("%+v", faults)
 	}
+}
+
+// A source is stored, looked at, asked and paused; how it gets on is in the metrics too.
+func TestSourcesOverHTTP(t *testing.T) {
+	r := loaded(t)
+	folder := t.TempDir()
+	old := time.Now().Add(-time.Hour)
+	write := func(name, text string) {
+		file := filepath.Join(folder, name)
+		if err := errors.Join(os.WriteFile(file, []byte(text), 0o600), os.Chtimes(file, old, old)); err != nil {
+			t.Fatal(err)
+		}
+		old = old.Add(time.Minute)
+	}
+	write("export-1.csv", "Personal-Nr;E-Mail;Durchwahl\n1;bo@brackwater.example;12\n")
+	body := `{"kind":"folder","position":5,"settings":{"folder":{"path":` + strconv.Quote(folder) + `,"pattern":"export-*.csv"},"every":"24h"},` +
+		`"mapping":"key: employeeNumber\ncolumns: {Personal-Nr: employeeNumber, Durchwahl: extension}\n"}`
+	var s api.Source
+	r.want(200, "PUT", "/api/v1/sources/hr", body, &s)
+	if s.Kind != "folder" || s.Next.IsZero() || s.People != 0 {
+		t.Errorf("%+v", s)
+	}
+	r.want(422, "PUT", "/api/v1/sources/bad", `{"kind":"web","position":5,"settings":{"every":""},"mapping":""}`, nil)
+	var preview api.Preview
+	r.want(200, "POST", "/api/v1/sources/hr/preview", `{"mapping":""}`, &preview)
+	if len(preview.People) != 1 || !slices.Contains(preview.Fields, "extension") {
+		t.Errorf("%+v", preview)
+	}
+	ask := func() store.Job {
+		var begun struct {
+			ID string `json:"id"`
+		}
+		r.want(202, "POST", "/api/v1/sources/hr/sync", "", &begun)
+		var job struct {
+			State   store.JobState `json:"state"`
+			Message string         `json:"message"`
+		}
+		job.State = store.Waiting
+		for end := time.Now().Add(time.Minute); !job.State.Ended() && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+			r.want(200, "GET", "/api/v1/jobs/"+begun.ID, "", &job)
+		}
+		return store.Job{State: job.State, Message: job.Message}
+	}
+	if job := ask(); job.State != store.Ready {
+		t.Errorf("%+v", job)
+	}
+	var bo api.PersonDetail
+	r.want(200, "GET", "/api/v1/people/bo@brackwater.example", "", &bo)
+	if bo.Values["extension"] != "12" || bo.Values["cn"] == "" {
+		t.Errorf("two sources are not one person: %+v", bo.Values)
+	}
+	write("export-2.csv", "Nr;E-Mail\n1;bo@brackwater.example\n")
+	if job := ask(); job.State != store.Failed || !strings.Contains(job.Message, `no column "Durchwahl"`) {
+		t.Errorf("%+v", job)
+	}
+	r.want(200, "GET", "/api/v1/sources/hr", "", &s)
+	if s.Failures != 1 || !strings.Contains(s.Failure, "Durchwahl") || s.People != 1 {
+		t.Errorf("%+v", s)
+	}
+	metrics := r.want(200, "GET", "/metrics", "", nil).Body.String()
+	for _, want := range []string{"missivum_people 80\n", `missivum_source_failures{source="hr"} 1` + "\n", "# EOF\n"} {
+		if !strings.Contains(metrics, want) {
+			t.Errorf("the metrics lack %q:\n%s", want, metrics)
+		}
+	}
+	s = api.Source{}
+	r.want(200, "POST", "/api/v1/sources/hr/pause", "", &s)
+	if !s.Paused || !s.Next.IsZero() {
+		t.Errorf("%+v", s)
+	}
+	r.want(200, "POST", "/api/v1/sources/hr/resume", "", &s)
+	r.want(409, "DELETE", "/api/v1/sources/hr", "", nil)
+	r.want(409, "POST", "/api/v1/sources/import/sync", "", nil)
+	r.want(404, "POST", "/api/v1/sources/none/sync", "", nil)
 }
 
 func TestPackages(t *testing.T) {

@@ -273,3 +273,6 @@ func (d *directory) remove(dn string) {
 		d.t.Fatal(err)
 	}
 }
+
+// pemOf is a certificate as PEM.
+func pemOf(der []byte) []byte { return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}) }

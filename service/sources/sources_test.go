@@ -33,8 +33,14 @@ var acting = access.With(context.Background(), access.Loopback())
 // open opens sources over an empty directory.
 func open(t testing.TB) *Sources {
 	t.Helper()
+	return openAt(t, time.Now)
+}
+
+// openAt is open with a clock.
+func openAt(t testing.TB, now func() time.Time) *Sources {
+	t.Helper()
 	folder := t.TempDir()
-	st, err := store.Open(acting, filepath.Join(folder, "x.db"), time.Now)
+	st, err := store.Open(acting, filepath.Join(folder, "x.db"), now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,7 +50,7 @@ func open(t testing.TB) *Sources {
 	host := &hosting.Hosting{Store: st, Log: quiet}
 	pics := &pictures.Pictures{Store: st, Jobs: queue, People: staff, Hosting: host, Folder: filepath.Join(folder, "photos"), Now: time.Now, Log: quiet,
 		Templates: &templates.Templates{Store: st, People: staff, Hosting: host, Now: time.Now}}
-	s := &Sources{Store: st, People: staff, Jobs: queue, Pictures: pics, Folder: filepath.Join(folder, "secrets"), Now: time.Now, Log: quiet}
+	s := &Sources{Store: st, People: staff, Jobs: queue, Pictures: pics, Folder: filepath.Join(folder, "secrets"), Now: now, Log: quiet}
 	if err := s.Start(); err != nil {
 		t.Fatal(err)
 	}

@@ -445,6 +445,120 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where people come from, in the order in which their values count. */
+        get: operations["listSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** One source, and how it gets on. */
+        get: operations["getSource"];
+        /** Store a source, new or in the place of one of its name, whose kind stays. */
+        put: operations["putSource"];
+        post?: never;
+        /** Remove a source that has nobody any more. */
+        delete: operations["removeSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/sync": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the source now. What it brings is a run. */
+        post: operations["syncSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the source no more until it is resumed. */
+        post: operations["pauseSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the source again. */
+        post: operations["resumeSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a mapping would make of five people, hard cases first. Nothing is stored. */
+        post: operations["previewSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -1558,6 +1672,95 @@ export interface components {
             revision: number;
             kinds: components["schemas"]["FaultKind"][];
             faults: components["schemas"]["Fault"][];
+        };
+        /** @description How a source is asked. One of ldap, folder and web is set, as its kind asks for. */
+        SourceSettings: {
+            ldap?: components["schemas"]["LDAPSettings"];
+            folder?: components["schemas"]["FolderSettings"];
+            web?: components["schemas"]["WebSettings"];
+            /** @description Such as 15m or 24h; blank for on demand only. */
+            every: string;
+            /** @description People whom it does not name stay, and fields that it lacks keep their values. */
+            partly: boolean;
+            photos?: components["schemas"]["PictureRecipe"];
+            /** @description Every plan waits until somebody applies it. */
+            look: boolean;
+        };
+        LDAPSettings: {
+            /** @description ldaps://host, or ldap://host, on which StartTLS is then asked for. */
+            address: string;
+            /** @description Certificates of an own authority, PEM; blank for those of the system. */
+            authority: string;
+            /** @description DN; blank for an anonymous bind. */
+            bind: string;
+            /** @description File in the folder secrets that holds the password. */
+            secret: string;
+            base: string;
+            /** @description sub, one or base; sub when blank. */
+            scope: string;
+            /** @description RFC 4515; (objectClass=person) when blank. */
+            filter: string;
+            /** @description DN below which groups are; blank where entries name theirs. */
+            groups: string;
+            /** @description Entries that are asked for at once; 500 when 0. */
+            page: number;
+            /** @description Never use content synchronisation. */
+            compare: boolean;
+        };
+        FolderSettings: {
+            path: string;
+            /** @description Such as export-*.csv; the newest file is read. */
+            pattern: string;
+        };
+        WebSettings: {
+            /** @description https */
+            address: string;
+            authority: string;
+            /** @description Blank for a bearer token. */
+            user: string;
+            secret: string;
+        };
+        SourceRequest: {
+            /** @enum {string} */
+            kind: "file" | "ldap" | "folder" | "web" | "scim";
+            /** @description Where several sources have a value, that of the least position counts. */
+            position: number;
+            settings: components["schemas"]["SourceSettings"];
+            mapping: string;
+        };
+        Source: {
+            name: string;
+            /** @enum {string} */
+            kind: "kept" | "file" | "ldap" | "folder" | "web" | "scim";
+            position: number;
+            settings: components["schemas"]["SourceSettings"];
+            mapping: string;
+            /** @description Whom it has. */
+            people: number;
+            paused: boolean;
+            /** Format: date-time */
+            tried?: string;
+            /** Format: date-time */
+            succeeded?: string;
+            /** Format: date-time */
+            next?: string;
+            /** @description Of the last try; blank when it succeeded. */
+            failure: string;
+            /** @description In a row. */
+            failures: number;
+            note: string;
+        };
+        SourcePreview: {
+            columns: components["schemas"]["Column"][];
+            note: string;
+            fields: string[];
+            people: {
+                values: string[];
+                /** @description Why this one is shown. */
+                reasons: string[];
+            }[];
+            /** @description People who were looked at. */
+            read: number;
         };
         OriginalValue: {
             field: string;
@@ -3794,6 +3997,261 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AssignmentList"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    syncSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pauseSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resumeSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    previewSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Blank for the one that is stored. */
+                    mapping: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourcePreview"];
                 };
             };
             /** @description What went wrong (RFC 9457). */
