@@ -137,7 +137,7 @@ files for every desk and the blocks for mail hosts.`,
 		a.simulateCommand(), a.packCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
-	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.sourceCommand(), a.runCommand(), a.audienceCommand(), a.assignCommand(),
+	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(), a.audienceCommand(), a.assignCommand(),
 		a.packageCommand())
 	return root
 }
@@ -314,7 +314,9 @@ func (f *columnFlags) read(csv string) (source.Mapping, error) {
 	data, err := os.ReadFile(file)
 	switch {
 	case err == nil:
-		beside := func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(filepath.Dir(file), filepath.Base(name))) }
+		beside := func(name string) ([]byte, error) {
+			return os.ReadFile(filepath.Join(filepath.Dir(file), filepath.Base(name)))
+		}
 		if mapping, err = source.ReadMapping(data, beside); err != nil {
 			return mapping, fmt.Errorf("%s: %w", file, err)
 		}

@@ -22,9 +22,11 @@ import (
 	"missivum/service/clients"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
+	"missivum/service/keys"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/scim"
 	"missivum/service/sources"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -125,7 +127,7 @@ func (s *Service) wire() {
 	}
 	s.handler = api.New(&api.API{
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
-		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources,
+		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: &keys.Keys{Store: st}, SCIM: &scim.SCIM{Store: st, People: s.People},
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 }

@@ -77,7 +77,7 @@ func (c *cards) next(into *raw) error {
 	set("labeledURI", card.PreferredValue(vcard.FieldURL))
 	set("preferredLanguage", card.PreferredValue(vcard.FieldLanguage))
 	for _, f := range card[vcard.FieldTelephone] {
-		set(telephoneField(f.Params), telephoneValue(f.Value))
+		set(telephoneField(f.Params), Telephone(f.Value))
 	}
 	if a := card.Address(); a != nil {
 		for field, value := range map[string]string{"street": a.StreetAddress, "l": a.Locality, "st": a.Region,
@@ -104,8 +104,8 @@ func telephoneField(p vcard.Params) string {
 	return "telephoneNumber"
 }
 
-// telephoneValue is a number as directories write it, from a telephone address (RFC 3966) or text.
-func telephoneValue(value string) string {
+// Telephone is a number as directories write it, from a telephone address (RFC 3966) or text.
+func Telephone(value string) string {
 	number, ok := strings.CutPrefix(value, "tel:")
 	if !ok {
 		return value

@@ -14,6 +14,7 @@ type Kind string
 const (
 	Owner   Kind = "owner"   // whoever uses the machine that the service listens on by loopback
 	Command Kind = "command" // somebody who ran a command on the service's own data
+	Key     Kind = "key"     // a program that names itself with a key
 	Service Kind = "service" // the service itself: schedules, and what a restart cleans up
 )
 

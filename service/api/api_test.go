@@ -31,9 +31,11 @@ import (
 	"missivum/service/clients"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
+	"missivum/service/keys"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/scim"
 	"missivum/service/sources"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -74,6 +76,7 @@ func newRigWith(t *testing.T, change func(*api.API)) *rig {
 		Folder: filepath.Join(folder, "photos"), Now: now, Log: a.Log}
 	a.Sources = &sources.Sources{Store: st, People: a.People, Jobs: a.Jobs, Pictures: a.Pictures, Folder: filepath.Join(folder, "secrets"),
 		Now: now, Log: a.Log}
+	a.Keys, a.SCIM = &keys.Keys{Store: st}, &scim.SCIM{Store: st, People: a.People}
 	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(), a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}

@@ -40,6 +40,10 @@ func openAPI(c *gin.Context) {
 // console serves the built console; its pages are all one file, which finds its way by the address.
 func (a *API) console(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	if strings.HasPrefix(name, "scim/") {
+		scimRefuse(c, http.StatusNotFound, "", "There is nothing at "+c.Request.URL.Path+".")
+		return
+	}
 	read := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	if !read || name == "api" || strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "p/") || a.Console == nil {
 		refuse(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".")

@@ -69,7 +69,7 @@ func (p *People) ApplyIn(tx *store.Tx, id int64, confirmed bool) (store.Run, err
 
 // action is what is put on record for a kind of run.
 func action(kind string) string {
-	return map[string]string{"import": "imported", "sync": "synchronised", "edit": "edited", "undo": "undone"}[kind]
+	return map[string]string{"import": "imported", "sync": "synchronised", "edit": "edited", PushKind: "pushed", "undo": "undone"}[kind]
 }
 
 // Drop ends a plan that is not wanted.

@@ -98,14 +98,25 @@ func (tx *Tx) AddRun(r Run, changes []RunChange) (Run, error) {
 	if r.ID, err = result.LastInsertId(); err != nil {
 		return r, err
 	}
+	return r, tx.AddRunChanges(r.ID, 0, changes)
+}
+
+// AddRunChanges stores changes of a run behind those that it has.
+func (tx *Tx) AddRunChanges(run int64, last int, changes []RunChange) error {
 	for i, c := range changes {
 		_, err := tx.prepared(`INSERT INTO run_changes (run_id, number, key, person_id, mail, kind, before, after) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			r.ID, i+1, c.Key, c.Person, c.Mail, c.Kind, c.Before, c.After)
+			run, last+i+1, c.Key, c.Person, c.Mail, c.Kind, c.Before, c.After)
 		if err != nil {
-			return r, err
+			return err
 		}
 	}
-	return r, nil
+	return nil
+}
+
+// LastRunChange is the number of a run's last change; 0 for none.
+func (tx *Tx) LastRunChange(run int64) (n int, err error) {
+	err = tx.row(`SELECT COALESCE(MAX(number), 0) FROM run_changes WHERE run_id = ?`, run).Scan(&n)
+	return n, err
 }
 
 // PutRun stores what became of a run.
