@@ -4,14 +4,14 @@ package scim
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/google/uuid"
 
 	"missivum/core/problem"
 	core "missivum/core/scim"
@@ -171,10 +171,12 @@ func (s *SCIM) Create(ctx context.Context, name string, kind core.Kind, in map[s
 	if err != nil {
 		return out, err
 	}
-	var id [16]byte
-	rand.Read(id[:]) // never fails (crypto/rand)
+	id, err := uuid.NewV7() // later ones sort behind earlier ones (RFC 9562, 5.7)
+	if err != nil {
+		return out, err
+	}
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
-		r := store.SCIMResource{ID: hex.EncodeToString(id[:]), Kind: kind.Name, Created: tx.At()}
+		r := store.SCIMResource{ID: id.String(), Kind: kind.Name, Created: tx.At()}
 		out, err = s.put(tx, name, kind, r, resource)
 		return err
 	})
