@@ -113,6 +113,9 @@ func (a *app) peopleImport(server *string) *cobra.Command {
 			a.note(args[0], plan.Note)
 			a.reportRows(args[0], plan.Run.Skips)
 			a.printImport(plan, dry)
+			if !dry && plan.Run.State == "held" {
+				return exitError{ExitFindings, errors.New("nothing was imported")}
+			}
 			return nil
 		}),
 	}
@@ -271,7 +274,7 @@ func (a *app) printPerson(d api.PersonDetail) {
 	printTable(a.out, []string{"Field", "Value", "Source", ""}, rows)
 	rows = nil
 	for _, h := range d.History {
-		if h.Kind == "new" {
+		if h.Kind == "new" || h.Kind == "joined" && len(h.Fields) > 5 {
 			h.Fields = []source.FieldChange{{Field: plural(len(h.Fields), "field", "fields")}}
 		}
 		for _, f := range h.Fields {

@@ -31,10 +31,10 @@ func (a *app) runList(server *string) *cobra.Command {
 			}
 			var rows [][]string
 			for _, run := range list {
-				rows = append(rows, []string{fmt.Sprint(run.ID), day(run.Planned), run.Source, run.Kind, string(run.State), fmt.Sprint(run.New),
+				rows = append(rows, []string{fmt.Sprint(run.ID), day(run.Planned), run.Source, run.Kind, string(run.State), fmt.Sprint(run.New), fmt.Sprint(run.Joined),
 					fmt.Sprint(run.Changed), fmt.Sprint(run.Gone), fmt.Sprint(run.Back), fmt.Sprint(run.Skipped), run.By})
 			}
-			printTable(a.out, []string{"Run", "Planned", "Source", "Kind", "State", "New", "Changed", "Gone", "Back", "Skipped", "By"}, rows)
+			printTable(a.out, []string{"Run", "Planned", "Source", "Kind", "State", "New", "Joined", "Changed", "Gone", "Back", "Skipped", "By"}, rows)
 			return nil
 		}),
 	}
@@ -80,7 +80,7 @@ func (a *app) runShow(server *string) *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&search, "search", "", "only people in whose values this stands")
-	c.Flags().StringVar(&kind, "kind", "", "only changes of this kind: new, changed, gone, back")
+	c.Flags().StringVar(&kind, "kind", "", "only changes of this kind: new, joined, changed, gone, back")
 	c.Flags().StringVarP(&output, "output", "o", "", "write all of it as CSV to this file")
 	return c
 }
@@ -143,10 +143,14 @@ func (a *app) printRun(run api.Run) {
 	if run.State == "planned" || run.State == "held" {
 		verb = "would be "
 	}
-	fmt.Fprintf(a.out, "%s: %s%d new, %d changed, %d gone, %d back, %d unchanged, %d skipped\n",
-		plural(run.Read, "person", "people"), verb, run.New, run.Changed, run.Gone, run.Back, run.Unchanged, run.Skipped)
+	fmt.Fprintf(a.out, "%s: %s%d new, %d joined, %d changed, %d gone, %d back, %d unchanged, %d skipped\n",
+		plural(run.Read, "person", "people"), verb, run.New, run.Joined, run.Changed, run.Gone, run.Back, run.Unchanged, run.Skipped)
 	switch run.State {
 	case "planned":
+		if run.Changes() == 0 {
+			fmt.Fprintln(a.out, "nothing changes")
+			return
+		}
 		fmt.Fprintf(a.out, "run %d is planned; carry it out with: missivum run apply %d\n", run.ID, run.ID)
 	case "held":
 		for _, why := range run.Holds {

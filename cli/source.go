@@ -43,9 +43,10 @@ func (a *app) sourceList(server *string) *cobra.Command {
 					state = "paused"
 				case s.Failures > 0:
 					state = plural(s.Failures, "failure", "failures") + " in a row"
+				case s.Kind == sources.FileKind:
 				case s.Tried.IsZero():
 					state = "not asked yet"
-				case s.Kind != sources.FileKind:
+				default:
 					state = "well"
 				}
 				rows = append(rows, []string{s.Name, s.Kind, fmt.Sprint(s.Position), grouped(s.People), state, moment(s.Succeeded), moment(s.Next)})

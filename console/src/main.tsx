@@ -10,13 +10,20 @@ import { Refusal } from './api/api'
 import { ClientsPage } from './pages/ClientsPage'
 import { PackagesPage } from './pages/PackagesPage'
 import { PageFailed } from './pages/PageFailed'
-import { PeoplePage } from './pages/PeoplePage'
+import { PeoplePage } from './people/PeoplePage'
 import { Shell } from './pages/Shell'
 import { TemplatesPage } from './pages/TemplatesPage'
 import { theme } from './theme'
 
 // The editor is the largest part of the console: other pages do not wait for it.
 const WorkbenchPage = lazy(() => import('./workbench/WorkbenchPage').then((m) => ({ default: m.WorkbenchPage })))
+const PersonPage = lazy(() => import('./people/PersonPage').then((m) => ({ default: m.PersonPage })))
+const FaultsPage = lazy(() => import('./people/FaultsPage').then((m) => ({ default: m.FaultsPage })))
+const AudiencesPage = lazy(() => import('./people/AudiencesPage').then((m) => ({ default: m.AudiencesPage })))
+const AssignmentsPage = lazy(() => import('./people/AssignmentsPage').then((m) => ({ default: m.AssignmentsPage })))
+const SourcesPage = lazy(() => import('./people/SourcesPage').then((m) => ({ default: m.SourcesPage })))
+const RunsPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m.RunsPage })))
+const RunPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m.RunPage })))
 const PicturesPage = lazy(() => import('./pictures/PicturesPage').then((m) => ({ default: m.PicturesPage })))
 const PicturePage = lazy(() => import('./pictures/PicturePage').then((m) => ({ default: m.PicturePage })))
 
@@ -39,6 +46,18 @@ const router = createBrowserRouter([
             ),
           },
           { path: 'people', element: <PeoplePage /> },
+          ...[
+            { path: 'people/who/:mail', element: <PersonPage /> },
+            { path: 'people/faults', element: <FaultsPage /> },
+            { path: 'people/audiences', element: <AudiencesPage /> },
+            { path: 'people/assignments', element: <AssignmentsPage /> },
+            { path: 'people/sources', element: <SourcesPage /> },
+            { path: 'people/runs', element: <RunsPage /> },
+            { path: 'people/runs/:id', element: <RunPage /> },
+          ].map((page) => ({
+            ...page,
+            element: <Suspense fallback={<p>Opening the page ...</p>}>{page.element}</Suspense>,
+          })),
           {
             path: 'pictures',
             element: (

@@ -354,7 +354,7 @@ func (s *Set) In(name string, p *person.Person) bool {
 // Reason says why a person is in an audience; blank for one who is not.
 func (s *Set) Reason(name string, p *person.Person) string {
 	if name == Everybody {
-		return "everybody is"
+		return "it is for everybody"
 	}
 	if !s.In(name, p) {
 		return ""

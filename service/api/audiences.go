@@ -210,7 +210,7 @@ func (a *API) listFaults(c *gin.Context) {
 		return
 	}
 	found := fault.Only(all.List, c.Query("kind"), c.Query("field"), c.Query("search"))
-	if c.NegotiateFormat("application/json", "text/csv") == "text/csv" {
+	if asCSV(c) {
 		c.Header("Content-Type", "text/csv; charset=utf-8")
 		c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="faults-%d.csv"`, all.Revision))
 		if err := fault.WriteCSV(c.Writer, found); err != nil {

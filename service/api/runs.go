@@ -43,7 +43,7 @@ func runOf(r store.Run) Run {
 // RunChange is what a run does to one person.
 type RunChange struct {
 	Mail   string               `json:"mail"`
-	Kind   string               `json:"kind"` // new, changed, gone, back
+	Kind   string               `json:"kind"` // new, joined, changed, gone, back
 	Fields []source.FieldChange `json:"fields"`
 }
 
@@ -270,12 +270,17 @@ func (a *API) listRunChanges(c *gin.Context) {
 		return
 	}
 	filter := store.ChangeFilter{Search: c.Query("search"), Kind: c.Query("kind")}
-	if c.NegotiateFormat("application/json", "text/csv") == "text/csv" {
+	if asCSV(c) {
 		a.exportChanges(c, id, filter)
 		return
 	}
 	list, total, err := a.changes(c, id, filter, offset, min(size, maxPage))
 	answer(a, c, RunChanges{Total: total, Changes: list}, err)
+}
+
+// asCSV reports whether a request asks for CSV: by format=csv, as links do, or by its Accept header.
+func asCSV(c *gin.Context) bool {
+	return c.Query("format") == "csv" || c.NegotiateFormat("application/json", "text/csv") == "text/csv"
 }
 
 // exportChanges writes the changes of a run as CSV, one row for each value.

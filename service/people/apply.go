@@ -64,7 +64,7 @@ func (p *People) ApplyIn(tx *store.Tx, id int64, confirmed bool) (store.Run, err
 	}
 	s := run.Summary
 	return run, tx.Changed(action(run.Kind), "directory", strconv.Itoa(a.revision),
-		fmt.Sprintf("run %d of %s: %d new, %d changed, %d gone, %d back", run.ID, run.Source, s.New, s.Changed, s.Gone, s.Back))
+		fmt.Sprintf("run %d of %s: %d new, %d joined, %d changed, %d gone, %d back", run.ID, run.Source, s.New, s.Joined, s.Changed, s.Gone, s.Back))
 }
 
 // action is what is put on record for a kind of run.
@@ -126,7 +126,7 @@ func pause(tx *store.Tx, run store.Run) error {
 }
 
 // undone are the kinds of changes that take others back.
-var undone = map[string]string{"new": "gone", "changed": "changed", "gone": "back", "back": "gone"}
+var undone = map[string]string{"new": "gone", "joined": "gone", "changed": "changed", "gone": "back", "back": "gone"}
 
 // undoIn makes a run of the opposite changes, and applies it.
 func (p *People) undoIn(tx *store.Tx, run store.Run) (store.Run, error) {
@@ -201,6 +201,9 @@ func (a *applier) addField(name string) int {
 	return at
 }
 
+// first reports whether a kind of change is the first that a source says of somebody.
+func first(kind string) bool { return kind == "new" || kind == "joined" }
+
 // stale is the conflict of a plan whose records changed meanwhile.
 func stale(c store.RunChange) error {
 	return problem.New(problem.Conflict, "What is known of %s changed meanwhile. Plan again; nothing was changed.", c.Mail)
@@ -214,7 +217,7 @@ func (a *applier) change(c store.RunChange) (int64, error) {
 	}
 	gone := there && !stored.Gone.IsZero()
 	switch {
-	case c.Kind == "new" && there, c.Kind != "new" && (!there || stored.Record != c.Before),
+	case first(c.Kind) == there, there && stored.Record != c.Before,
 		(c.Kind == "changed" || c.Kind == "gone") && gone, c.Kind == "back" && !gone:
 		return 0, stale(c)
 	}

@@ -40,8 +40,8 @@ func (p *People) EditIn(tx *store.Tx, edits map[string]map[string]string) (run s
 		case c.Before == c.After:
 			run.Summary.Unchanged++
 			continue
-		case c.Kind == "new":
-			run.Summary.New++
+		case c.Kind == "joined":
+			run.Summary.Joined++
 		default:
 			run.Summary.Changed++
 		}
@@ -81,7 +81,7 @@ func editOf(tx *store.Tx, kept int64, mail string, values map[string]string) (c 
 	}
 	c = store.RunChange{Key: key, Person: who.ID, Mail: who.Mail, Kind: "changed", Before: stored.Record, After: after.Text()}
 	if !there {
-		c.Kind = "new"
+		c.Kind = "joined"
 	}
 	if !there && len(after.Values) == 0 {
 		c.After = ""

@@ -285,8 +285,14 @@ func (pl *planner) added(e *source.Entry, after source.Record) error {
 		pl.joined[joins] = e.Key
 	}
 	pl.keep(e, source.Record{}, after)
-	pl.summary.New++
-	pl.changes = append(pl.changes, store.RunChange{Key: e.Key, Person: joins, Mail: mailOf(after, after, e.Key), Kind: "new", After: after.Text()})
+	c := store.RunChange{Key: e.Key, Person: joins, Mail: mailOf(after, after, e.Key), Kind: "new", After: after.Text()}
+	if joins != 0 {
+		c.Kind = "joined"
+		pl.summary.Joined++
+	} else {
+		pl.summary.New++
+	}
+	pl.changes = append(pl.changes, c)
 	return nil
 }
 

@@ -47,6 +47,8 @@ func (p *People) PushIn(tx *store.Tx, name string, list []Pushed) error {
 			continue
 		case "new":
 			sum.New++
+		case "joined":
+			sum.Joined++
 		case "changed":
 			sum.Changed++
 		case "gone":
@@ -86,7 +88,10 @@ func pushed(tx *store.Tx, src store.Source, rules Rules, one Pushed) (c store.Ru
 		if c.Person, err = tx.MatchedPerson(fold(one.Record.Values[rules.match()])); err != nil {
 			return c, err
 		}
-		if c.Person != 0 || one.Record.Values["mail"] != "" {
+		switch {
+		case c.Person != 0:
+			c.Kind = "joined"
+		case one.Record.Values["mail"] != "":
 			c.Kind = "new"
 		}
 	}
@@ -128,11 +133,11 @@ func (p *People) collect(tx *store.Tx, src store.Source, changes []store.RunChan
 	}
 	s := &run.Summary
 	s.Read += len(changes)
-	s.New, s.Changed, s.Gone, s.Back = s.New+sum.New, s.Changed+sum.Changed, s.Gone+sum.Gone, s.Back+sum.Back
+	s.New, s.Joined, s.Changed, s.Gone, s.Back = s.New+sum.New, s.Joined+sum.Joined, s.Changed+sum.Changed, s.Gone+sum.Gone, s.Back+sum.Back
 	run.Applied, run.Revision = tx.At(), a.revision
 	if err := tx.PutRun(run); err != nil {
 		return err
 	}
 	return tx.Changed("pushed", "directory", strconv.Itoa(a.revision),
-		fmt.Sprintf("run %d of %s: %d new, %d changed, %d gone, %d back", run.ID, src.Name, sum.New, sum.Changed, sum.Gone, sum.Back))
+		fmt.Sprintf("run %d of %s: %d new, %d joined, %d changed, %d gone, %d back", run.ID, src.Name, sum.New, sum.Joined, sum.Changed, sum.Gone, sum.Back))
 }

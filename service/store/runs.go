@@ -26,6 +26,7 @@ const (
 type Summary struct {
 	Read      int               `json:"read"` // people whom the source gave
 	New       int               `json:"new"`
+	Joined    int               `json:"joined"` // whom another source has already
 	Changed   int               `json:"changed"`
 	Gone      int               `json:"gone"`
 	Back      int               `json:"back"` // who were gone and are there again
@@ -38,7 +39,7 @@ type Summary struct {
 }
 
 // Changes is how many changes a run makes.
-func (s Summary) Changes() int { return s.New + s.Changed + s.Gone + s.Back }
+func (s Summary) Changes() int { return s.New + s.Joined + s.Changed + s.Gone + s.Back }
 
 // Run is a plan for what a source brings, and what became of it.
 type Run struct {
@@ -62,7 +63,7 @@ type RunChange struct {
 	Key    string
 	Person int64 // 0 for a person who is new
 	Mail   string
-	Kind   string // new, changed, gone, back
+	Kind   string // new, joined, changed, gone, back
 	Before string // JSON of source.Record; blank for none
 	After  string
 }

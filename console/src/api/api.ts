@@ -28,7 +28,17 @@ export type HardCase = Schemas['HardCase']
 export type ImportPlan = Schemas['ImportPlan']
 export type Run = Schemas['Run']
 export type RunChange = Schemas['RunChange']
+type RunChanges = Schemas['RunChanges']
 export type ChangeKind = RunChange['kind']
+export type Condition = Schemas['Condition']
+export type AudienceCount = Schemas['AudienceCount']
+export type Assignment = Schemas['Assignment']
+export type AssignmentList = Schemas['AssignmentList']
+export type Faults = Schemas['Faults']
+export type Source = Schemas['Source']
+export type SourceRequest = Schemas['SourceRequest']
+export type SourceSettings = Schemas['SourceSettings']
+export type SourcePreview = Schemas['SourcePreview']
 export type PeopleFilter = { blank?: string; left?: boolean; source?: string }
 export type PackageInfo = Schemas['PackageInfo']
 export type FieldReference = Schemas['FieldReference']
@@ -175,10 +185,46 @@ export const api = {
         bodySerializer: () => asIs(file),
       }),
     ),
+  editPerson: (mail: string, values: Record<string, string>) =>
+    of(service.PATCH('/api/v1/people/{mail}', { params: { path: { mail } }, body: { values } })),
+  faults: (query: { kind?: string; search?: string; offset?: number; limit?: number }) =>
+    of(service.GET('/api/v1/people/faults', { params: { query } }) as Promise<Answer<Faults>>),
+  audiences: () => of(service.GET('/api/v1/audiences')),
+  tryAudience: (condition: Condition, signal?: AbortSignal) =>
+    of(
+      service.POST('/api/v1/audiences/try', {
+        params: { query: { limit: 100 } },
+        body: { title: '', condition },
+        signal,
+      }),
+    ),
+  putAudience: (name: string, title: string, condition: Condition) =>
+    of(service.PUT('/api/v1/audiences/{name}', { params: ofTemplate(name), body: { title, condition } })),
+  removeAudience: (name: string) => of(service.DELETE('/api/v1/audiences/{name}', { params: ofTemplate(name) })),
+  assignments: () => of(service.GET('/api/v1/assignments')),
+  putAssignments: (lines: Assignment[], situations: string[], attempt: boolean, signal?: AbortSignal) =>
+    of(
+      service.PUT('/api/v1/assignments', {
+        params: { query: { try: attempt } },
+        body: { lines, situations },
+        signal,
+      }),
+    ),
+  sources: () => of(service.GET('/api/v1/sources')),
+  putSource: (name: string, body: SourceRequest) =>
+    of(service.PUT('/api/v1/sources/{name}', { params: ofTemplate(name), body })),
+  removeSource: (name: string) => of(service.DELETE('/api/v1/sources/{name}', { params: ofTemplate(name) })),
+  syncSource: (name: string) => of(service.POST('/api/v1/sources/{name}/sync', { params: ofTemplate(name) })),
+  pauseSource: (name: string) => of(service.POST('/api/v1/sources/{name}/pause', { params: ofTemplate(name) })),
+  resumeSource: (name: string) => of(service.POST('/api/v1/sources/{name}/resume', { params: ofTemplate(name) })),
+  previewSource: (name: string, mapping: string) =>
+    of(service.POST('/api/v1/sources/{name}/preview', { params: ofTemplate(name), body: { mapping } })),
+  job: (id: string) => of(service.GET('/api/v1/jobs/{id}', { params: { path: { id } } })),
+  stopJob: (id: string) => of(service.POST('/api/v1/jobs/{id}/stop', { params: { path: { id } } })),
   runs: (source = '') => of(service.GET('/api/v1/runs', { params: { query: { source } } })),
   run: (id: number) => of(service.GET('/api/v1/runs/{id}', { params: { path: { id } } })),
   runChanges: (id: number, query: { search?: string; kind?: ChangeKind; offset?: number; limit?: number }) =>
-    of(service.GET('/api/v1/runs/{id}/changes', { params: { path: { id }, query } })),
+    of(service.GET('/api/v1/runs/{id}/changes', { params: { path: { id }, query } }) as Promise<Answer<RunChanges>>),
   applyRun: (id: number, confirm: boolean) =>
     of(service.POST('/api/v1/runs/{id}/apply', { params: { path: { id }, query: { confirm } } })),
   dropRun: (id: number) => of(service.POST('/api/v1/runs/{id}/drop', { params: { path: { id } } })),

@@ -1834,7 +1834,7 @@ export interface components {
             run: number;
             source: string;
             /** @enum {string} */
-            kind: "new" | "changed" | "gone" | "back";
+            kind: "new" | "joined" | "changed" | "gone" | "back";
             /** Format: date-time */
             at: string;
             by: string;
@@ -2401,6 +2401,8 @@ export interface components {
             /** @description People whom the source gave. */
             read: number;
             new: number;
+            /** @description Whom another source has already. */
+            joined: number;
             changed: number;
             gone: number;
             /** @description Who were gone and are there again. */
@@ -2430,7 +2432,7 @@ export interface components {
         RunChange: {
             mail: string;
             /** @enum {string} */
-            kind: "new" | "changed" | "gone" | "back";
+            kind: "new" | "joined" | "changed" | "gone" | "back";
             fields: components["schemas"]["FieldChange"][];
         };
         RunChanges: {
@@ -3828,6 +3830,8 @@ export interface operations {
         parameters: {
             query?: {
                 kind?: string;
+                /** @description csv, as the Accept header text/csv, gives all of it. */
+                format?: "json" | "csv";
                 field?: string;
                 search?: string;
                 offset?: number;
@@ -4609,7 +4613,9 @@ export interface operations {
         parameters: {
             query?: {
                 search?: string;
-                kind?: "new" | "changed" | "gone" | "back";
+                kind?: "new" | "joined" | "changed" | "gone" | "back";
+                /** @description csv, as the Accept header text/csv, gives all of it. */
+                format?: "json" | "csv";
                 offset?: number;
                 /** @description At most 1000. */
                 limit?: number;

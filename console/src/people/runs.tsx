@@ -2,15 +2,16 @@ import Alert from '@mui/material/Alert'
 import Box from '@mui/material/Box'
 import Typography from '@mui/material/Typography'
 import type { Run, RunChange } from '../api/api'
-import { count } from './parts'
+import { count } from '../pages/parts'
 
 /** What a run does, in numbers, why it is held, and what was skipped. */
 export function RunFacts({ run }: { run: Run }) {
   return (
     <>
       <Typography>
-        {count(run.read, 'person', 'people')} read: <b>{run.new}</b> new, <b>{run.changed}</b> changed,{' '}
-        <b>{run.gone}</b> gone{run.back > 0 ? `, ${run.back} back` : ''}, {run.unchanged} unchanged.
+        {count(run.read, 'person', 'people')} read: <b>{run.new}</b> new,{' '}
+        {run.joined > 0 && `${run.joined} joined to who is there, `} <b>{run.changed}</b> changed, <b>{run.gone}</b>{' '}
+        gone{run.back > 0 ? `, ${run.back} back` : ''}, {run.unchanged} unchanged.
       </Typography>
       {run.holds.length > 0 && (
         <Alert severity={run.state === 'held' ? 'error' : 'info'} variant="outlined">
@@ -63,7 +64,7 @@ export function ChangeList({ changes, height = 260 }: { changes: RunChange[]; he
       {changes.map((c, i) => (
         <Box component="li" key={`${i} ${c.mail}`} sx={{ py: 0.6, borderBottom: 1, borderColor: 'divider' }}>
           <b>{c.kind}</b> {c.mail}
-          {c.kind === 'new' ? (
+          {c.kind === 'new' || c.kind === 'joined' ? (
             <Typography variant="body2" color="text.secondary" sx={{ pl: 2 }}>
               {c.fields.map((f) => `${f.field}: ${f.after}`).join(' · ')}
             </Typography>

@@ -5,6 +5,8 @@ import Dialog from '@mui/material/Dialog'
 import DialogActions from '@mui/material/DialogActions'
 import DialogContent from '@mui/material/DialogContent'
 import DialogTitle from '@mui/material/DialogTitle'
+import Link from '@mui/material/Link'
+import MenuItem from '@mui/material/MenuItem'
 import FormControlLabel from '@mui/material/FormControlLabel'
 import Switch from '@mui/material/Switch'
 import TextField from '@mui/material/TextField'
@@ -13,23 +15,27 @@ import { DataGrid, type GridColDef } from '@mui/x-data-grid'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useRef, useState } from 'react'
 import { api, type ImportPlan, type PeoplePage as PeopleData } from '../api/api'
+import { Link as RouterLink } from 'react-router'
+import { count, Page, Trouble, Warnings } from '../pages/parts'
+import { PeopleHead } from './PeopleHead'
 import { ChangeList, RunFacts } from './runs'
-import { count, Page, PageHead, Trouble, Warnings } from './parts'
 
 export function PeoplePage() {
   const [search, setSearch] = useState('')
+  const [blank, setBlank] = useState('')
+  const [left, setLeft] = useState(false)
   const [page, setPage] = useState({ page: 0, pageSize: 50 })
   const text = useDeferredValue(search)
   const people = useQuery({
-    queryKey: ['people', text, page],
-    queryFn: () => api.people(text, page.page * page.pageSize, page.pageSize),
+    queryKey: ['people', text, page, blank, left],
+    queryFn: () => api.people(text, page.page * page.pageSize, page.pageSize, { left, ...(blank ? { blank } : {}) }),
     placeholderData: keepPreviousData,
   })
   const [file, setFile] = useState<File | null>(null)
   const input = useRef<HTMLInputElement>(null)
   return (
     <Page wide>
-      <PageHead
+      <PeopleHead
         title="People"
         actions={
           <>
@@ -43,15 +49,41 @@ export function PeoplePage() {
                 setPage({ ...page, page: 0 })
               }}
             />
+            <TextField
+              select
+              size="small"
+              label="Blank"
+              value={blank}
+              sx={{ minWidth: 130 }}
+              onChange={(e) => {
+                setBlank(e.target.value)
+                setPage({ ...page, page: 0 })
+              }}
+            >
+              <MenuItem value="">any field</MenuItem>
+              {people.data?.fields
+                .filter((f) => f.blank > 0)
+                .map((f) => (
+                  <MenuItem key={f.name} value={f.name}>
+                    {f.name} ({f.blank})
+                  </MenuItem>
+                ))}
+            </TextField>
+            {(people.data?.left ?? 0) > 0 && (
+              <FormControlLabel
+                control={<Switch checked={left} onChange={(e) => setLeft(e.target.checked)} />}
+                label={`Who left (${people.data?.left})`}
+              />
+            )}
             <Button variant="contained" onClick={() => input.current?.click()}>
-              Import CSV
+              Import a file
             </Button>
             <input
               ref={input}
               type="file"
-              accept=".csv,text/csv"
+              accept=".csv,.ldif,.vcf,text/csv,text/vcard"
               hidden
-              aria-label="CSV file"
+              aria-label="File with people"
               onChange={(e) => {
                 setFile(e.target.files?.[0] ?? null)
                 e.target.value = ''
@@ -60,8 +92,8 @@ export function PeoplePage() {
           </>
         }
       >
-        {people.data && <Figures data={people.data} search={text} />}
-      </PageHead>
+        {people.data && <Figures data={people.data} search={text || blank || (left ? 'left' : '')} />}
+      </PeopleHead>
       <Trouble error={people.error} />
       {people.data?.all === 0 ? (
         <Typography>
@@ -127,16 +159,25 @@ function Grid({
           </Box>
         ),
         cellClassName: (cell) => (cell.value === '' ? 'blank' : ''),
-        renderCell: (cell) => (cell.value === '' ? <span>blank</span> : <bdi>{cell.value as string}</bdi>),
+        renderCell: (cell) =>
+          cell.value === '' ? (
+            <span>blank</span>
+          ) : field.name === 'mail' ? (
+            <Link component={RouterLink} to={`/people/who/${encodeURIComponent(cell.value as string)}`}>
+              {cell.value as string}
+            </Link>
+          ) : (
+            <bdi>{cell.value as string}</bdi>
+          ),
       })),
     [data.fields, data.all],
   )
   return (
-    <Box sx={{ height: 'calc(100dvh - 210px)', minHeight: 320 }}>
+    <Box sx={{ height: 'calc(100dvh - 260px)', minHeight: 320 }}>
       <DataGrid
         aria-label="People"
         rows={data.people}
-        getRowId={(row) => row.mail}
+        getRowId={(row) => row.id}
         columns={columns}
         density="compact"
         loading={loading}
@@ -185,7 +226,7 @@ function ImportDialog({ file, onClose }: { file: File; onClose: () => void }) {
     },
   })
   const run = plan.data?.run
-  const changes = run ? run.new + run.changed + run.gone + run.back : 0
+  const changes = run ? run.new + run.joined + run.changed + run.gone + run.back : 0
   const [confirmed, setConfirmed] = useState(0)
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="import-title">
