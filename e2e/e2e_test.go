@@ -165,7 +165,7 @@ func TestTheCommandsAgainstAService(t *testing.T) {
 		{"clients remove gecko-desktop", 0, "gecko-desktop is as it came."},
 		{"clients remove gecko-desktop", 1, ""},
 		{"people list --search havsund", 0, "運航管理"},
-		{"people import demo/people.csv --dry-run", 0, "80 people: would be 0 added, 0 changed, 0 removed, 80 unchanged, 0 left out"},
+		{"people import demo/people.csv --dry-run", 0, "80 people: would be 0 new, 0 joined, 0 changed, 0 gone, 0 back, 80 unchanged, 0 skipped"},
 		{"template pull harbour -o " + folder + "/pulled", 0, "2 pictures"},
 		{"template pull harbour -o " + folder + "/pulled", 3, ""},
 		{"template push " + folder + "/pulled --name harbour --note again", 0, "harbour: saved as version 2"},

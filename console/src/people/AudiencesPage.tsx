@@ -17,7 +17,7 @@ import { Link as RouterLink } from 'react-router'
 import { api, type AudienceCount, type Condition } from '../api/api'
 import { count, Page, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
-import { blankCondition, ConditionEditor } from './ConditionEditor'
+import { blankCondition, ConditionEditor, isWhole } from './ConditionEditor'
 import { PeopleHead } from './PeopleHead'
 
 interface Draft {
@@ -49,7 +49,7 @@ export function AudiencesPage() {
       </PeopleHead>
       <Trouble error={audiences.error} />
       <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: '260px 1fr' }, gap: 4 }}>
-        <List dense aria-label="Audiences" sx={{ alignSelf: 'start', p: 0 }}>
+        <List component="nav" dense aria-label="Audiences" sx={{ alignSelf: 'start', p: 0 }}>
           {audiences.data?.map((a) => (
             <ListItemButton key={a.name} selected={draft?.stored && draft.name === a.name} onClick={() => open(a)}>
               <ListItemText primary={a.title || a.name} secondary={count(a.people, 'person', 'people')} />
@@ -91,6 +91,7 @@ function Editor({
     queryKey: ['audience', 'try', condition],
     queryFn: ({ signal }) => api.tryAudience(condition, signal),
     placeholderData: keepPreviousData,
+    enabled: isWhole(condition),
   })
   const done = () => void queries.invalidateQueries()
   const save = useMutation({
@@ -127,7 +128,11 @@ function Editor({
           onChange={(e) => onChange({ ...draft, title: e.target.value })}
           sx={{ minWidth: 260 }}
         />
-        <Button variant="contained" disabled={!draft.name || save.isPending} onClick={() => save.mutate()}>
+        <Button
+          variant="contained"
+          disabled={!draft.name || !isWhole(draft.condition) || save.isPending}
+          onClick={() => save.mutate()}
+        >
           Save
         </Button>
         {draft.stored && (
@@ -150,7 +155,11 @@ function Editor({
       />
       <Trouble error={save.error ?? remove.error ?? members.error} />
       <Typography variant="h2" sx={{ mt: 3, mb: 1 }} aria-live="polite">
-        {members.data ? `${count(members.data.total, 'person', 'people')} in it` : 'Looking ...'}
+        {members.data
+          ? `${count(members.data.total, 'person', 'people')} in it`
+          : isWhole(draft.condition)
+            ? 'Looking ...'
+            : 'Say what is asked of people, and who fulfils it is listed here.'}
       </Typography>
       {members.data && (
         <Table size="small" aria-label="People of the audience">

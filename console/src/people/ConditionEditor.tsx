@@ -51,6 +51,15 @@ export function blankCondition(kind: Kind): Condition {
   }
 }
 
+/** Whether everything is said that a condition needs. */
+export function isWhole(c: Condition): boolean {
+  const list = c.all ?? c.any ?? c.none
+  if (list) return list.length > 0 && list.every(isWhole)
+  if (c.field !== undefined)
+    return c.field !== '' && Boolean(c.blank || c.is || c.begins || c.contains || c.oneOf?.length)
+  return Boolean(c.group || c.domain || c.language || c.audience || c.people?.length)
+}
+
 function listed(text: string): string[] {
   return text
     .split(/[\n,;]/)

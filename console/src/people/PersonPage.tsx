@@ -70,7 +70,7 @@ function Gets({ person }: { person: PersonDetail }) {
             onChange={(_, value: string | null) => value && setChosen(value)}
           >
             {person.gets.map((g) => (
-              <ToggleButton key={g.situation} value={g.situation}>
+              <ToggleButton key={g.situation} value={g.situation} sx={{ color: 'text.primary' }}>
                 {g.situation}
               </ToggleButton>
             ))}
