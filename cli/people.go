@@ -6,12 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"mime/multipart"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,7 +26,8 @@ import (
 
 // peopleCommand is missivum people, which works against a service.
 func (a *app) peopleCommand() *cobra.Command {
-	return onlineGroup("people", "List, import and explain the people of a service", a.peopleList, a.peopleExplain, a.peopleFaults, a.peopleImport, a.peopleColumns)
+	return onlineGroup("people", "List, import and explain the people of a service", a.peopleList, a.peopleExplain, a.peopleFaults, a.peopleImport, a.peopleKeep,
+		a.peopleRules, a.peopleColumns)
 }
 
 // peopleList lists people page by page, as the service searches them.
@@ -238,6 +241,86 @@ func (a *app) peopleExplain(server *string) *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+// peopleKeep keeps values that only the service knows.
+func (a *app) peopleKeep(server *string) *cobra.Command {
+	return &cobra.Command{
+		Use: "keep MAIL FIELD=VALUE...", Short: "Keep values that no source knows, such as pronouns",
+		Long: "Keeps values beside those of the sources: pronouns, languages spoken, a booking address. They survive every import and " +
+			"synchronisation. FIELD= takes one away.",
+		Example: "  missivum people keep maren.lind@brackwater.example pronouns=she",
+		Args:    cobra.MinimumNArgs(2),
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
+			values := map[string]string{}
+			for _, pair := range args[1:] {
+				field, value, ok := strings.Cut(pair, "=")
+				if !ok || field == "" {
+					return usage("%q must be a field, = and a value, such as pronouns=she", pair)
+				}
+				values[field] = value
+			}
+			return r.json(ctx, http.MethodPatch, "/api/v1/people/"+url.PathEscape(args[0]), map[string]any{"values": values}, nil)
+		}),
+	}
+}
+
+// peopleRules shows how the directory is kept, or changes it.
+func (a *app) peopleRules(server *string) *cobra.Command {
+	var match string
+	var gone, blank, keep int
+	var first []string
+	c := &cobra.Command{
+		Use: "rules", Short: "Show or change how the directory is kept",
+		Long: "Shows how the directory is kept: by which field records of several sources are one person, which source comes first for a " +
+			"field, how much a plan may do without being confirmed, and for how long who is gone is kept. Flags change it.",
+		Example: "  missivum people rules --first telephoneNumber=phones,hr",
+		Args:    exactly(),
+	}
+	c.RunE = online(server, func(ctx context.Context, r *remote, _ []string) error {
+		var rules people.Rules
+		if err := r.json(ctx, http.MethodGet, "/api/v1/people/rules", nil, &rules); err != nil {
+			return err
+		}
+		changed := c.Flags().Changed
+		for _, set := range []struct {
+			flag string
+			put  func()
+		}{{"match", func() { rules.Match = match }}, {"gone", func() { rules.Guard.Gone = gone }},
+			{"blank", func() { rules.Guard.Blank = blank }}, {"keep", func() { rules.Keep = keep }}} {
+			if changed(set.flag) {
+				set.put()
+			}
+		}
+		for _, one := range first {
+			field, sources, ok := strings.Cut(one, "=")
+			if !ok {
+				return usage("--first %q must be a field, = and sources, such as telephoneNumber=phones,hr", one)
+			}
+			if delete(rules.First, field); sources != "" {
+				rules.First[field] = strings.Split(sources, ",")
+			}
+		}
+		if changed("match") || changed("gone") || changed("blank") || changed("keep") || changed("first") {
+			if err := r.json(ctx, http.MethodPut, "/api/v1/people/rules", rules, &rules); err != nil {
+				return err
+			}
+		}
+		fmt.Fprintf(a.out, "records of several sources are one person by: %s\n", rules.Match)
+		for _, field := range slices.Sorted(maps.Keys(rules.First)) {
+			fmt.Fprintf(a.out, "%s comes first from: %s\n", field, strings.Join(rules.First[field], ", "))
+		}
+		fmt.Fprintf(a.out, "a plan is held when more than %d per cent of a source's people are gone, or a field turns blank for more than %d per cent\n",
+			rules.Guard.Gone, rules.Guard.Blank)
+		fmt.Fprintf(a.out, "who is gone is kept for %s\n", plural(rules.Keep, "day", "days"))
+		return nil
+	})
+	c.Flags().StringVar(&match, "match", "", "field by which records of several sources are one person, such as mail or employeeNumber")
+	c.Flags().StringArrayVar(&first, "first", nil, "sources that come first for a field, such as telephoneNumber=phones,hr; FIELD= for none")
+	c.Flags().IntVar(&gone, "gone", 0, "per cent of a source's people who may be gone")
+	c.Flags().IntVar(&blank, "blank", 0, "per cent of the people with a value in whom it may turn blank")
+	c.Flags().IntVar(&keep, "keep", 0, "days for which who is gone is kept")
+	return c
 }
 
 // printPerson writes what is known of a person.

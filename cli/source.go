@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -17,7 +18,7 @@ import (
 
 // sourceCommand is missivum source, which works against a service.
 func (a *app) sourceCommand() *cobra.Command {
-	return onlineGroup("source", "Say where people come from, and ask there", a.sourceList, a.sourcePut, a.sourcePreview, a.sourceSync,
+	return onlineGroup("source", "Say where people come from, and ask there", a.sourceList, a.sourcePut, a.sourcePreview, a.sourceMappings, a.sourceSync,
 		a.sourcePause, a.sourceResume, a.sourceRemove)
 }
 
@@ -174,6 +175,37 @@ func (a *app) sourcePreview(server *string) *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&columns.mapping, "mapping", "", "mapping to try in the place of the stored one")
+	return c
+}
+
+// sourceMappings lists the versions of a source's mapping, or writes one.
+func (a *app) sourceMappings(server *string) *cobra.Command {
+	var number int
+	var output string
+	c := &cobra.Command{
+		Use: "mappings SOURCE", Short: "List the versions of a source's mapping, or write one", Example: "  missivum source mappings staff",
+		Args: exactly("SOURCE"),
+		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
+			var list []api.SourceMapping
+			if err := r.json(ctx, http.MethodGet, "/api/v1/sources/"+url.PathEscape(args[0])+"/mappings", nil, &list); err != nil {
+				return err
+			}
+			var rows [][]string
+			for _, m := range list {
+				if m.Number == number {
+					return a.writeFile(output, func(w io.Writer) error { _, err := io.WriteString(w, m.Mapping); return err })
+				}
+				rows = append(rows, []string{fmt.Sprint(m.Number), day(m.Saved), blankAs(m.Author), fmt.Sprint(strings.Count(m.Mapping, "\n"))})
+			}
+			if number > 0 {
+				return exitError{ExitFindings, fmt.Errorf("%s has no mapping %d", args[0], number)}
+			}
+			printTable(a.out, []string{"Version", "Saved", "By", "Lines"}, rows)
+			return nil
+		}),
+	}
+	c.Flags().IntVar(&number, "number", 0, "version to write")
+	c.Flags().StringVarP(&output, "output", "o", "", "file to write (default standard output)")
 	return c
 }
 

@@ -126,6 +126,7 @@ func New(a *API) http.Handler {
 	v1.GET("/sources/:name", a.getSource)
 	v1.PUT("/sources/:name", a.limit(MaxJSON), a.putSource)
 	v1.DELETE("/sources/:name", a.removeSource)
+	v1.GET("/sources/:name/mappings", a.listMappings)
 	v1.POST("/sources/:name/sync", a.syncSource)
 	v1.POST("/sources/:name/pause", a.pauseSource)
 	v1.POST("/sources/:name/resume", a.resumeSource)

@@ -718,6 +718,14 @@ func TestSourcesOverHTTP(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 	r.want(422, "PUT", "/api/v1/sources/bad", `{"kind":"web","position":5,"settings":{"every":""},"mapping":""}`, nil)
+	var mappings []api.SourceMapping
+	r.want(200, "PUT", "/api/v1/sources/hr", strings.Replace(body, "extension", "inner", 1), nil)
+	r.want(200, "PUT", "/api/v1/sources/hr", body, nil)
+	r.want(200, "PUT", "/api/v1/sources/hr", body, nil)
+	r.want(200, "GET", "/api/v1/sources/hr/mappings", "", &mappings)
+	if len(mappings) != 3 || mappings[0].Number != 3 || mappings[0].Author != "owner" || !strings.Contains(mappings[1].Mapping, "inner") {
+		t.Errorf("%+v", mappings)
+	}
 	var preview api.Preview
 	r.want(200, "POST", "/api/v1/sources/hr/preview", `{"mapping":""}`, &preview)
 	if len(preview.People) != 1 || !slices.Contains(preview.Fields, "extension") {

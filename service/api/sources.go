@@ -80,6 +80,24 @@ func (a *API) putSource(c *gin.Context) {
 	a.getSource(c)
 }
 
+// SourceMapping is a version of a source's mapping.
+type SourceMapping struct {
+	Number  int       `json:"number"`
+	Mapping string    `json:"mapping"`
+	Author  string    `json:"author"`
+	Saved   time.Time `json:"saved"`
+}
+
+// listMappings answers GET /sources/{name}/mappings: the versions of its mapping, newest first.
+func (a *API) listMappings(c *gin.Context) {
+	all, err := a.Sources.Mappings(c.Request.Context(), c.Param("name"))
+	list := []SourceMapping{}
+	for _, m := range all {
+		list = append(list, SourceMapping{m.Number, m.Mapping, m.Author, m.Created})
+	}
+	answer(a, c, list, err)
+}
+
 // removeSource answers DELETE /sources/{name}.
 func (a *API) removeSource(c *gin.Context) {
 	if err := a.Sources.Remove(c.Request.Context(), c.Param("name")); err != nil {

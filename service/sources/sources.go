@@ -236,6 +236,19 @@ func (s *Sources) Put(ctx context.Context, name, kind string, position int, sett
 	})
 }
 
+// Mappings lists the versions of a source's mapping, newest first.
+func (s *Sources) Mappings(ctx context.Context, name string) (list []store.SourceMapping, err error) {
+	err = s.Store.Read(ctx, func(tx *store.Tx) error {
+		src, err := tx.Source(name)
+		if err != nil {
+			return err
+		}
+		list, err = tx.SourceMappings(src.ID)
+		return err
+	})
+	return list, err
+}
+
 // Remove removes a source that has nobody any more.
 func (s *Sources) Remove(ctx context.Context, name string) error {
 	return s.Store.Write(ctx, func(tx *store.Tx) error {

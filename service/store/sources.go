@@ -81,13 +81,53 @@ func (tx *Tx) PutSource(s Source) (Source, error) {
 			return s, err
 		}
 		s.Created = tx.at
+		if err := tx.keepMapping(s); err != nil {
+			return s, err
+		}
 		return s, tx.changed("added", "source", s.Name, s.Kind)
 	}
 	err := tx.execOne("source", s.Name, `UPDATE sources SET position = ?, settings = ?, mapping = ? WHERE id = ?`, s.Position, s.Settings, s.Mapping, s.ID)
 	if err != nil {
 		return s, err
 	}
+	if err := tx.keepMapping(s); err != nil {
+		return s, err
+	}
 	return s, tx.changed("changed", "source", s.Name, "")
+}
+
+// SourceMapping is a version of a source's mapping.
+type SourceMapping struct {
+	Number  int
+	Mapping string
+	Author  string
+	Created time.Time
+}
+
+// keepMapping stores a source's mapping as its next version, unless it is the last one.
+func (tx *Tx) keepMapping(s Source) error {
+	list, err := tx.SourceMappings(s.ID)
+	if err != nil || len(list) > 0 && list[0].Mapping == s.Mapping || len(list) == 0 && s.Mapping == "" {
+		return err
+	}
+	number := 1
+	if len(list) > 0 {
+		number = list[0].Number + 1
+	}
+	_, err = tx.exec(`INSERT INTO source_mappings (source_id, number, mapping, author, created_at) VALUES (?, ?, ?, ?, ?)`,
+		s.ID, number, s.Mapping, tx.by.Name, stamp(tx.at))
+	return err
+}
+
+// SourceMappings lists the versions of a source's mapping, newest first.
+func (tx *Tx) SourceMappings(source int64) ([]SourceMapping, error) {
+	return list(tx, func(row scanner) (SourceMapping, error) {
+		var m SourceMapping
+		var created string
+		err := row.Scan(&m.Number, &m.Mapping, &m.Author, &created)
+		m.Created = parseStamp(created)
+		return m, err
+	}, `SELECT number, mapping, author, created_at FROM source_mappings WHERE source_id = ? ORDER BY number DESC`, source)
 }
 
 // PutSourceState stores how a source gets on. failed says whether that is put on record: when it begins to fail, and
@@ -109,7 +149,9 @@ func (tx *Tx) PutSourceState(s Source, failed string) error {
 // RemoveSource removes a source that has no records any more.
 func (tx *Tx) RemoveSource(s Source) error {
 	for _, query := range []string{`DELETE FROM run_changes WHERE run_id IN (SELECT id FROM runs WHERE source_id = ?)`,
-		`DELETE FROM runs WHERE source_id = ?`, `DELETE FROM person_records WHERE source_id = ? AND gone_at <> ''`} {
+		`DELETE FROM runs WHERE source_id = ?`, `DELETE FROM person_records WHERE source_id = ? AND gone_at <> ''`,
+		`DELETE FROM source_mappings WHERE source_id = ?`, `DELETE FROM scim_members WHERE source_id = ?`,
+		`DELETE FROM scim_resources WHERE source_id = ?`, `DELETE FROM keys WHERE source = (SELECT name FROM sources WHERE id = ?)`} {
 		if _, err := tx.exec(query, s.ID); err != nil {
 			return err
 		}

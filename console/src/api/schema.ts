@@ -500,6 +500,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{name}/mappings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** The versions of a source's mapping, newest first. */
+        get: operations["listMappings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources/{name}/sync": {
         parameters: {
             query?: never;
@@ -1803,6 +1822,13 @@ export interface components {
             /** @description In a row. */
             failures: number;
             note: string;
+        };
+        SourceMapping: {
+            number: number;
+            mapping: string;
+            author: string;
+            /** Format: date-time */
+            saved: string;
         };
         SourcePreview: {
             columns: components["schemas"]["Column"][];
@@ -4209,6 +4235,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listMappings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceMapping"][];
+                };
             };
             /** @description What went wrong (RFC 9457). */
             default: {

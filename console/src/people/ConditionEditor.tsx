@@ -84,7 +84,7 @@ export function ConditionEditor({ of, fields, audiences, onChange, onRemove, nam
   return (
     <Box role="group" aria-label={name} sx={{ borderLeft: list ? 3 : 0, borderColor: 'divider', pl: list ? 1.5 : 0 }}>
       <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap', alignItems: 'center', mb: 1 }}>
-        <Choice label="Kind" value={kind} options={kinds} onChange={(k) => onChange(blankCondition(k))} width={150} />
+        <Choice label="Kind" value={kind} options={kinds} onChange={(k) => onChange(blankCondition(k))} width={175} />
         {!list && <Asked of={of} kind={kind} fields={fields} audiences={audiences} onChange={onChange} />}
         {onRemove && (
           <Button size="small" onClick={onRemove} aria-label={`Remove ${name}`}>

@@ -327,7 +327,7 @@ function PreviewTable({ of }: { of: SourcePreview }) {
     <Box sx={{ mt: 2 }}>
       <Warnings of={of.note ? [of.note] : undefined} />
       <Typography variant="h2" sx={{ mb: 1 }}>
-        Five of {count(of.read, 'person', 'people')}, hard cases first
+        {Math.min(5, of.people.length)} of {count(of.read, 'person', 'people')}, hard cases first
       </Typography>
       <Box sx={{ overflowX: 'auto' }}>
         <Table size="small" aria-label="Preview">
