@@ -237,8 +237,12 @@ func shots() []shot {
 			chromedp.SendKeys(`//label[text()="Height, px"]/following-sibling::div//input`, "120"), rig.Choose("Shape", "round"),
 			chromedp.Click(`//button[text()="Find the focus"]`), chromedp.Sleep(3 * time.Second),
 		}},
-		{"templates", "/templates", []step{
-			visible(`table[aria-label="Templates"]`), chromedp.Click(`//header//button[contains(., "Dark")]`),
+		{"person", "/people/who/maren.lind@brackwater.example", []step{
+			visible(`iframe`), chromedp.Click(`//button[text()="internal"]`), chromedp.Sleep(time.Second),
+		}},
+		{"assignments", "/people/assignments", []step{
+			visible(`table[aria-label="Assignments"] td`), chromedp.Click(`//button[text()="Add a line"]`), chromedp.Sleep(time.Second),
+			chromedp.Click(`//header//button[contains(., "Dark")]`),
 		}},
 	}
 }
@@ -273,7 +277,6 @@ var terminalShots = []struct{ name, command string }{
 		"demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice " +
 		"demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture " +
 		"delivery demo/templates/harbour --people demo/people.csv --volume 9000"},
-	{"command-clients", "missivum clients; missivum clients show wordproc-desktop | head -26"},
 }
 
 // commands draws each command in an xterm under Xvfb.
