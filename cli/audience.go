@@ -99,7 +99,8 @@ func readYAML(file string, into any) error {
 // audiencePeople lists who is in an audience, and why.
 func (a *app) audiencePeople(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "people AUDIENCE", Short: "List who is in an audience, and why", Example: "  missivum audience people bridge", Args: exactly("AUDIENCE"),
+		Use: "people AUDIENCE", Short: "List who is in an audience, and why", Example: "  missivum audience people bridge",
+		Args: exactly("AUDIENCE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var rows [][]string
 			for offset := 0; ; {
@@ -123,7 +124,8 @@ func (a *app) audiencePeople(server *string) *cobra.Command {
 // audienceRemove removes an audience.
 func (a *app) audienceRemove(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove AUDIENCE", Short: "Remove an audience that nothing uses", Example: "  missivum audience remove bridge", Args: exactly("AUDIENCE"),
+		Use: "remove AUDIENCE", Short: "Remove an audience that nothing uses", Example: "  missivum audience remove bridge",
+		Args: exactly("AUDIENCE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			return r.json(ctx, http.MethodDelete, "/api/v1/audiences/"+url.PathEscape(args[0]), nil, nil)
 		}),
@@ -227,7 +229,8 @@ func (a *app) printAssignments(list people.AssignmentList) {
 	}
 	for s, n := range list.Nothing {
 		if n > 0 {
-			fmt.Fprintf(a.out, "%s of %s get no signature in the situation %s\n", grouped(n), plural(list.People, "person", "people"), list.Situations[s])
+			fmt.Fprintf(a.out, "%s of %s get no signature in the situation %s\n", grouped(n),
+				plural(list.People, "person", "people"), list.Situations[s])
 		}
 	}
 }

@@ -137,7 +137,8 @@ files for every desk and the blocks for mail hosts.`,
 		a.simulateCommand(), a.packCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
-	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(), a.audienceCommand(), a.assignCommand(),
+	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(),
+		a.audienceCommand(), a.assignCommand(),
 		a.packageCommand())
 	return root
 }

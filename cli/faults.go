@@ -37,7 +37,8 @@ func (a *app) peopleFaults(server *string) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if list, err = fault.Find(cmd.Context(), d, fault.Options{Country: country, Needs: []fault.Need{{Field: "cn", Who: "every signature"}}}); err != nil {
+				if list, err = fault.Find(cmd.Context(), d,
+					fault.Options{Country: country, Needs: []fault.Need{{Field: "cn", Who: "every signature"}}}); err != nil {
 					return err
 				}
 				list, everybody = fault.Only(list, kind, field, search), len(d.People)

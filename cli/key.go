@@ -66,7 +66,8 @@ func (a *app) keyAdd(server *string) *cobra.Command {
 // keyRemove removes a key.
 func (a *app) keyRemove(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Remove a key, which from then on opens nothing", Example: "  missivum key remove identity", Args: exactly("NAME"),
+		Use: "remove NAME", Short: "Remove a key, which from then on opens nothing",
+		Example: "  missivum key remove identity", Args: exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			return r.json(ctx, http.MethodDelete, "/api/v1/keys/"+url.PathEscape(args[0]), nil, nil)
 		}),

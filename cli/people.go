@@ -26,7 +26,8 @@ import (
 
 // peopleCommand is missivum people, which works against a service.
 func (a *app) peopleCommand() *cobra.Command {
-	return onlineGroup("people", "List, import and explain the people of a service", a.peopleList, a.peopleExplain, a.peopleFaults, a.peopleImport, a.peopleKeep,
+	return onlineGroup("people", "List, import and explain the people of a service", a.peopleList, a.peopleExplain,
+		a.peopleFaults, a.peopleImport, a.peopleKeep,
 		a.peopleRules, a.peopleColumns)
 }
 
@@ -310,7 +311,8 @@ func (a *app) peopleRules(server *string) *cobra.Command {
 		for _, field := range slices.Sorted(maps.Keys(rules.First)) {
 			fmt.Fprintf(a.out, "%s comes first from: %s\n", field, strings.Join(rules.First[field], ", "))
 		}
-		fmt.Fprintf(a.out, "a plan is held when more than %d per cent of a source's people are gone, or a field turns blank for more than %d per cent\n",
+		fmt.Fprintf(a.out, "a plan is held when more than %d per cent of a source's people are gone, or a field "+
+			"turns blank for more than %d per cent\n",
 			rules.Guard.Gone, rules.Guard.Blank)
 		fmt.Fprintf(a.out, "who is gone is kept for %s\n", plural(rules.Keep, "day", "days"))
 		return nil

@@ -31,10 +31,12 @@ func (a *app) runList(server *string) *cobra.Command {
 			}
 			var rows [][]string
 			for _, run := range list {
-				rows = append(rows, []string{fmt.Sprint(run.ID), day(run.Planned), run.Source, run.Kind, string(run.State), fmt.Sprint(run.New), fmt.Sprint(run.Joined),
+				rows = append(rows, []string{fmt.Sprint(run.ID), day(run.Planned), run.Source, run.Kind, string(run.State),
+					fmt.Sprint(run.New), fmt.Sprint(run.Joined),
 					fmt.Sprint(run.Changed), fmt.Sprint(run.Gone), fmt.Sprint(run.Back), fmt.Sprint(run.Skipped), run.By})
 			}
-			printTable(a.out, []string{"Run", "Planned", "Source", "Kind", "State", "New", "Joined", "Changed", "Gone", "Back", "Skipped", "By"}, rows)
+			printTable(a.out, []string{"Run", "Planned", "Source", "Kind", "State", "New", "Joined", "Changed", "Gone",
+				"Back", "Skipped", "By"}, rows)
 			return nil
 		}),
 	}
@@ -100,7 +102,8 @@ func (a *app) runDrop(server *string) *cobra.Command {
 
 // runUndo takes a run back.
 func (a *app) runUndo(server *string) *cobra.Command {
-	return a.runStep(server, "undo RUN", "Take a run back: everything that it changed is again as it was before", func() string { return "undo" })
+	return a.runStep(server, "undo RUN", "Take a run back: everything that it changed is again as it was before",
+		func() string { return "undo" })
 }
 
 // runStep is a command that does something with a run.

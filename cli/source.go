@@ -18,7 +18,8 @@ import (
 
 // sourceCommand is missivum source, which works against a service.
 func (a *app) sourceCommand() *cobra.Command {
-	return onlineGroup("source", "Say where people come from, and ask there", a.sourceList, a.sourcePut, a.sourcePreview, a.sourceMappings, a.sourceSync,
+	return onlineGroup("source", "Say where people come from, and ask there", a.sourceList, a.sourcePut, a.sourcePreview,
+		a.sourceMappings, a.sourceSync,
 		a.sourcePause, a.sourceResume, a.sourceRemove)
 }
 
@@ -212,7 +213,8 @@ func (a *app) sourceMappings(server *string) *cobra.Command {
 // sourceSync asks a source and waits for what it brings.
 func (a *app) sourceSync(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "sync SOURCE", Short: "Ask a source now, and wait for what it brings", Example: "  missivum source sync staff", Args: exactly("SOURCE"),
+		Use: "sync SOURCE", Short: "Ask a source now, and wait for what it brings", Example: "  missivum source sync staff",
+		Args: exactly("SOURCE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var job struct {
 				ID, State, Message string

@@ -36,8 +36,10 @@ func TestThePagesAboutPeople(t *testing.T) {
 	waitFor(t, tab, "its people are listed with the reason", `/50 people in it[\s\S]*l is Brackwater/.test(document.body.innerText)`)
 	do(t, tab, "a new one", chromedp.Click(`//button[text()="New audience"]`), rig.Choose("Field", "title"), rig.Choose("Asks", "contains"),
 		chromedp.SendKeys(`//label[text()="Value"]/following-sibling::*//input`, "Head of"))
-	waitFor(t, tab, "it is looked at while it is written", `/[1-9]\d* (person|people) in it[\s\S]*title contains Head of/.test(document.body.innerText)`)
-	do(t, tab, "storing it", chromedp.SendKeys(`//label[text()="Name"]/following-sibling::*//input`, "heads"), chromedp.Click(`//button[text()="Save"]`))
+	waitFor(t, tab, "it is looked at while it is written",
+		`/[1-9]\d* (person|people) in it[\s\S]*title contains Head of/.test(document.body.innerText)`)
+	do(t, tab, "storing it", chromedp.SendKeys(`//label[text()="Name"]/following-sibling::*//input`, "heads"),
+		chromedp.Click(`//button[text()="Save"]`))
 	waitFor(t, tab, "it is listed", `/heads/.test(document.querySelector('[aria-label="Audiences"]').innerText)`)
 
 	do(t, tab, "opening assignments", chromedp.Navigate(s.Address+"/people/assignments"), chromedp.Click(`//button[text()="Add a line"]`))
@@ -98,14 +100,16 @@ func TestManyPeopleOnThePages(t *testing.T) {
 	if err := f.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if code, out, errs := command(t, "people", "import", file, "--confirm", "--server="+s.Address); code != 0 || !strings.Contains(out, "is applied") {
+	if code, out, errs := command(t, "people", "import", file, "--confirm", "--server="+s.Address); code != 0 ||
+		!strings.Contains(out, "is applied") {
 		t.Fatalf("exit %d\n%s%s", code, out, errs)
 	}
 	var page struct{ All int }
 	getJSON(t, s.Address+"/api/v1/people?limit=1", &page)
 	tab := browser(t)
 	do(t, tab, "opening people", chromedp.Navigate(s.Address+"/people"), chromedp.WaitVisible(chromedp.CSS(".MuiDataGrid-row")))
-	waitFor(t, tab, "all are counted", fmt.Sprintf(`document.body.innerText.replace(/\u00a0/g, '').includes('%d people in the directory')`, page.All))
+	waitFor(t, tab, "all are counted",
+		fmt.Sprintf(`document.body.innerText.replace(/\u00a0/g, '').includes('%d people in the directory')`, page.All))
 	do(t, tab, "searching", chromedp.SendKeys(chromedp.CSS(`input[type="search"]`), "bo@brackwater"))
 	waitFor(t, tab, "one is found", `/1 person of/.test(document.body.innerText)`)
 	for path, ready := range map[string]string{

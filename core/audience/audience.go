@@ -127,7 +127,8 @@ func (c *compiler) audience(name string) (test, error) {
 		return test{}, problem.New(problem.Invalid, "%s.", message).In("audience")
 	}
 	if slices.Contains(c.open, name) {
-		return test{}, problem.New(problem.Invalid, "The audience %s uses itself: %s.", name, strings.Join(append(c.open, name), " uses ")).In("audience")
+		return test{}, problem.New(problem.Invalid, "The audience %s uses itself: %s.", name,
+			strings.Join(append(c.open, name), " uses ")).In("audience")
 	}
 	c.open = append(c.open, name)
 	before := c.left
@@ -147,7 +148,8 @@ func (c Condition) kinds() (list []string) {
 	for _, k := range []struct {
 		name string
 		used bool
-	}{{"field", c.Field != ""}, {"group", c.Group != ""}, {"domain", c.Domain != ""}, {"language", c.Language != ""}, {"people", c.People != nil},
+	}{{"field", c.Field != ""}, {"group", c.Group != ""}, {"domain", c.Domain != ""}, {"language", c.Language != ""},
+		{"people", c.People != nil},
 		{"audience", c.Audience != ""}, {"all", c.All != nil}, {"any", c.Any != nil}, {"none", c.None != nil}} {
 		if k.used {
 			list = append(list, k.name)
@@ -163,8 +165,9 @@ func (c *compiler) condition(in Condition, depth int) (test, error) {
 	}
 	kinds := in.kinds()
 	if len(kinds) != 1 {
-		return test{}, problem.New(problem.Invalid, "A condition asks for one thing: a field, a group, a domain, a language, people, an audience, "+
-			"all, any or none; this one asks for %s.", or(strings.Join(kinds, " and "), "nothing"))
+		return test{}, problem.New(problem.Invalid,
+			"A condition asks for one thing: a field, a group, a domain, a language, people, an audience, "+
+				"all, any or none; this one asks for %s.", or(strings.Join(kinds, " and "), "nothing"))
 	}
 	asks := in.asks()
 	if in.Field == "" && len(asks) > 0 {
@@ -186,7 +189,8 @@ func (c *compiler) condition(in Condition, depth int) (test, error) {
 	case "audience":
 		inner, err := c.audience(in.Audience)
 		name := in.Audience
-		return test{inner.holds, func(p *person.Person) string { return "is in " + name + " (" + inner.reason(p) + ")" }, "is not in " + name}, err
+		return test{inner.holds, func(p *person.Person) string { return "is in " + name + " (" + inner.reason(p) + ")" },
+			"is not in " + name}, err
 	}
 	return c.joined(in, kinds[0], depth)
 }
@@ -290,7 +294,8 @@ func (c *compiler) people(list []string) test {
 	for _, address := range list {
 		want[fold(address)] = true
 	}
-	return test{func(p *person.Person) bool { return want[fold(p.At(mail))] }, func(*person.Person) string { return "is named" }, "is not named"}
+	return test{func(p *person.Person) bool { return want[fold(p.At(mail))] },
+		func(*person.Person) string { return "is named" }, "is not named"}
 }
 
 // joined compiles all, any or none of several conditions.

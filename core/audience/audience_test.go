@@ -102,7 +102,8 @@ func TestAudiencesThatCannotBeUsed(t *testing.T) {
 			t.Errorf("%.80s: %v, want %q", c.list, err, c.says)
 		}
 	}
-	if uses := Uses(Condition{Any: []Condition{{Audience: "b"}, {None: []Condition{{Audience: "a"}}}}}); !slices.Equal(uses, []string{"a", "b"}) {
+	if uses := Uses(Condition{Any: []Condition{{Audience: "b"}, {None: []Condition{{Audience: "a"}}}}}); !slices.Equal(uses,
+		[]string{"a", "b"}) {
 		t.Error(uses)
 	}
 }
@@ -139,7 +140,8 @@ func TestTheFirstLineThatFitsDecides(t *testing.T) {
 	if of := set.Of(&d.People[0]); len(of) != 2 || of[0] != (Membership{"north", "North", "l is Havsund"}) {
 		t.Errorf("%+v", of)
 	}
-	for _, wrong := range [][]Assignment{nil, {{Audience: "north"}}, {{Situation: "new"}}, {{Audience: "nroth"}, {}}, {{Situation: "noon"}, {}}} {
+	for _, wrong := range [][]Assignment{nil, {{Audience: "north"}}, {{Situation: "new"}}, {{Audience: "nroth"}, {}},
+		{{Situation: "noon"}, {}}} {
 		if _, err := Assign(wrong, set, Situations); !problem.Is(err, problem.Invalid) {
 			t.Errorf("%+v: %v", wrong, err)
 		}

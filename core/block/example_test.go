@@ -13,7 +13,8 @@ import (
 
 // The host fills the block; what its placeholders cannot do is listed.
 func ExampleExportTemplate() {
-	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"),
+		source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -14,7 +14,8 @@ import (
 
 // One sentence says how a template fares; each finding says where and what to do.
 func ExampleRun() {
-	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"),
+		source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -13,7 +13,8 @@ import (
 
 // A template is compiled once for a directory, in the forms that are needed, and filled for each person.
 func ExampleCompile() {
-	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"),
+		source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -62,7 +62,8 @@ func checksOf(field string) []func(*finder, string, string) {
 // placeholders are what stands in a field that nobody has filled, in small letters without the signs around it.
 var placeholders = func() map[string]bool {
 	words := map[string]bool{}
-	for _, w := range strings.Split("n/a|na|n.a|none|null|nil|nan|tbd|tba|tbc|todo|unknown|undefined|not set|not available|not applicable|empty|blank|"+
+	for _, w := range strings.Split("n/a|na|n.a|none|null|nil|nan|tbd|tba|tbc|todo|unknown|undefined|not set|not "+
+		"available|not applicable|empty|blank|"+
 		"test|dummy|xxx|xx|x|k.a|ka|keine|keine angabe|kein|nicht vorhanden|unbekannt|leer|entfällt|folgt|"+
 		"néant|aucun|aucune|inconnu|sans|vide|ninguno|ninguna|desconocido|nessuno|nessuna|sconosciuto|geen|onbekend|nvt|n.v.t|"+
 		"saknas|ingen|okänd|okand|brak|nieznany|nie dotyczy|nd|n.d|#n/a|#nv|#ref!|#value!|#name?", "|") {
@@ -77,7 +78,8 @@ func placeholder(f *finder, field, value string) {
 	bare := strings.Trim(low, "-–—_.?*()[]<> ")
 	number := strings.Trim(bare, "0 +-/") == "" && bare != ""
 	initial := utf8.RuneCountInString(bare) == 1 && (field == "initials" || field == "roomNumber" || field == "generationQualifier")
-	if bare == "" || placeholders[strings.ReplaceAll(bare, " ", "")] && !initial || placeholders[bare] && !initial || number && isNumber(field) {
+	if bare == "" || placeholders[strings.ReplaceAll(bare, " ", "")] && !initial || placeholders[bare] && !initial ||
+		number && isNumber(field) {
 		f.add("placeholder", field, value, "stands for nothing", "", "")
 	}
 }
@@ -172,7 +174,8 @@ func languageCode(f *finder, field, value string) {
 var scripts = map[string]*unicode.RangeTable{"Latin": unicode.Latin, "Cyrillic": unicode.Cyrillic, "Greek": unicode.Greek}
 
 // alike are letters of other scripts by the Latin ones that they look like.
-var alike = strings.NewReplacer("А", "A", "В", "B", "Е", "E", "К", "K", "М", "M", "Н", "H", "О", "O", "Р", "P", "С", "C", "Т", "T", "У", "Y", "Х", "X",
+var alike = strings.NewReplacer("А", "A", "В", "B", "Е", "E", "К", "K", "М", "M", "Н", "H", "О", "O", "Р", "P", "С", "C",
+	"Т", "T", "У", "Y", "Х", "X",
 	"а", "a", "е", "e", "о", "o", "р", "p", "с", "c", "у", "y", "х", "x", "і", "i", "ј", "j", "ѕ", "s", "І", "I", "Ј", "J", "Ѕ", "S",
 	"Α", "A", "Β", "B", "Ε", "E", "Ζ", "Z", "Η", "H", "Ι", "I", "Κ", "K", "Μ", "M", "Ν", "N", "Ο", "O", "Ρ", "P", "Τ", "T", "Υ", "Y", "Χ", "X",
 	"ο", "o", "ν", "v")
@@ -280,6 +283,7 @@ func spaces(f *finder, field, value string) {
 // long reports what does not fit on a line.
 func long(f *finder, field, value string) {
 	if most := f.Longest[field]; most > 0 && utf8.RuneCountInString(value) > most {
-		f.add("long", field, value, fmt.Sprintf("has %d characters; a line of the signature holds about %d", utf8.RuneCountInString(value), most), "", "")
+		f.add("long", field, value, fmt.Sprintf("has %d characters; a line of the signature holds about %d",
+			utf8.RuneCountInString(value), most), "", "")
 	}
 }

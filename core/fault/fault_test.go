@@ -138,7 +138,8 @@ func TestADirectoryValueByValue(t *testing.T) {
 	titles := map[string]string{"cn": "Vollständiger Name", "sn": "Nachname", "telephoneNumber": "Telefon", "mobile": "Handy",
 		"facsimileTelephoneNumber": "Faxnummer", "c": "Ländercode", "title": "Stellenbezeichnung", "ou": "Abteilung", "initials": "Kürzel",
 		"roomNumber": "Zimmernummer", "labeledURI": "Webseite", "preferredLanguage": "Sprache"}
-	fields := []string{"mail", "cn", "sn", "telephoneNumber", "mobile", "facsimileTelephoneNumber", "c", "title", "ou", "initials", "roomNumber",
+	fields := []string{"mail", "cn", "sn", "telephoneNumber", "mobile", "facsimileTelephoneNumber", "c", "title", "ou",
+		"initials", "roomNumber",
 		"labeledURI", "preferredLanguage"}
 	header := []string{"E-Mail"}
 	for _, field := range fields[1:] {
@@ -245,7 +246,8 @@ func TestWhatNeedsOthers(t *testing.T) {
 		"a@b.example twice mobile 2 people have it", "a@b.example twice telephoneNumber 3 people have it",
 		"b@b.example blank title the template crew needs it", "b@b.example twice telephoneNumber 3 people have it",
 		"b@b.example code site is in no lookup",
-		"c@b.example blank cn everybody needs it", "c@b.example twice mobile 2 people have it", "c@b.example twice telephoneNumber 3 people have it",
+		"c@b.example blank cn everybody needs it", "c@b.example twice mobile 2 people have it",
+		"c@b.example twice telephoneNumber 3 people have it",
 	}
 	if !slices.Equal(got, want) || done == 0 {
 		t.Errorf("%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -15,7 +15,8 @@ import (
 
 // Safe fixes are made and checked; what stays is reported.
 func ExampleRun() {
-	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"),
+		source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -34,7 +34,8 @@ func SchemeOf(address string) string {
 // AddressAttribute reports whether an attribute holds an address.
 func AddressAttribute(name string) bool {
 	switch name {
-	case "href", "src", "background", "cite", "action", "formaction", "longdesc", "poster", "data", "srcset", "usemap", "profile", "xlink:href", "lowsrc",
+	case "href", "src", "background", "cite", "action", "formaction", "longdesc", "poster", "data", "srcset", "usemap",
+		"profile", "xlink:href", "lowsrc",
 		"dynsrc", "manifest", "codebase", "classid", "code", "archive", "from", "to", "values":
 		return true
 	}

@@ -18,7 +18,8 @@ import (
 
 // A folder for each person, and a manifest with the checksum of every file.
 func ExampleWrite() {
-	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"), source.Mapping{})
+	people, _, err := source.ReadCSV(strings.NewReader("mail,cn,title\nmaren.lind@brackwater.example,Maren Lind,Harbour master\n"),
+		source.Mapping{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -301,7 +301,8 @@ func (k Kind) applyWhere(at map[string]any, kind string, a Attribute, path parse
 			maps.Copy(parts, more)
 			continue
 		}
-		if err := applyPart(map[string]any{a.Name: parts}, kind, Attribute{Name: a.Name, SubAttributes: a.SubAttributes}, part, value); err != nil {
+		if err := applyPart(map[string]any{a.Name: parts}, kind, Attribute{Name: a.Name, SubAttributes: a.SubAttributes},
+			part, value); err != nil {
 			return err
 		}
 	}

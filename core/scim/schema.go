@@ -73,7 +73,8 @@ func (a Attribute) with(change func(*Attribute)) Attribute {
 func Schemas() []Schema {
 	readOnly := func(a *Attribute) { a.Mutability = "readOnly" }
 	street := complexOf("addresses", "Postal addresses.", true, text("formatted", "The whole."), text("streetAddress", "Street and number."),
-		text("locality", "Place."), text("region", "State or province."), text("postalCode", "Post code."), text("country", "Two letters (ISO 3166)."),
+		text("locality", "Place."), text("region", "State or province."), text("postalCode", "Post code."),
+		text("country", "Two letters (ISO 3166)."),
 		text("type", "What it is for.").with(func(a *Attribute) { a.CanonicalVals = []string{"work", "home", "other"} }), primary())
 	return []Schema{
 		{ID: UserSchema, Name: "User", Description: "A person of the directory.", Attributes: []Attribute{
@@ -92,7 +93,8 @@ func Schemas() []Schema {
 		}},
 		{ID: GroupSchema, Name: "Group", Description: "A group of people.", Attributes: []Attribute{
 			text("displayName", "Name.").with(func(a *Attribute) { a.Required = true }),
-			complexOf("members", "Who is in the group.", true, text("value", "Id of a person or a group.").with(func(a *Attribute) { a.CaseExact = true }),
+			complexOf("members", "Who is in the group.", true,
+				text("value", "Id of a person or a group.").with(func(a *Attribute) { a.CaseExact = true }),
 				text("display", "Name."), text("type", "User or Group.")),
 		}},
 		{ID: EnterpriseSchema, Name: "EnterpriseUser", Description: "What organisations know of a person.", Attributes: []Attribute{

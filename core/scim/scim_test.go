@@ -97,7 +97,8 @@ func TestRecords(t *testing.T) {
 }
 
 func FuzzParseFilter(f *testing.F) {
-	for _, text := range []string{`userName eq "x"`, `emails[type eq "work" and value co "@"] or not (title pr)`, `active eq true`, `a.b[c eq`} {
+	for _, text := range []string{`userName eq "x"`, `emails[type eq "work" and value co "@"] or not (title pr)`,
+		`active eq true`, `a.b[c eq`} {
 		f.Add(text)
 	}
 	r := user(f, babs)

@@ -98,7 +98,8 @@ func TestFilesThatCannotBeRead(t *testing.T) {
 }
 
 func TestWriteCSVReadsBack(t *testing.T) {
-	d := &person.Directory{Schema: person.NewSchema("mail", "title"), People: []person.Person{{Values: []string{"a@b.example", "Cook, \"chief\"; night\nshift"}}}}
+	d := &person.Directory{Schema: person.NewSchema("mail", "title"),
+		People: []person.Person{{Values: []string{"a@b.example", "Cook, \"chief\"; night\nshift"}}}}
 	var b bytes.Buffer
 	if err := WriteCSV(&b, d); err != nil {
 		t.Fatal(err)

@@ -141,7 +141,8 @@ func TestLDIF(t *testing.T) {
 
 // What identifies an entry, its photo, and fields of its own when they are mapped.
 func TestEntriesHaveKeysAndPhotos(t *testing.T) {
-	r, err := Open(strings.NewReader(ferry), Reading{Mapping: Mapping{Columns: map[string]string{"shoeSize": "shoe", "title": ""}}, NoMail: true})
+	r, err := Open(strings.NewReader(ferry), Reading{Mapping: Mapping{Columns: map[string]string{"shoeSize": "shoe",
+		"title": ""}}, NoMail: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +201,8 @@ func TestVCards(t *testing.T) {
 	cards := "BEGIN:VCARD\r\nVERSION:4.0\r\nUID:urn:uuid:17\r\nFN:Maren Lind\r\nN:Lind;Maren;;Dr.;\r\nORG:Brackwater Ferries;Bridge\r\n" +
 		"TITLE:Captain\r\nEMAIL;PREF=2:other@brackwater.example\r\nEMAIL;PREF=1:maren.lind@brackwater.example\r\n" +
 		"TEL;VALUE=uri;TYPE=\"work,voice\":tel:+44-20-7946-0000;ext=12\r\nTEL;TYPE=cell:+44 7700 900142\r\nTEL;TYPE=home:1\r\n" +
-		"ADR;TYPE=work:;;Quay 1;Havsund;;1234;Norway\r\nCATEGORIES:bridge,deck\r\nPHOTO:data:image/jpeg;base64,/9j/4AAQ\r\nNOTE:secret\r\nEND:VCARD\r\n" +
+		"ADR;TYPE=work:;;Quay " +
+		"1;Havsund;;1234;Norway\r\nCATEGORIES:bridge,deck\r\nPHOTO:data:image/jpeg;base64,/9j/4AAQ\r\nNOTE:secret\r\nEND:VCARD\r\n" +
 		"BEGIN:VCARD\r\nVERSION:3.0\r\nFN:Bo\r\nN:Bo;;;;\r\nitem1.EMAIL;TYPE=INTERNET:bo@brackwater.example\r\n" +
 		"PHOTO;ENCODING=b;TYPE=JPEG:/9j/\r\n 4AAQ\r\nEND:VCARD\r\n" +
 		"BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Nobody\r\nEND:VCARD\r\n"
@@ -208,7 +210,8 @@ func TestVCards(t *testing.T) {
 	if len(d.People) != 2 || len(bad) != 1 || bad[0].Row != 3 {
 		t.Fatalf("%+v, %v", d.People, bad)
 	}
-	for field, want := range map[string]string{"cn": "Maren Lind", "sn": "Lind", "personalTitle": "Dr.", "o": "Brackwater Ferries", "ou": "Bridge",
+	for field, want := range map[string]string{"cn": "Maren Lind", "sn": "Lind", "personalTitle": "Dr.",
+		"o": "Brackwater Ferries", "ou": "Bridge",
 		"mail": "maren.lind@brackwater.example", "telephoneNumber": "+44-20-7946-0000 ext. 12", "mobile": "+44 7700 900142", "homePhone": "",
 		"street": "Quay 1", "l": "Havsund", "postalCode": "1234", "co": "Norway", "c": "NO"} {
 		if got := d.Get(&d.People[0], field); got != want {
@@ -233,8 +236,9 @@ func TestVCards(t *testing.T) {
 }
 
 func TestFormatsAreTold(t *testing.T) {
-	for head, want := range map[string]string{"mail,cn\n": CSV, "version: 1\n": LDIF, "# x\n\ndn: cn=x\n": LDIF, "\xef\xbb\xbfdn:: eA==\n": LDIF,
-		"begin:vcard\r\n": VCards, "": CSV, "description,mail\ndn: x\n": CSV} {
+	for head, want := range map[string]string{"mail,cn\n": CSV, "version: 1\n": LDIF, "# x\n\ndn: cn=x\n": LDIF,
+		"\xef\xbb\xbfdn:: eA==\n": LDIF,
+		"begin:vcard\r\n":         VCards, "": CSV, "description,mail\ndn: x\n": CSV} {
 		if got := FormatOf([]byte(head)); got != want {
 			t.Errorf("%q is %s, want %s", head, got, want)
 		}
@@ -267,7 +271,8 @@ fields:
 		t.Fatalf("%v:\n%s", err, again)
 	}
 	d, bad, _ := read(t, "Nr;E-Mail;Vorname;Nachname;Standort;Durchwahl;Gehalt\n"+
-		"1;a@b.example;Ada;Tide; HAV ;12;9\n2;b@b.example;Bo;;lan;;9\n3;c@b.example;;;XXX;7;9\n;d@b.example;;;;;9\n1;e@b.example;;;;;9\n", Reading{Mapping: m})
+		"1;a@b.example;Ada;Tide; HAV ;12;9\n2;b@b.example;Bo;;lan;;9\n3;c@b.example;;;XXX;7;9\n;d@b.example;;;;;9\n1;e@b.example;;;;;9\n",
+		Reading{Mapping: m})
 	if len(d.People) != 3 || len(bad) != 2 || !strings.Contains(bad[0].Message, "employeeNumber is blank") ||
 		!strings.Contains(bad[1].Message, "has the key of row 2") {
 		t.Fatalf("%d people, %v", len(d.People), bad)
@@ -320,7 +325,8 @@ func TestMappingsThatCannotBeUsed(t *testing.T) {
 	}
 	files := map[string]string{"sites.csv": "Code;l;c\nHAV;Havsund;NO\n", "twice.csv": "a,l\nx,1\nx,2\n", "short.csv": "a\n"}
 	open := func(name string) ([]byte, error) { return []byte(files[name]), nil }
-	if m, err := ReadMapping([]byte("lookups: [{by: site, file: sites.csv}]"), open); err != nil || m.Lookups[0].Table["HAV"]["l"] != "Havsund" {
+	if m, err := ReadMapping([]byte("lookups: [{by: site, file: sites.csv}]"), open); err != nil ||
+		m.Lookups[0].Table["HAV"]["l"] != "Havsund" {
 		t.Errorf("%+v, %v", m, err)
 	}
 	for _, name := range []string{"twice.csv", "short.csv"} {

@@ -7,7 +7,8 @@ import (
 )
 
 func TestMappingIsReadAsItIsWritten(t *testing.T) {
-	reader, err := NewReader(strings.NewReader("E-Mail;Vorname;Name;Notizen: privat;Tel\n"), Mapping{Columns: map[string]string{"Tel": "mobile"}})
+	reader, err := NewReader(strings.NewReader("E-Mail;Vorname;Name;Notizen: privat;Tel\n"),
+		Mapping{Columns: map[string]string{"Tel": "mobile"}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -36,7 +36,8 @@ func TestStyleLimits(t *testing.T) {
 
 // What style sheets may count, and bring to elements, is bounded; a page with more is read all the same.
 func TestSelectorsThatCount(t *testing.T) {
-	doc, err := Parse("<style>" + strings.Repeat("b:first-child{color:red}", MaxPositional+5) + "div:has(b){color:blue}</style><div><b>x</b></div>")
+	doc, err := Parse("<style>" + strings.Repeat("b:first-child{color:red}", MaxPositional+5) +
+		"div:has(b){color:blue}</style><div><b>x</b></div>")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -574,7 +574,8 @@ func TestImport(t *testing.T) {
 	file := "mail;cn;mobile;roomNumber\nbo@brackwater.example;Bo;07700 900999;2\nnew@brackwater.example;New;;\nbroken\n"
 	var plan api.ImportPlan
 	r.want(200, "POST", "/api/v1/people/import", file, &plan)
-	if run := plan.Run; run.New != 1 || run.Changed != 1 || run.Gone != 0 || run.Unchanged != 0 || len(run.Skips) != 1 || run.State != "planned" {
+	if run := plan.Run; run.New != 1 || run.Changed != 1 || run.Gone != 0 || run.Unchanged != 0 || len(run.Skips) != 1 ||
+		run.State != "planned" {
 		t.Errorf("plan: %+v", plan)
 	}
 	var page api.PeoplePage
@@ -665,7 +666,8 @@ func TestAudiencesAndAssignments(t *testing.T) {
 	r.want(200, "PUT", "/api/v1/assignments?try=true", lines, &list)
 	r.want(200, "GET", "/api/v1/audiences/havsund/people?search=bo@", "", &members)
 	havsund := list.Lines[0].People[0]
-	if len(list.Situations) != 5 || havsund < 3 || list.Lines[2].People[0] != 80-havsund || list.Nothing[4] != 80-havsund || members.Total != 1 {
+	if len(list.Situations) != 5 || havsund < 3 || list.Lines[2].People[0] != 80-havsund || list.Nothing[4] != 80-havsund ||
+		members.Total != 1 {
 		t.Errorf("%+v, %+v", list, members)
 	}
 	if r.want(200, "GET", "/api/v1/assignments", "", &list); len(list.Lines) != 0 {
@@ -676,6 +678,11 @@ func TestAudiencesAndAssignments(t *testing.T) {
 	if report.People != havsund {
 		t.Errorf("checked for %d people, want the %d who get it", report.People, havsund)
 	}
+	r.want(200, "POST", "/api/v1/templates/harbour/check", `{"person":"maren.lind@brackwater.example"}`, &report)
+	if report.People != 1 {
+		t.Errorf("checked for %d people", report.People)
+	}
+	r.want(422, "POST", "/api/v1/templates/harbour/check", `{"person":"nobody@brackwater.example"}`, nil)
 	var bo api.PersonDetail
 	r.want(200, "GET", "/api/v1/people/bo@brackwater.example", "", &bo)
 	if len(bo.Audiences) != 1 || len(bo.Gets) != 5 || bo.Gets[1].Template != "harbour" || bo.Gets[1].Shown != "reply" || bo.Gets[1].Line != 1 {
@@ -688,7 +695,8 @@ func TestAudiencesAndAssignments(t *testing.T) {
 			t.Errorf("%s: %d", wrong, code)
 		}
 	}
-	r.want(404, "PUT", "/api/v1/assignments", `{"lines":[{"audience":"","situation":"","template":"none","variant":"","note":""}],"situations":[]}`, nil)
+	r.want(404, "PUT", "/api/v1/assignments",
+		`{"lines":[{"audience":"","situation":"","template":"none","variant":"","note":""}],"situations":[]}`, nil)
 	r.want(409, "DELETE", "/api/v1/audiences/havsund", "", nil)
 	var faults api.Faults
 	r.want(200, "GET", "/api/v1/people/faults?kind=number", "", &faults)
@@ -710,7 +718,8 @@ func TestSourcesOverHTTP(t *testing.T) {
 		old = old.Add(time.Minute)
 	}
 	write("export-1.csv", "Personal-Nr;E-Mail;Durchwahl\n1;bo@brackwater.example;12\n")
-	body := `{"kind":"folder","position":5,"settings":{"folder":{"path":` + strconv.Quote(folder) + `,"pattern":"export-*.csv"},"every":"24h"},` +
+	body := `{"kind":"folder","position":5,"settings":{"folder":{"path":` + strconv.Quote(folder) +
+		`,"pattern":"export-*.csv"},"every":"24h"},` +
 		`"mapping":"key: employeeNumber\ncolumns: {Personal-Nr: employeeNumber, Durchwahl: extension}\n"}`
 	var s api.Source
 	r.want(200, "PUT", "/api/v1/sources/hr", body, &s)

@@ -66,7 +66,8 @@ func (a *API) listPeople(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	filter := store.PeopleFilter{Search: c.Query("search"), Blank: c.Query("blank"), Left: c.Query("left") == "true", Source: c.Query("source")}
+	filter := store.PeopleFilter{Search: c.Query("search"), Blank: c.Query("blank"), Left: c.Query("left") == "true",
+		Source: c.Query("source")}
 	page := PeoplePage{Fields: fields(d, blank), All: len(d.People), People: []PersonSnapshot{}}
 	err = a.Store.Read(c.Request.Context(), func(tx *store.Tx) error {
 		if page.Revision, err = tx.Revision(); err != nil {

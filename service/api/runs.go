@@ -36,7 +36,8 @@ type Run struct {
 
 // runOf is a run for the outside.
 func runOf(r store.Run) Run {
-	return Run{ID: r.ID, Source: r.Source, Kind: r.Kind, State: r.State, Summary: r.Summary, By: r.By.Name, Planned: r.Planned, Applied: r.Applied,
+	return Run{ID: r.ID, Source: r.Source, Kind: r.Kind, State: r.State, Summary: r.Summary, By: r.By.Name,
+		Planned: r.Planned, Applied: r.Applied,
 		Ended: r.Ended, Undoes: r.Undoes}
 }
 

@@ -136,8 +136,9 @@ func (a *API) scimConfig(c *gin.Context) {
 		"patch":   gin.H{"supported": true}, "etag": gin.H{"supported": true},
 		"bulk":   gin.H{"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
 		"filter": gin.H{"supported": true, "maxResults": maxScimPage}, "sort": no, "changePassword": no,
-		"authenticationSchemes": []gin.H{{"type": "oauthbearertoken", "name": "Key", "description": "A key of the scope directory as a bearer token.",
-			"specUri": "https://www.rfc-editor.org/info/rfc6750", "primary": true}},
+		"authenticationSchemes": []gin.H{{"type": "oauthbearertoken", "name": "Key",
+			"description": "A key of the scope directory as a bearer token.",
+			"specUri":     "https://www.rfc-editor.org/info/rfc6750", "primary": true}},
 		"meta": gin.H{"resourceType": "ServiceProviderConfig", "location": location(c, "/ServiceProviderConfig")},
 	})
 }
@@ -287,7 +288,8 @@ type scimQuery struct {
 
 // list answers GET /{kind}.
 func (h scimHandler) list(c *gin.Context) {
-	q := scimQuery{Filter: c.Query("filter"), Attributes: []string{c.Query("attributes")}, ExcludedAttributes: []string{c.Query("excludedAttributes")}}
+	q := scimQuery{Filter: c.Query("filter"), Attributes: []string{c.Query("attributes")},
+		ExcludedAttributes: []string{c.Query("excludedAttributes")}}
 	for name, into := range map[string]**int{"startIndex": &q.StartIndex, "count": &q.Count} {
 		if text := c.Query(name); text != "" {
 			n, err := strconv.Atoi(text)
@@ -337,8 +339,9 @@ func (h scimHandler) answer(c *gin.Context, q scimQuery) {
 	for _, s := range list {
 		resources = append(resources, only(h.shown(c, s), strings.Join(q.Attributes, ","), strings.Join(q.ExcludedAttributes, ",")))
 	}
-	scimReply(c, http.StatusOK, gin.H{"schemas": []string{listSchema}, "totalResults": total, "startIndex": start, "itemsPerPage": len(resources),
-		"Resources": resources})
+	scimReply(c, http.StatusOK, gin.H{"schemas": []string{listSchema}, "totalResults": total, "startIndex": start,
+		"itemsPerPage": len(resources),
+		"Resources":    resources})
 }
 
 // body reads the request's JSON.

@@ -92,15 +92,18 @@ const barbara = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:i
 func TestTheExamplesOfSCIM(t *testing.T) {
 	r := pushing(t)
 	// 3.3: creating
-	minimal, answer := r.ask(201, "POST", "/scim/v2/Users", `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"bjensen","externalId":"bjensen",
+	minimal, answer := r.ask(201, "POST", "/scim/v2/Users",
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"bjensen","externalId":"bjensen",
 		"name":{"formatted":"Ms. Barbara J Jensen III","familyName":"Jensen","givenName":"Barbara"}}`)
 	id, _ := minimal["id"].(string)
 	at := "/scim/v2/Users/" + id
 	if id == "" || answer.Header().Get("Location") != "http://127.0.0.1"+at || path(minimal, "meta", "location") != "http://127.0.0.1"+at ||
-		path(minimal, "meta", "resourceType") != "User" || answer.Header().Get("ETag") != path(minimal, "meta", "version") || minimal["externalId"] != "bjensen" {
+		path(minimal, "meta", "resourceType") != "User" || answer.Header().Get("ETag") != path(minimal, "meta", "version") ||
+		minimal["externalId"] != "bjensen" {
 		t.Errorf("%v, %v", minimal, answer.Header())
 	}
-	if conflict, _ := r.ask(409, "POST", "/scim/v2/Users", `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"BJENSEN"}`); conflict["scimType"] !=
+	if conflict, _ := r.ask(409, "POST", "/scim/v2/Users",
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"BJENSEN"}`); conflict["scimType"] !=
 		"uniqueness" {
 		t.Errorf("%v", conflict)
 	}
@@ -113,15 +116,19 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 	r.ask(412, "PUT", at, barbara, "If-Match", `W/"99"`)
 	full, answer := r.ask(200, "PUT", at, barbara, "If-Match", etag)
 	if full["id"] != id || full["nickName"] != nil || full["password"] != nil || path(full, "emails", 0, "value") != "bjensen@example.com" ||
-		path(full, "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", "department") != "Tour Operations" || answer.Header().Get("ETag") == etag ||
+		path(full, "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", "department") != "Tour Operations" ||
+		answer.Header().Get("ETag") == etag ||
 		len(full["schemas"].([]any)) != 2 {
 		t.Errorf("%v", full)
 	}
 	var person api.PersonDetail
 	r.want(200, "GET", "/api/v1/people/bjensen@example.com", "", &person)
-	for field, want := range map[string]string{"cn": "Ms. Barbara J Jensen, III", "givenName": "Barbara", "sn": "Jensen", "title": "Tour Guide",
-		"telephoneNumber": "+1-202-555-0143", "mobile": "202-555-0144", "street": "100 Universal City Plaza", "l": "Hollywood", "st": "CA", "c": "US",
-		"ou": "Tour Operations", "o": "Universal Studios", "employeeNumber": "701984", "preferredLanguage": "en-US", "uid": "bjensen@example.com"} {
+	for field, want := range map[string]string{"cn": "Ms. Barbara J Jensen, III", "givenName": "Barbara", "sn": "Jensen",
+		"title":           "Tour Guide",
+		"telephoneNumber": "+1-202-555-0143", "mobile": "202-555-0144", "street": "100 Universal City Plaza",
+		"l": "Hollywood", "st": "CA", "c": "US",
+		"ou": "Tour Operations", "o": "Universal Studios", "employeeNumber": "701984", "preferredLanguage": "en-US",
+		"uid": "bjensen@example.com"} {
 		if person.Values[field] != want {
 			t.Errorf("%s is %q, want %q", field, person.Values[field], want)
 		}
@@ -130,7 +137,8 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 	second, _ := r.ask(201, "POST", "/scim/v2/Users", `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"jsmith",
 		"displayName":"James Smith","emails":[{"value":"jsmith@example.org","type":"work"}],"title":"Guide","userType":"Intern"}`)
 	james, _ := second["id"].(string)
-	group, _ := r.ask(201, "POST", "/scim/v2/Groups", fmt.Sprintf(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"],"displayName":"Tour Guides",
+	group, _ := r.ask(201, "POST", "/scim/v2/Groups",
+		fmt.Sprintf(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"],"displayName":"Tour Guides",
 		"members":[{"value":%q,"display":"Babs Jensen"}]}`, id))
 	guides := "/scim/v2/Groups/" + fmt.Sprint(group["id"])
 	if babs, _ := r.ask(200, "GET", at, ""); path(babs, "groups", 0, "display") != "Tour Guides" {
@@ -171,17 +179,20 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 		}
 	}
 	for _, filter := range []string{`userName eq`, `userName xx "a"`, `nickNames pr`, `emails[kind eq "a"]`, strings.Repeat("(", 40)} {
-		if wrong, _ := r.ask(400, "GET", "/scim/v2/Users?filter="+url.QueryEscape(filter), ""); wrong["scimType"] != "invalidFilter" && wrong["scimType"] != "invalidPath" {
+		if wrong, _ := r.ask(400, "GET", "/scim/v2/Users?filter="+url.QueryEscape(filter),
+			""); wrong["scimType"] != "invalidFilter" && wrong["scimType"] != "invalidPath" {
 			t.Errorf("%s: %v", filter, wrong)
 		}
 	}
 	// 3.4.2.4: pages; 3.9: attributes
 	page, _ := r.ask(200, "GET", "/scim/v2/Users?startIndex=2&count=10&attributes=userName,name.familyName", "")
-	if fmt.Sprint(page["totalResults"], page["startIndex"], page["itemsPerPage"]) != "2 2 1" || path(page, "Resources", 0, "userName") != "jsmith" ||
+	if fmt.Sprint(page["totalResults"], page["startIndex"], page["itemsPerPage"]) != "2 2 1" ||
+		path(page, "Resources", 0, "userName") != "jsmith" ||
 		path(page, "Resources", 0, "title") != nil || path(page, "Resources", 0, "id") == nil {
 		t.Errorf("%v", page)
 	}
-	if none, _ := r.ask(200, "GET", "/scim/v2/Users?count=0", ""); fmt.Sprint(none["totalResults"]) != "2" || len(none["Resources"].([]any)) != 0 {
+	if none, _ := r.ask(200, "GET", "/scim/v2/Users?count=0", ""); fmt.Sprint(none["totalResults"]) != "2" ||
+		len(none["Resources"].([]any)) != 0 {
 		t.Errorf("%v", none)
 	}
 	if less, _ := r.ask(200, "GET", at+"?excludedAttributes=emails,addresses", ""); less["emails"] != nil || less["userName"] == nil {
@@ -206,7 +217,8 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 		want           any
 	}{
 		// 3.5.2.1: add
-		{guides, `{"op":"add","path":"members","value":[{"display":"James Smith","value":"` + james + `"}]}`, []any{"members", 1, "value"}, james},
+		{guides, `{"op":"add","path":"members","value":[{"display":"James Smith","value":"` + james + `"}]}`,
+			[]any{"members", 1, "value"}, james},
 		{guides, `{"op":"add","path":"members","value":[{"value":"` + james + `"}]}`, []any{"members", 2}, nil},
 		{at, `{"op":"add","value":{"emails":[{"value":"babs@jensen.example.org","type":"home"}],"nickname":"Babs"}}`, []any{"emails", 2, "value"},
 			"babs@jensen.example.org"},
@@ -214,22 +226,28 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 		{at, `{"op":"add","value":{"name":{"honorificPrefix":"Dr."}}}`, []any{"name", "familyName"}, "Jensen"},
 		{at, `{"op":"Add","path":"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:division","value":"Harbour"}`,
 			[]any{"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User", "division"}, "Harbour"},
-		{at, `{"op":"add","path":"emails","value":[{"value":"main@example.com","type":"other","primary":true}]}`, []any{"emails", 0, "primary"}, nil},
+		{at, `{"op":"add","path":"emails","value":[{"value":"main@example.com","type":"other","primary":true}]}`,
+			[]any{"emails", 0, "primary"}, nil},
 		// 3.5.2.2: remove
 		{guides, `{"op":"remove","path":"members[value eq \"` + james + `\"]"}`, []any{"members", 1}, nil},
 		{at, `{"op":"remove","path":"emails[type eq \"home\" and value ew \"example.org\"]"}`, []any{"emails", 2, "value"}, "main@example.com"},
 		{at, `{"op":"remove","path":"name.middleName"}`, []any{"name", "middleName"}, nil},
 		// 3.5.2.3: replace
-		{guides, `{"op":"remove","path":"members[value eq \"` + id + `\"]"},{"op":"add","path":"members","value":[{"value":"` + james + `"},{"value":"` + id + `"}]}`,
+		{guides, `{"op":"remove","path":"members[value eq \"` + id +
+			`\"]"},{"op":"add","path":"members","value":[{"value":"` + james + `"},{"value":"` + id + `"}]}`,
 			[]any{"members", 0, "value"}, james},
-		{guides, `{"op":"replace","path":"members","value":[{"value":"` + id + `"},{"value":"` + james + `"}]}`, []any{"members", 1, "value"}, james},
+		{guides, `{"op":"replace","path":"members","value":[{"value":"` + id + `"},{"value":"` + james + `"}]}`,
+			[]any{"members", 1, "value"}, james},
 		{at, `{"op":"replace","path":"addresses[type eq \"work\"]","value":{"type":"work","streetAddress":"911 Universal City Plaza","locality":"Hollywood",
 			"region":"CA","postalCode":"91608","country":"US","primary":true}}`, []any{"addresses", 0, "streetAddress"}, "911 Universal City Plaza"},
-		{at, `{"op":"replace","path":"addresses[type eq \"work\"].streetAddress","value":"1010 Broadway Ave"}`, []any{"addresses", 0, "streetAddress"},
+		{at, `{"op":"replace","path":"addresses[type eq \"work\"].streetAddress","value":"1010 Broadway Ave"}`,
+			[]any{"addresses", 0, "streetAddress"},
 			"1010 Broadway Ave"},
-		{at, `{"op":"replace","value":{"emails":[{"value":"bjensen@example.com","type":"work","primary":true}],"title":"Head of Tours"}}`, []any{"title"},
+		{at, `{"op":"replace","value":{"emails":[{"value":"bjensen@example.com","type":"work","primary":true}],"title":"Head of Tours"}}`,
+			[]any{"title"},
 			"Head of Tours"},
-		{at, `{"op":"Replace","path":"phoneNumbers[type eq \"fax\"].value","value":"202-555-0199"}`, []any{"phoneNumbers", 2, "value"}, "202-555-0199"},
+		{at, `{"op":"Replace","path":"phoneNumbers[type eq \"fax\"].value","value":"202-555-0199"}`,
+			[]any{"phoneNumbers", 2, "value"}, "202-555-0199"},
 		{at, `{"op":"replace","path":"active","value":"False"}`, []any{"active"}, false},
 	} {
 		if got := path(patch(200, c.at, c.operations), c.keys...); got != c.want {
@@ -250,11 +268,14 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 		t.Errorf("%+v", person)
 	}
 	for operations, kind := range map[string]string{
-		`{"op":"remove"}`: "noTarget", `{"op":"move","path":"title"}`: "invalidSyntax", `{"op":"replace","path":"nickName","value":"x"}`: "invalidPath",
-		`{"op":"replace","path":"id","value":"x"}`: "mutability", `{"op":"replace","path":"emails[type eq \"work\"","value":"x"}`: "invalidPath",
-		`{"op":"add","path":"active","value":"perhaps"}`: "invalidValue", `{"op":"add","value":"x"}`: "invalidValue",
-		`{"op":"replace","path":"emails[value eq \"x\"].type","value":"y"}`: "noTarget", `{"op":"replace","path":"title","value":7}`: "invalidValue",
-		`{"op":"remove","path":"userName"}`: "invalidValue",
+		`{"op":"remove"}`: "noTarget", `{"op":"move","path":"title"}`: "invalidSyntax",
+		`{"op":"replace","path":"nickName","value":"x"}`:                "invalidPath",
+		`{"op":"replace","path":"id","value":"x"}`:                      "mutability",
+		`{"op":"replace","path":"emails[type eq \"work\"","value":"x"}`: "invalidPath",
+		`{"op":"add","path":"active","value":"perhaps"}`:                "invalidValue", `{"op":"add","value":"x"}`: "invalidValue",
+		`{"op":"replace","path":"emails[value eq \"x\"].type","value":"y"}`: "noTarget",
+		`{"op":"replace","path":"title","value":7}`:                         "invalidValue",
+		`{"op":"remove","path":"userName"}`:                                 "invalidValue",
 	} {
 		if out := patch(400, at, operations); out["scimType"] != kind {
 			t.Errorf("%s: %v, want %s", operations, out, kind)
@@ -298,7 +319,8 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 func TestDiscoveryIsTruthful(t *testing.T) {
 	r := pushing(t)
 	config, _ := r.ask(200, "GET", "/scim/v2/ServiceProviderConfig", "")
-	for member, want := range map[string]bool{"patch": true, "filter": true, "etag": true, "bulk": false, "sort": false, "changePassword": false} {
+	for member, want := range map[string]bool{"patch": true, "filter": true, "etag": true, "bulk": false, "sort": false,
+		"changePassword": false} {
 		if path(config, member, "supported") != want {
 			t.Errorf("%s: %v", member, config[member])
 		}
@@ -388,7 +410,8 @@ func TestOnlyAKeyOpens(t *testing.T) {
 	r.want(204, "DELETE", "/api/v1/keys/identity", "", nil)
 	r.ask(401, "GET", "/scim/v2/Users", "")
 	r.want(404, "DELETE", "/api/v1/keys/identity", "", nil)
-	for body, status := range map[string]int{"{": 400, `{"schemas":[]}`: 400, `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"]}`: 400} {
+	for body, status := range map[string]int{"{": 400, `{"schemas":[]}`: 400,
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"]}`: 400} {
 		var key api.Key
 		r.do("DELETE", "/api/v1/keys/again", "")
 		r.want(201, "POST", "/api/v1/keys", `{"name":"again","scope":"directory","source":"identity"}`, &key)

@@ -85,6 +85,7 @@ type VersionInfo struct {
 type checkRequest struct {
 	template.Draft
 	Clients []string `json:"clients"` // empty: all
+	Person  string   `json:"person"`  // mail address; empty: everybody who gets the template
 }
 
 // lookRequest asks for a signature to look at.
@@ -368,6 +369,19 @@ func (a *API) checkTemplate(c *gin.Context) {
 	input, ok := a.readChecked(c, &in, &in.Draft, &in.Clients)
 	if !ok {
 		return
+	}
+	if in.Person != "" {
+		d, _, err := a.People.Directory(c.Request.Context())
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		who, err := (subject{people: d}).person(in.Person)
+		if err != nil {
+			a.fail(c, err)
+			return
+		}
+		input.People = &person.Directory{Schema: d.Schema, People: []person.Person{*who}}
 	}
 	report, err := check.Run(c.Request.Context(), input)
 	answer(a, c, report, err)

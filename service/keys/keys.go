@@ -51,7 +51,8 @@ func (k *Keys) Add(ctx context.Context, key store.Key) (secret string, err error
 		case err != nil:
 			return err
 		case src.Kind != "scim":
-			return problem.New(problem.Conflict, "The source %s is of the kind %s; people are pushed into one of the kind scim.", src.Name, src.Kind).In("source")
+			return problem.New(problem.Conflict,
+				"The source %s is of the kind %s; people are pushed into one of the kind scim.", src.Name, src.Kind).In("source")
 		}
 		return tx.AddKey(key, digest(secret))
 	})

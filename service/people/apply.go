@@ -64,7 +64,8 @@ func (p *People) ApplyIn(tx *store.Tx, id int64, confirmed bool) (store.Run, err
 	}
 	s := run.Summary
 	return run, tx.Changed(action(run.Kind), "directory", strconv.Itoa(a.revision),
-		fmt.Sprintf("run %d of %s: %d new, %d joined, %d changed, %d gone, %d back", run.ID, run.Source, s.New, s.Joined, s.Changed, s.Gone, s.Back))
+		fmt.Sprintf("run %d of %s: %d new, %d joined, %d changed, %d gone, %d back", run.ID, run.Source, s.New, s.Joined,
+			s.Changed, s.Gone, s.Back))
 }
 
 // action is what is put on record for a kind of run.
@@ -287,7 +288,8 @@ func (a *applier) finish() error {
 		return err
 	}
 	if len(same) > 0 {
-		return problem.New(problem.Conflict, "Two people would have the mail address %s. Nothing was changed.", strings.Join(same, ", and two others "))
+		return problem.New(problem.Conflict, "Two people would have the mail address %s. Nothing was changed.",
+			strings.Join(same, ", and two others "))
 	}
 	a.addField("mail")
 	return a.tx.PutFields(a.fields, a.revision)

@@ -45,7 +45,8 @@ func entries(n, variant int) string {
 		if i%100 == 0 {
 			title = fmt.Sprintf("Captain %d", variant)
 		}
-		fmt.Fprintf(&b, "\ndn: uid=p%d,ou=crew,dc=b,dc=example\nobjectClass: inetOrgPerson\nuid: p%d\ncn: Maren Lind %d\ngivenName: Maren\nsn: Lind %d\n"+
+		fmt.Fprintf(&b, "\ndn: uid=p%d,ou=crew,dc=b,dc=example\nobjectClass: inetOrgPerson\nuid: p%d\ncn: Maren "+
+			"Lind %d\ngivenName: Maren\nsn: Lind %d\n"+
 			"mail: p%d@b.example\ntitle: %s\nou: Bridge\ntelephoneNumber: +44 1632 96%04d\nmobile: 07700 90%04d\nstreet: Quay %d\n"+
 			"postalCode: BW%d\nl: Havsund\nc: GB\nemployeeNumber: %d\n", i, i, i, i, i, title, i%10000, i%10000, i%50, i%90, i)
 	}

@@ -73,7 +73,8 @@ func editOf(tx *store.Tx, kept int64, mail string, values map[string]string) (c 
 	for field, value := range values {
 		name, _ := person.Canonical(field)
 		if !person.ValidName(name) || strings.EqualFold(name, "mail") {
-			return c, problem.New(problem.Invalid, "%q cannot be kept here; use a field of letters, digits and hyphens, other than mail.", field).In(field)
+			return c, problem.New(problem.Invalid,
+				"%q cannot be kept here; use a field of letters, digits and hyphens, other than mail.", field).In(field)
 		}
 		if delete(after.Values, name); strings.TrimSpace(value) != "" {
 			after.Values[name] = strings.TrimSpace(value)

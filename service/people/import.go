@@ -46,7 +46,8 @@ func (p *People) PlanFile(ctx context.Context, f File) (out Import, err error) {
 	if err != nil {
 		return out, problem.As(problem.Refused, err)
 	}
-	out.Run, err = p.Plan(ctx, Incoming{Source: f.Source, Kind: "import", Reader: reader, Whole: f.Replace, Partly: reader.Table(), Progress: f.Progress})
+	out.Run, err = p.Plan(ctx, Incoming{Source: f.Source, Kind: "import", Reader: reader, Whole: f.Replace,
+		Partly: reader.Table(), Progress: f.Progress})
 	out.Columns, out.Note = reader.Columns(), reader.Note()
 	return out, err
 }

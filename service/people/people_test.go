@@ -122,7 +122,8 @@ func TestAPlanChangesNothingAndAgesWithWhatItIsAbout(t *testing.T) {
 	if written(t, p) != before {
 		t.Error("planning changed the directory")
 	}
-	if _, err := p.Apply(acting, plan(t, p, File{Source: "other", Body: strings.NewReader("mail,title\na@b.example,Cook\n")}).ID, false); err != nil {
+	if _, err := p.Apply(acting, plan(t, p, File{Source: "other",
+		Body: strings.NewReader("mail,title\na@b.example,Cook\n")}).ID, false); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.Apply(acting, first.ID, false); err != nil {
@@ -211,7 +212,8 @@ func TestAKeyOutlivesTheMailAddress(t *testing.T) {
 	if got := written(t, p); !strings.Contains(got, "1,bo@b.example,Ada,she") {
 		t.Error(got)
 	}
-	run := plan(t, p, File{Body: strings.NewReader("employeeNumber,mail,cn\n1,x@b.example,Ada\n2,y@b.example,Bo\n3,z@b.example,Cy\n"), Mapping: &m})
+	run := plan(t, p, File{Body: strings.NewReader("employeeNumber,mail,cn\n1,x@b.example,Ada\n2,y@b.example,Bo\n3,z@b.example,Cy\n"),
+		Mapping: &m})
 	addSource(t, p, "other", 5)
 	other := plan(t, p, File{Source: "other", Body: strings.NewReader("mail,cn\nz@b.example,Other\n")})
 	if _, err := p.Apply(acting, other.ID, false); err != nil {

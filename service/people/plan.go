@@ -87,7 +87,8 @@ func (p *People) Plan(ctx context.Context, in Incoming) (run store.Run, err erro
 		if err := dropOpen(tx, pl.source); err != nil {
 			return err
 		}
-		run, err = tx.AddRun(store.Run{SourceID: pl.source.ID, Source: pl.source.Name, Kind: in.Kind, State: pl.state(), Summary: pl.summary}, pl.changes)
+		run, err = tx.AddRun(store.Run{SourceID: pl.source.ID, Source: pl.source.Name, Kind: in.Kind, State: pl.state(),
+			Summary: pl.summary}, pl.changes)
 		return err
 	})
 	return run, err
@@ -406,7 +407,8 @@ func (pl *planner) guard(g source.Guard) error {
 	}
 	if pl.Whole && pl.summary.Skipped > 0 && pl.summary.Gone > 0 && pl.Kind == "import" {
 		pl.summary.Holds = append(pl.summary.Holds,
-			fmt.Sprintf("%d people are gone, and %d rows could not be read: some of the people may stand there", pl.summary.Gone, pl.summary.Skipped))
+			fmt.Sprintf("%d people are gone, and %d rows could not be read: some of the people may stand there",
+				pl.summary.Gone, pl.summary.Skipped))
 	}
 	return nil
 }

@@ -74,7 +74,8 @@ func pushed(tx *store.Tx, src store.Source, rules Rules, one Pushed) (c store.Ru
 	if err != nil {
 		return c, err
 	}
-	c = store.RunChange{Key: one.Key, Person: stored.Person, Mail: mailOf(one.Record, before, one.Key), Before: stored.Record, After: one.Record.Text()}
+	c = store.RunChange{Key: one.Key, Person: stored.Person, Mail: mailOf(one.Record, before, one.Key),
+		Before: stored.Record, After: one.Record.Text()}
 	gone := there && !stored.Gone.IsZero()
 	switch {
 	case one.Gone && there && !gone:
@@ -106,7 +107,8 @@ func (p *People) collect(tx *store.Tx, src store.Source, changes []store.RunChan
 	}
 	run := store.Run{SourceID: src.ID, Source: src.Name, Kind: PushKind, State: store.Applied}
 	from := 0
-	if len(last) == 1 && last[0].Kind == PushKind && last[0].State == store.Applied && last[0].By == tx.By() && tx.At().Sub(last[0].Planned) < together {
+	if len(last) == 1 && last[0].Kind == PushKind && last[0].State == store.Applied && last[0].By == tx.By() &&
+		tx.At().Sub(last[0].Planned) < together {
 		run = last[0]
 		if from, err = tx.LastRunChange(run.ID); err != nil {
 			return err
@@ -139,5 +141,6 @@ func (p *People) collect(tx *store.Tx, src store.Source, changes []store.RunChan
 		return err
 	}
 	return tx.Changed("pushed", "directory", strconv.Itoa(a.revision),
-		fmt.Sprintf("run %d of %s: %d new, %d joined, %d changed, %d gone, %d back", run.ID, src.Name, sum.New, sum.Joined, sum.Changed, sum.Gone, sum.Back))
+		fmt.Sprintf("run %d of %s: %d new, %d joined, %d changed, %d gone, %d back", run.ID, src.Name, sum.New, sum.Joined,
+			sum.Changed, sum.Gone, sum.Back))
 }

@@ -71,7 +71,8 @@ func service(t *testing.T) *Pictures {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := staff.PlanFile(ctx, people.File{Body: bytes.NewReader(csv), Columns: map[string]string{"callSign": "callSign", "hireDate": "hireDate"}})
+	plan, err := staff.PlanFile(ctx, people.File{Body: bytes.NewReader(csv),
+		Columns: map[string]string{"callSign": "callSign", "hireDate": "hireDate"}})
 	if err != nil {
 		t.Fatal(err)
 	}

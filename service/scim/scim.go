@@ -127,7 +127,8 @@ func (s *SCIM) Get(ctx context.Context, name string, kind core.Kind, id string) 
 
 // List reads the resources of a source that a filter lets through: count of them from start, which is counted from 1, and how
 // many there are.
-func (s *SCIM) List(ctx context.Context, name string, kind core.Kind, filter *core.Filter, start, count int) (list []Stored, total int, err error) {
+func (s *SCIM) List(ctx context.Context, name string, kind core.Kind, filter *core.Filter, start, count int) (list []Stored,
+	total int, err error) {
 	err = s.Store.Read(ctx, func(tx *store.Tx) error {
 		src, err := tx.Source(name)
 		if err != nil {

@@ -81,7 +81,8 @@ func (f Folder) read(asked reading, partly bool) (in people.Incoming, remember f
 		return in, nil, err
 	}
 	if time.Since(info.ModTime()) < settled {
-		return in, nil, problem.New(problem.Unavailable, "%s was written to just now; it is read when it has been left alone for %v.", name, settled)
+		return in, nil, problem.New(problem.Unavailable,
+			"%s was written to just now; it is read when it has been left alone for %v.", name, settled)
 	}
 	tag := fmt.Sprintf("%s %d %s", info.Name(), info.Size(), info.ModTime().UTC().Format(time.RFC3339Nano))
 	if tag == asked.memory.Tag {

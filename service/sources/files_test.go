@@ -34,7 +34,8 @@ func TestAFolder(t *testing.T) {
 	write("notes.txt", "mail\nx@b.example\n", time.Minute)
 	write("export-1.csv", "E-Mail;Vorname;Nachname\na@b.example;J\xf6rg;A\nb@b.example;B;B\n", time.Hour)
 	result, job := sync(t, s, "hr")
-	if job.State != store.Ready || result.Summary.New != 2 || len(result.Summary.Notes) != 1 || !strings.Contains(result.Summary.Notes[0], "1252") {
+	if job.State != store.Ready || result.Summary.New != 2 || len(result.Summary.Notes) != 1 ||
+		!strings.Contains(result.Summary.Notes[0], "1252") {
 		t.Errorf("%s %s: %+v", job.State, job.Message, result.Summary)
 	}
 	if again, _ := sync(t, s, "hr"); again.Run != 0 {

@@ -81,7 +81,8 @@ func (l LDAP) check() error {
 }
 
 // scopes are the scopes of a search by name.
-var scopes = map[string]int{"": ldap.ScopeWholeSubtree, "sub": ldap.ScopeWholeSubtree, "one": ldap.ScopeSingleLevel, "base": ldap.ScopeBaseObject}
+var scopes = map[string]int{"": ldap.ScopeWholeSubtree, "sub": ldap.ScopeWholeSubtree, "one": ldap.ScopeSingleLevel,
+	"base": ldap.ScopeBaseObject}
 
 // filter is the filter for people.
 func (l LDAP) filter() string {
@@ -424,7 +425,8 @@ func (s *search) late() people.Late {
 			list = append(list, referral)
 		}
 		slices.Sort(list)
-		late.Notes = append(late.Notes, fmt.Sprintf("%d referrals were not followed: %s", len(list), strings.Join(list[:min(3, len(list))], ", ")))
+		late.Notes = append(late.Notes, fmt.Sprintf("%d referrals were not followed: %s", len(list),
+			strings.Join(list[:min(3, len(list))], ", ")))
 	}
 	return late
 }

@@ -79,7 +79,8 @@ func (s *Sources) Preview(ctx context.Context, name, mapping string) (out Previe
 	}
 	out.Columns, out.Note, out.Fields = reader.Columns(), reader.Note(), reader.Fields()
 	if unseen := reader.Unseen(); len(unseen) > 0 && out.Read > 0 {
-		out.Note = strings.TrimSpace(fmt.Sprintf("%s None of the %d people who were looked at has %s.", out.Note, out.Read, strings.Join(unseen, ", ")))
+		out.Note = strings.TrimSpace(fmt.Sprintf("%s None of the %d people who were looked at has %s.", out.Note, out.Read,
+			strings.Join(unseen, ", ")))
 	}
 	var places []int
 	for _, field := range out.Fields {

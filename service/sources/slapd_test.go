@@ -58,13 +58,15 @@ func authority(t testing.TB, folder string) (authorityPEM string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	root := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Brackwater authority"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	root := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Brackwater authority"},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	rootDER, err := x509.CreateCertificate(rand.Reader, root, root, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
 	}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "localhost"}, NotBefore: root.NotBefore, NotAfter: root.NotAfter,
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "localhost"},
+		NotBefore: root.NotBefore, NotAfter: root.NotAfter,
 		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	leafKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -125,7 +127,8 @@ func entries(t testing.TB, w *strings.Builder) {
 		add("dn: ou="+ou+","+suffix, "objectClass: organizationalUnit", "ou: "+ou)
 	}
 	for _, dn := range []string{reader, limited} {
-		add("dn: "+dn, "objectClass: applicationProcess", "objectClass: simpleSecurityObject", "cn: "+strings.TrimPrefix(strings.Split(dn, ",")[0], "cn="),
+		add("dn: "+dn, "objectClass: applicationProcess", "objectClass: simpleSecurityObject", "cn: "+
+			strings.TrimPrefix(strings.Split(dn, ",")[0], "cn="),
 			"userPassword: "+password)
 	}
 	names := []string{"Maren Lind", "Марина Линд", "Ελένη Λινδ", "Åke Tångring"}
@@ -142,14 +145,16 @@ func entries(t testing.TB, w *strings.Builder) {
 			mail = fmt.Sprintf("mail: P%d@brackwater.example", i-1) // somebody else's
 		}
 		lines := []string{fmt.Sprintf("dn: uid=p%d,ou=%s,%s", i, ou, suffix), "objectClass: inetOrgPerson", fmt.Sprintf("uid: p%d", i),
-			"cn:: " + coded(fmt.Sprintf("%s %d", names[i%4], i)), "sn: Lind", mail, "title: Cook", fmt.Sprintf("telephoneNumber: +44 1632 96%04d", i),
+			"cn:: " + coded(fmt.Sprintf("%s %d", names[i%4], i)), "sn: Lind", mail, "title: Cook",
+			fmt.Sprintf("telephoneNumber: +44 1632 96%04d", i),
 			"l: Havsund", "employeeNumber: " + fmt.Sprint(i), "carLicense: BW " + fmt.Sprint(i)}
 		if i%500 == 3 {
 			lines = append(lines, "jpegPhoto:: "+base64.StdEncoding.EncodeToString(photo(t, uint8(i/50))))
 		}
 		add(lines...)
 	}
-	add("dn: cn=bridge,ou=groups,"+suffix, "objectClass: groupOfNames", "cn: bridge", "member: uid=p1,ou=crew,"+suffix, "member: uid=p2,ou=crew,"+suffix)
+	add("dn: cn=bridge,ou=groups,"+suffix, "objectClass: groupOfNames", "cn: bridge", "member: uid=p1,ou=crew,"+suffix,
+		"member: uid=p2,ou=crew,"+suffix)
 	add("dn: cn=all,ou=groups,"+suffix, "objectClass: groupOfNames", "cn: all", "member: cn=bridge,ou=groups,"+suffix)
 	add("dn: cn=watch,ou=groups,"+suffix, "objectClass: posixGroup", "cn: watch", "gidNumber: 7", "memberUid: p3")
 	add("dn: cn=elsewhere,ou=crew,"+suffix, "objectClass: referral", "objectClass: extensibleObject", "cn: elsewhere",
@@ -208,7 +213,8 @@ syncprov-sessionlog 1000
 	if err := os.Mkdir(filepath.Join(folder, "data"), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	load := exec.Command("/usr/sbin/slapadd", "-q", "-w", "-f", filepath.Join(folder, "slapd.conf"), "-l", filepath.Join(folder, "people.ldif"))
+	load := exec.Command("/usr/sbin/slapadd", "-q", "-w", "-f", filepath.Join(folder, "slapd.conf"), "-l",
+		filepath.Join(folder, "people.ldif"))
 	if out, err := load.CombinedOutput(); err != nil {
 		t.Fatalf("slapadd: %v\n%s", err, out)
 	}

@@ -141,7 +141,8 @@ func (st Settings) every() (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(st.Every)
 	if err != nil || d < leastEvery {
-		return 0, problem.New(problem.Invalid, "The schedule %q must be a time such as 15m or 24h, at least %v.", st.Every, leastEvery).In("every")
+		return 0, problem.New(problem.Invalid, "The schedule %q must be a time such as 15m or 24h, at least %v.", st.Every,
+			leastEvery).In("every")
 	}
 	return d, nil
 }
@@ -263,7 +264,8 @@ func (s *Sources) Remove(ctx context.Context, name string) error {
 		case name == store.Kept || name == imported:
 			return problem.New(problem.Conflict, "The source %s is always there.", name)
 		case count > 0:
-			return problem.New(problem.Conflict, "The source %s has %d people. Import an empty file with replace for it, or let it run empty, first.",
+			return problem.New(problem.Conflict,
+				"The source %s has %d people. Import an empty file with replace for it, or let it run empty, first.",
 				name, count)
 		}
 		return tx.RemoveSource(have)
@@ -472,7 +474,8 @@ var errSame = errors.New("nothing changed since the last time")
 
 // plan reads a source and plans what it brings. remember is for when that was applied; the photos are those of people who
 // are new or changed.
-func (s *Sources) plan(ctx context.Context, src Source, asked reading, photos *spool, progress func(int)) (store.Run, func(*memory), error) {
+func (s *Sources) plan(ctx context.Context, src Source, asked reading, photos *spool, progress func(int)) (store.Run,
+	func(*memory), error) {
 	in, remember, err := s.open(ctx, src, asked)
 	if in.Close != nil {
 		defer in.Close()

@@ -48,7 +48,8 @@ func openAt(t testing.TB, now func() time.Time) *Sources {
 	queue := &jobs.Jobs{Store: st, Log: quiet, Now: time.Now}
 	staff := &people.People{Store: st, Now: time.Now, Log: quiet}
 	host := &hosting.Hosting{Store: st, Log: quiet}
-	pics := &pictures.Pictures{Store: st, Jobs: queue, People: staff, Hosting: host, Folder: filepath.Join(folder, "photos"), Now: time.Now, Log: quiet,
+	pics := &pictures.Pictures{Store: st, Jobs: queue, People: staff, Hosting: host, Folder: filepath.Join(folder, "photos"),
+		Now: time.Now, Log: quiet,
 		Templates: &templates.Templates{Store: st, People: staff, Hosting: host, Now: time.Now}}
 	s := &Sources{Store: st, People: staff, Jobs: queue, Pictures: pics, Folder: filepath.Join(folder, "secrets"), Now: now, Log: quiet}
 	if err := s.Start(); err != nil {
@@ -172,7 +173,8 @@ func TestADirectory(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	base := LDAP{Address: slapd.secure, Authority: slapd.authority, Bind: reader, Secret: "reader", Base: suffix, Groups: "ou=groups," + suffix, Page: 700}
+	base := LDAP{Address: slapd.secure, Authority: slapd.authority, Bind: reader, Secret: "reader", Base: suffix,
+		Groups: "ou=groups," + suffix, Page: 700}
 	settings := Settings{LDAP: &base, Every: "15m", Photos: &picture.Recipe{Width: 48}}
 	put(t, s, "staff", LDAPKind, settings, "")
 	const skipped = 20 // ten without a mail address, ten with that of another
@@ -183,7 +185,8 @@ func TestADirectory(t *testing.T) {
 		if job.State != store.Ready || result.State != store.Applied || result.Summary.New != everybody || result.Summary.Skipped != skipped {
 			t.Fatalf("%s %s: %+v", job.State, job.Message, result.Summary)
 		}
-		if result.Photos != 20 || !strings.Contains(strings.Join(result.Summary.Notes, "\n"), "1 referrals were not followed: ldap://other.example") {
+		if result.Photos != 20 || !strings.Contains(strings.Join(result.Summary.Notes, "\n"),
+			"1 referrals were not followed: ldap://other.example") {
 			t.Errorf("%d photos, %q", result.Photos, result.Summary.Notes)
 		}
 		d, _, err := s.People.Directory(acting)
@@ -194,7 +197,8 @@ func TestADirectory(t *testing.T) {
 		if d.Get(p, "cn") != "Марина Линд 1" || d.Get(p, "carLicense") != "" || len(p.Groups) != 2 || source.GroupName(p.Groups[0]) != "all" {
 			t.Errorf("%+v", p)
 		}
-		if three := d.Find("p3@brackwater.example"); len(three.Groups) != 1 || !strings.HasPrefix(d.Get(three, "photoAddress"), "https://pictures.") {
+		if three := d.Find("p3@brackwater.example"); len(three.Groups) != 1 ||
+			!strings.HasPrefix(d.Get(three, "photoAddress"), "https://pictures.") {
 			t.Errorf("%+v", three)
 		}
 	})
@@ -305,7 +309,8 @@ func TestADirectory(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if strings.Join(preview.Fields, " ") != "licence cn mail uid greeting" || len(preview.People) != 5 || len(preview.People[0].Reasons) == 0 {
+		if strings.Join(preview.Fields, " ") != "licence cn mail uid greeting" || len(preview.People) != 5 ||
+			len(preview.People[0].Reasons) == 0 {
 			t.Errorf("%v, %+v", preview.Fields, preview.People)
 		}
 		preview, err = s.Preview(acting, "staff", "columns: {carLicence: licence, mail: mail}\n")

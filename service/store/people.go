@@ -208,7 +208,8 @@ func (f PeopleFilter) where() (string, []any) {
 		where, args = append(where, `instr(blank, ?) > 0`), append(args, " "+f.Blank+" ")
 	}
 	if f.Source != "" {
-		where = append(where, `id IN (SELECT person_id FROM person_records WHERE gone_at = '' AND source_id = (SELECT id FROM sources WHERE name = ?))`)
+		where = append(where, `id IN (SELECT person_id FROM person_records WHERE gone_at = '' AND source_id = `+
+			`(SELECT id FROM sources WHERE name = ?))`)
 		args = append(args, f.Source)
 	}
 	if f.IDs != nil {
@@ -230,7 +231,8 @@ func listed(ids []int64) string {
 func (tx *Tx) People(f PeopleFilter, offset, limit int) (people []Person, total int, err error) {
 	where, args := f.where()
 	if f.Search != "" || f.Blank != "" { // looking through everybody is what takes time: it is done once
-		ids, err := list(tx, func(row scanner) (id int64, err error) { return id, row.Scan(&id) }, `SELECT id FROM people WHERE `+where+` ORDER BY id`,
+		ids, err := list(tx, func(row scanner) (id int64, err error) { return id, row.Scan(&id) },
+			`SELECT id FROM people WHERE `+where+` ORDER BY id`,
 			args...)
 		if err != nil {
 			return nil, 0, err

@@ -75,7 +75,8 @@ const runColumns = `r.id, r.source_id, s.name, r.kind, r.state, r.summary, r.act
 func scanRun(row scanner) (Run, error) {
 	var r Run
 	var summary, planned, applied, ended string
-	err := row.Scan(&r.ID, &r.SourceID, &r.Source, &r.Kind, &r.State, &summary, &r.By.Kind, &r.By.Name, &planned, &applied, &ended, &r.Revision,
+	err := row.Scan(&r.ID, &r.SourceID, &r.Source, &r.Kind, &r.State, &summary, &r.By.Kind, &r.By.Name, &planned, &applied,
+		&ended, &r.Revision,
 		&r.Undoes)
 	if err != nil {
 		return r, err
@@ -105,7 +106,8 @@ func (tx *Tx) AddRun(r Run, changes []RunChange) (Run, error) {
 // AddRunChanges stores changes of a run behind those that it has.
 func (tx *Tx) AddRunChanges(run int64, last int, changes []RunChange) error {
 	for i, c := range changes {
-		_, err := tx.prepared(`INSERT INTO run_changes (run_id, number, key, person_id, mail, kind, before, after) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		_, err := tx.prepared(`INSERT INTO run_changes (run_id, number, key, person_id, mail, kind, before, after) `+
+			`VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 			run, last+i+1, c.Key, c.Person, c.Mail, c.Kind, c.Before, c.After)
 		if err != nil {
 			return err
@@ -197,7 +199,8 @@ func (tx *Tx) RunChanges(run int64, f ChangeFilter, offset, limit int) (changes 
 // meanwhile.
 func (tx *Tx) EachRunChange(run int64, each func(RunChange) error) error {
 	for last := 0; ; {
-		some, err := list(tx, scanRunChange, `SELECT `+changeColumns+` FROM run_changes WHERE run_id = ? AND number > ? ORDER BY number LIMIT 500`,
+		some, err := list(tx, scanRunChange, `SELECT `+changeColumns+
+			` FROM run_changes WHERE run_id = ? AND number > ? ORDER BY number LIMIT 500`,
 			run, last)
 		if err != nil || len(some) == 0 {
 			return err
@@ -220,7 +223,8 @@ func (tx *Tx) ChangesOf(person int64, limit int) (runs []Run, changes []RunChang
 	all, err := list(tx, func(row scanner) (b both, err error) {
 		var summary, planned, applied, ended string
 		r, c := &b.run, &b.change
-		err = row.Scan(&r.ID, &r.SourceID, &r.Source, &r.Kind, &r.State, &summary, &r.By.Kind, &r.By.Name, &planned, &applied, &ended, &r.Revision,
+		err = row.Scan(&r.ID, &r.SourceID, &r.Source, &r.Kind, &r.State, &summary, &r.By.Kind, &r.By.Name, &planned,
+			&applied, &ended, &r.Revision,
 			&r.Undoes, &c.Number, &c.Key, &c.Person, &c.Mail, &c.Kind, &c.Before, &c.After)
 		r.Planned, r.Applied, r.Ended = parseStamp(planned), parseStamp(applied), parseStamp(ended)
 		return b, err

@@ -86,7 +86,8 @@ func (tx *Tx) SCIM(source int64, kind, id string) (SCIMResource, error) {
 
 // SCIMNamed lists the resources of a kind with a folded name, of all names for a blank one, in the order in which they came.
 func (tx *Tx) SCIMNamed(source int64, kind, name string, each func(SCIMResource) error) error {
-	rows, err := tx.tx.QueryContext(tx.ctx, `SELECT `+scimColumns+` FROM scim_resources WHERE source_id = ? AND kind = ? AND (? = '' OR name = ?)
+	rows, err := tx.tx.QueryContext(tx.ctx, `SELECT `+scimColumns+
+		` FROM scim_resources WHERE source_id = ? AND kind = ? AND (? = '' OR name = ?)
 		ORDER BY created_at, id`, source, kind, name, name)
 	if err != nil {
 		return err
@@ -108,7 +109,8 @@ func (tx *Tx) SCIMNamed(source int64, kind, name string, each func(SCIMResource)
 func (tx *Tx) PutSCIM(source int64, r SCIMResource) error {
 	if r.Kind == "User" {
 		var other string
-		err := tx.row(`SELECT id FROM scim_resources WHERE source_id = ? AND kind = 'User' AND name = ? AND id <> ?`, source, r.Name, r.ID).Scan(&other)
+		err := tx.row(`SELECT id FROM scim_resources WHERE source_id = ? AND kind = 'User' AND name = ? AND id <> ?`, source,
+			r.Name, r.ID).Scan(&other)
 		if err == nil {
 			return problem.New(problem.Conflict, "There is a user with this user name already.").In("userName")
 		}

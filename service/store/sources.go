@@ -86,7 +86,8 @@ func (tx *Tx) PutSource(s Source) (Source, error) {
 		}
 		return s, tx.changed("added", "source", s.Name, s.Kind)
 	}
-	err := tx.execOne("source", s.Name, `UPDATE sources SET position = ?, settings = ?, mapping = ? WHERE id = ?`, s.Position, s.Settings, s.Mapping, s.ID)
+	err := tx.execOne("source", s.Name, `UPDATE sources SET position = ?, settings = ?, mapping = ? WHERE id = ?`,
+		s.Position, s.Settings, s.Mapping, s.ID)
 	if err != nil {
 		return s, err
 	}
@@ -227,7 +228,8 @@ func (tx *Tx) Record(sourceID int64, key string) (r Record, ok bool, err error) 
 
 // RecordsOf lists a person's records in the order of their sources.
 func (tx *Tx) RecordsOf(personID int64) ([]Record, error) {
-	return list(tx, scanRecord, `SELECT r.source_id, r.key, r.person_id, r.record, r.gone_at FROM person_records r JOIN sources s ON s.id = r.source_id
+	return list(tx, scanRecord,
+		`SELECT r.source_id, r.key, r.person_id, r.record, r.gone_at FROM person_records r JOIN sources s ON s.id = r.source_id
 		WHERE r.person_id = ? ORDER BY s.position, s.id, r.key`, personID)
 }
 

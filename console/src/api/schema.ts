@@ -2018,6 +2018,8 @@ export interface components {
                 [key: string]: string;
             };
             clients?: string[];
+            /** @description Mail address; left out, everybody who gets the template. */
+            person?: string;
         };
         Finding: {
             /** @description Mail addresses of everybody concerned, where it is about some people. */

@@ -14,7 +14,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useParams } from 'react-router'
 import { api, type PersonDetail } from '../api/api'
-import { count, Page, Trouble, when } from '../pages/parts'
+import { count, Page, Severity, Trouble, when } from '../pages/parts'
 import { LookFrame } from '../workbench/LookFrame'
 import { PeopleHead } from './PeopleHead'
 
@@ -54,6 +54,11 @@ function Gets({ person }: { person: PersonDetail }) {
     queryFn: () => api.look(now?.template ?? '', { person: person.mail, variant: now?.shown ?? '' }),
     enabled: Boolean(now?.template),
   })
+  const report = useQuery({
+    queryKey: ['findings', now?.template, person.mail],
+    queryFn: ({ signal }) => api.check(now?.template ?? '', { person: person.mail }, signal),
+    enabled: Boolean(now?.template),
+  })
   return (
     <Section title="What they get">
       {!now ? (
@@ -90,10 +95,27 @@ function Gets({ person }: { person: PersonDetail }) {
             )}
             {now.note && ` (${now.note})`}
           </Typography>
-          <Trouble error={look.error} />
+          <Trouble error={look.error ?? report.error} />
           {look.data && (
             <Box sx={{ border: 1, borderColor: 'divider', height: 260, overflow: 'auto', bgcolor: '#fff' }}>
               <LookFrame look={look.data} title={`The signature of ${person.name}, ${now.situation}`} />
+            </Box>
+          )}
+          {report.data && now.template && (
+            <Box sx={{ mt: 1 }} aria-label="Findings for this person" role="group">
+              {report.data.findings.length === 0 ? (
+                <Typography>No findings for this person.</Typography>
+              ) : (
+                report.data.findings.slice(0, 10).map((f, i) => (
+                  <Typography key={i} variant="body2">
+                    <Severity of={f.severity} /> {f.check}
+                    {f.message && `: ${f.message}`}
+                  </Typography>
+                ))
+              )}
+              {report.data.findings.length > 10 && (
+                <Typography variant="body2">and {report.data.findings.length - 10} more in the workbench</Typography>
+              )}
             </Box>
           )}
         </>
