@@ -201,6 +201,9 @@ func (k Kind) Clean(in map[string]any) (Resource, error) {
 			out[a.Name] = cleaned
 		}
 	}
+	if _, said := out["active"]; !said && k.Name == Users.Name {
+		out["active"] = true
+	}
 	for _, a := range known[k.Schema] {
 		if value, there := out[a.Name]; a.Required && (!there || value == "") {
 			return nil, wrong("invalidValue", "%s is required.", a.Name)

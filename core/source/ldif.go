@@ -168,7 +168,7 @@ func (e *Entries) attributes() ([]Attribute, error) {
 		}
 	}
 	if len(e.list) == 0 || string(e.list[0].Name) != "dn" {
-		return nil, errors.New("an entry begins with dn:")
+		return nil, errors.New("an entry must begin with its dn")
 	}
 	return e.list, nil
 }
@@ -329,9 +329,9 @@ func (e *entryReader) fill(into *raw, attributes func(func(name, value []byte) b
 				into.photo = bytes.Clone(value)
 			}
 		case "objectclass":
-			class := string(bytes.ToLower(value))
-			people = people || personClasses[class]
-			other = other || groupClasses[class]
+			class := bytes.ToLower(value)
+			people = people || personClasses[string(class)]
+			other = other || groupClasses[string(class)]
 		default:
 			if !technical[string(name)] && !e.reader.others[string(name)] {
 				e.others = append(e.others, string(name))

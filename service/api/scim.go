@@ -199,9 +199,6 @@ func (h scimHandler) shown(c *gin.Context, s scims.Stored) map[string]any {
 		}
 	}
 	if h.kind.Name == scim.Users.Name {
-		if _, said := out["active"]; !said {
-			out["active"] = true
-		}
 		var groups []gin.H
 		for _, g := range s.Groups {
 			groups = append(groups, gin.H{"value": g.ID, "display": g.Display, "$ref": location(c, "/Groups/"+g.ID)})

@@ -164,7 +164,7 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 		`title pr and emails[type eq "work" and value co "@example.com"]`:                            "b",
 		`emails[type eq "work" and value co "@example.com"] or phoneNumbers[type eq "fax"]`:          "b",
 		`urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department eq "tour operations"`: "b",
-		`active eq true`:           "b",
+		`active eq true`:           "bj",
 		`externalId eq "701984"`:   "b",
 		`name.middleName pr`:       "b",
 		`not (name.middleName pr)`: "j",

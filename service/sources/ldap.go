@@ -112,7 +112,7 @@ func (l LDAP) connect(ctx context.Context, secret string) (*ldap.Conn, error) {
 		settings.RootCAs.AppendCertsFromPEM([]byte(l.Authority))
 	}
 	dialer := &net.Dialer{Timeout: ldapTimeout}
-	conn, err := ldap.DialURL(l.Address, ldap.DialWithTLSDialer(settings, dialer))
+	conn, err := ldap.DialURL(l.Address, ldap.DialWithDialer(dialer), ldap.DialWithTLSConfig(settings))
 	if err != nil {
 		return nil, explained(l.Address, err)
 	}
