@@ -34,7 +34,9 @@ func Opaque(value string, background, ink color.RGBA) (string, bool) {
 				return "", false
 			}
 			b.WriteString(Hex(over(c, alpha, background)))
-			i = end
+			if i = end; i+1 < len(tokens) && goesOn(tokens[i+1].text) { // digits would go on with what followed the bracket
+				b.WriteByte(' ')
+			}
 		case form == "transparent" || form == "function":
 			return "", false
 		default:
@@ -42,6 +44,12 @@ func Opaque(value string, background, ink color.RGBA) (string, bool) {
 		}
 	}
 	return b.String(), true
+}
+
+// goesOn reports whether a text behind a name or a number would be taken for more of it.
+func goesOn(text string) bool {
+	c := text[0]
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '-' || c == '_' || c == '\\' || c >= 0x80
 }
 
 // Serialized writes every colour of a value that is no name as browsers write it back: rgb(), or rgba() where the background
