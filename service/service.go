@@ -114,7 +114,7 @@ func (s *Service) wire() {
 	s.People = &people.People{Store: st, Now: c.Now, Log: c.Log}
 	s.Clients = &clients.Clients{Store: st, Log: c.Log}
 	s.Hosting = &hosting.Hosting{Store: st, Log: c.Log, Tree: c.PictureTree}
-	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Hosting: s.Hosting, Now: c.Now}
+	s.Templates = &templates.Templates{Store: st, People: s.People, Clients: s.Clients, Hosting: s.Hosting, Now: c.Now, Version: c.Version}
 	s.Packages = &packages.Packages{
 		Store: st, Jobs: s.Jobs, Templates: s.Templates, People: s.People, Folder: filepath.Join(c.Data, "packages"), Now: c.Now,
 	}

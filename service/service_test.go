@@ -70,6 +70,21 @@ func TestDataOutlivesTheService(t *testing.T) {
 	if _, err := s.Templates.Save(ctx, "crew", template.Whole(template.Parts{Source: "<p>{{ cn }}</p>"}), templates.Edit{}); err != nil {
 		t.Fatal(err)
 	}
+	crew := func(s *Service) templates.State {
+		v, err := s.Templates.Get(ctx, "crew", 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		state, err := s.Templates.State(ctx, v)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return state
+	}
+	found := crew(s)
+	for end := time.Now().Add(time.Minute); found.Pending && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		found = crew(s)
+	}
 	// a package that was being made when the machine went down
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.AddJob(store.Job{ID: "cut", Kind: packages.Kind, Title: "crew", Input: "{}"}); err != nil {
@@ -95,6 +110,9 @@ func TestDataOutlivesTheService(t *testing.T) {
 	again, err := Open(ctx, config(folder, "127.0.0.1:0"))
 	if err != nil {
 		t.Fatal(err)
+	}
+	if kept := crew(again); kept.Pending || kept != found || found.Verdict == "" {
+		t.Errorf("what the checks found is worked out again: %+v, was %+v", kept, found)
 	}
 	d, revision, err := again.People.Directory(ctx)
 	if err != nil || len(d.People) != 1 || revision != 1 {

@@ -23,6 +23,7 @@ type Templates struct {
 	Hosting *hosting.Hosting // saved templates' pictures are hosted in the same unit of work
 	Now     func() time.Time
 
+	Version  string // of the program: what it found is not what another would find
 	states   states
 	compiled compiled
 }
