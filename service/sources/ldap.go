@@ -142,7 +142,7 @@ func explained(address string, err error) error {
 		return problem.New(problem.Unavailable, "%s does not accept the DN and the password.", address)
 	case of != nil && of.ResultCode == ldap.LDAPResultSizeLimitExceeded:
 		return problem.New(problem.Unavailable, "%s gives only a part: its size limit is exceeded. Ask for smaller pages, "+
-			"or have the limit for this DN lifted.", address)
+			"or have the limit for this DN raised.", address)
 	case of != nil && of.ResultCode == ldap.LDAPResultNoSuchObject:
 		return problem.New(problem.Unavailable, "%s has no entry at the base.", address)
 	}
