@@ -49,9 +49,9 @@ func TestAPageThatFailsKeepsTheRest(t *testing.T) {
 	tab := browser(t)
 	broken.Store(true)
 	do(t, tab, "the packages", chromedp.Navigate(address+"/packages"))
-	waitFor(t, tab, "the page says that it failed", `document.querySelector('main').innerText.includes('This page failed')`)
+	waitFor(t, tab, "the page says that it failed", `document.querySelector('main')?.innerText.includes('This page failed')`)
 	do(t, tab, "another page", chromedp.Click(`//nav//a[text()="People"]`))
-	waitFor(t, tab, "that is there", `document.querySelector('main').innerText.includes('maren.lind@brackwater.example')`)
+	waitFor(t, tab, "that is there", `document.querySelector('main')?.innerText.includes('maren.lind@brackwater.example')`)
 	broken.Store(false)
 	do(t, tab, "the workbench", chromedp.Navigate(address+"/templates/harbour"))
 	waitFor(t, tab, "the source is there", `document.querySelector('.cm-content')?.innerText.includes('Brackwater Ferries: harbour')`)
@@ -60,7 +60,7 @@ func TestAPageThatFailsKeepsTheRest(t *testing.T) {
 	evaluate[bool](t, tab, `(() => { const c = document.querySelector('.cm-content'); c.focus(); const s = `+
 		`getSelection(); s.selectAllChildren(c); `+
 		`s.collapseToStart(); return document.execCommand('insertText', false, '<p>kept through it all</p>') })()`)
-	waitFor(t, tab, "the page fails", `document.querySelector('main').innerText.includes('This page failed')`)
+	waitFor(t, tab, "the page fails", `document.querySelector('main')?.innerText.includes('This page failed')`)
 	broken.Store(false)
 	do(t, tab, "opening it again", chromedp.Click(`//button[text()="Open the page again"]`))
 	waitFor(t, tab, "what was typed is there", `document.querySelector('.cm-content')?.innerText.includes('kept through it all')`)
@@ -92,7 +92,7 @@ func TestElementsNamedLikeMethods(t *testing.T) {
 		`.dispatchEvent(new MouseEvent('click', {bubbles: true}))`) // a press on the look leads to the source
 	waitFor(t, tab, "what the cursor is in is outlined", `Array.from(Document.prototype.querySelectorAll.call(`+
 		`document.querySelector('iframe').contentDocument, '[data-source-bytes]')).some(e => e.style.outline.includes('dotted'))`)
-	if evaluate[bool](t, tab, `document.querySelector('main').innerText.includes('This page failed')`) {
+	if evaluate[bool](t, tab, `document.querySelector('main')?.innerText.includes('This page failed')`) {
 		t.Error("the page failed")
 	}
 }
