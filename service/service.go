@@ -207,6 +207,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	group.Go(func() { s.Pictures.Watch(running, time.Minute) })
 	group.Go(func() { s.Sources.Watch(running, 5*time.Second) })
 	group.Go(func() { s.People.Watch(running, time.Hour) })
+	go s.People.Warm(running)
 	<-running.Done()
 	s.config.Log.Info("stopping")
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)

@@ -62,11 +62,17 @@ func (p *People) ApplyIn(tx *store.Tx, id int64, confirmed bool) (store.Run, err
 	if err := tx.PutRun(run); err != nil {
 		return run, err
 	}
+	if run.Summary.Changes() > manyChanges {
+		tx.After(func() { go p.Warm(context.WithoutCancel(tx.Context())) })
+	}
 	s := run.Summary
 	return run, tx.Changed(action(run.Kind), "directory", strconv.Itoa(a.revision),
 		fmt.Sprintf("run %d of %s: %d new, %d joined, %d changed, %d gone, %d back", run.ID, run.Source, s.New, s.Joined,
 			s.Changed, s.Gone, s.Back))
 }
+
+// manyChanges is from how many changes on the directory is brought up to date before anybody asks for it.
+const manyChanges = 1_000
 
 // action is what is put on record for a kind of run.
 func action(kind string) string {

@@ -82,6 +82,13 @@ func (p *People) directoryIn(tx *store.Tx) (*person.Directory, []int64, int, err
 	return p.cached, p.ids, revision, nil
 }
 
+// Warm brings the directory into memory before anybody waits for it. Where that fails, whoever asks finds out.
+func (p *People) Warm(ctx context.Context) {
+	if _, _, err := p.Blank(ctx); err != nil && p.Log != nil {
+		p.Log.Debug("reading the directory ahead", "error", err)
+	}
+}
+
 // Blank counts for how many people each field is blank, in the order of the fields.
 func (p *People) Blank(ctx context.Context) (*person.Directory, []int, error) {
 	d, _, err := p.Directory(ctx)

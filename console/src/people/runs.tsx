@@ -2,16 +2,17 @@ import Alert from '@mui/material/Alert'
 import Box from '@mui/material/Box'
 import Typography from '@mui/material/Typography'
 import type { Run, RunChange } from '../api/api'
-import { count } from '../pages/parts'
+import { count, grouped } from '../pages/parts'
 
 /** What a run does, in numbers, why it is held, and what was skipped. */
 export function RunFacts({ run }: { run: Run }) {
   return (
     <>
       <Typography>
-        {count(run.read, 'person', 'people')} read: <b>{run.new}</b> new,{' '}
-        {run.joined > 0 && `${run.joined} joined to who is there, `} <b>{run.changed}</b> changed, <b>{run.gone}</b>{' '}
-        gone{run.back > 0 ? `, ${run.back} back` : ''}, {run.unchanged} unchanged.
+        {count(run.read, 'person', 'people')} read: <b>{grouped(run.new)}</b> new,{' '}
+        {run.joined > 0 && `${grouped(run.joined)} joined to who is there, `} <b>{grouped(run.changed)}</b> changed,{' '}
+        <b>{grouped(run.gone)}</b> gone{run.back > 0 ? `, ${grouped(run.back)} back` : ''}, {grouped(run.unchanged)}{' '}
+        unchanged.
       </Typography>
       {run.holds.length > 0 && (
         <Alert severity={run.state === 'held' ? 'error' : 'info'} variant="outlined">
