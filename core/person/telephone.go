@@ -269,7 +269,7 @@ func NoTelephone(value, country string) string {
 	case digits > longestNumber:
 		return fmt.Sprintf("has %d digits; no number has more than %d", digits, longestNumber)
 	case digits < fewestOnCard:
-		return fmt.Sprintf("has only %d digits", digits)
+		return "has too few digits"
 	case strings.HasPrefix(text, "+") || strings.HasPrefix(text, "00"):
 		return "is no number of its country"
 	case country == "":

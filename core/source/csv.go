@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -31,6 +32,7 @@ const (
 type table struct {
 	csv    *csv.Reader
 	limit  *rowLimit
+	ahead  []aheadRow // rows that were read to understand the table
 	number int
 }
 
@@ -55,30 +57,29 @@ func newTable(r io.Reader, how Reading) (*Reader, error) {
 	b := bufio.NewReaderSize(limit, 64<<10)
 	head, _ := b.Peek(8 << 10)
 	limit.left = maxRow
-	if i := bytes.IndexByte(head, '\n'); i >= 0 {
-		head = head[:i]
+	comma, first := rune(0), 0
+	if named := sepLine.FindSubmatch(head); named != nil { // as some spreadsheets write it
+		comma, first = rune(named[1][0]), 1
+		if _, err := b.Discard(len(named[0])); err != nil {
+			return nil, fmt.Errorf("the file cannot be read: %w", err)
+		}
+	} else {
+		comma = separator(head)
 	}
 	c := csv.NewReader(b)
-	c.Comma = separator(head)
+	c.Comma = comma
 	c.FieldsPerRecord = -1
-	c.ReuseRecord = true
-	header, err := c.Read()
-	if errors.Is(err, io.EOF) {
-		return nil, errors.New("the file is empty; the first row must name the fields")
-	}
+	t := &table{csv: c, limit: limit}
+	t.lookAhead()
+	at, err := t.header(how.Mapping)
 	if err != nil {
-		return nil, fmt.Errorf("the header cannot be read: %w", err)
+		return nil, err
 	}
-	if len(header) > maxColumns {
-		return nil, fmt.Errorf("the file has %d columns; at most %d are read", len(header), maxColumns)
+	header := t.ahead[at].record
+	if at > 0 {
+		note = strings.TrimSpace(fmt.Sprintf("%s The header is row %d; what stands above it was passed over.", note, first+at+1))
 	}
-	header = slices.Clone(header)
-	for i := range header {
-		header[i] = strings.Clone(strings.TrimSpace(header[i]))
-		if !utf8.ValidString(header[i]) {
-			return nil, errors.New("the header is not UTF-8; save the file as UTF-8 text")
-		}
-	}
+	t.ahead, t.number = t.ahead[at+1:], first+at+1
 	if err := unknownHeadings(how.Mapping.Columns, header); err != nil {
 		return nil, err
 	}
@@ -88,8 +89,111 @@ func newTable(r io.Reader, how Reading) (*Reader, error) {
 			guesses[i] = knownAs(heading, how.Known)
 		}
 	}
-	reader := &Reader{Reading: how, format: &table{csv: c, limit: limit, number: 1}, note: note}
-	return reader, reader.begin(header, guesses, false)
+	byValues := t.mailByValues(header, guesses, how.Mapping)
+	reader := &Reader{Reading: how, format: t, note: note}
+	if err := reader.begin(header, guesses, false); err != nil {
+		return nil, err
+	}
+	if byValues >= 0 {
+		reader.columns[byValues].Note = "its values are mail addresses"
+	}
+	return reader, nil
+}
+
+// sepLine is a first line that names the separator.
+var sepLine = regexp.MustCompile(`\A"?sep=([,;\t|])"?\r?\n`)
+
+// aheadRow is a row that was read ahead, or why it could not be.
+type aheadRow struct {
+	record []string
+	err    error
+}
+
+// Limits of looking ahead.
+const (
+	rowsAhead   = 60 // rows that are read to understand a table
+	rowsAbove   = 15 // rows that may stand above the header
+	fewestMails = 9  // of ten values, those that are mail addresses in a column that is taken for that
+)
+
+// lookAhead reads the first rows.
+func (t *table) lookAhead() {
+	for len(t.ahead) < rowsAhead {
+		t.limit.left = maxRow
+		record, err := t.csv.Read()
+		t.ahead = append(t.ahead, aheadRow{slices.Clone(record), err})
+		var parse *csv.ParseError
+		if err != nil && !errors.As(err, &parse) {
+			break
+		}
+	}
+	t.csv.ReuseRecord = true
+}
+
+// header finds the header among the first rows: the first of them that names a column for mail addresses, or that has all
+// columns of the mapping; the first row where there is none.
+func (t *table) header(m Mapping) (at int, err error) {
+	switch first := t.ahead[0]; {
+	case errors.Is(first.err, io.EOF):
+		return 0, errors.New("the file is empty; the first row must name the fields")
+	case first.err != nil:
+		return 0, fmt.Errorf("the header cannot be read: %w", first.err)
+	}
+	for i, row := range t.ahead[:min(rowsAbove, len(t.ahead))] {
+		if row.err != nil {
+			break
+		}
+		for c := range row.record {
+			row.record[c] = strings.Clone(strings.TrimSpace(row.record[c]))
+		}
+		named := len(m.Columns) > 0
+		for heading := range m.Columns {
+			named = named && slices.Contains(row.record, heading)
+		}
+		if named || slices.Contains(headingsOfFile(row.record), "mail") {
+			at = i
+			break
+		}
+	}
+	header := t.ahead[at].record
+	if len(header) > maxColumns {
+		return 0, fmt.Errorf("the file has %d columns; at most %d are read", len(header), maxColumns)
+	}
+	for _, heading := range header {
+		if !utf8.ValidString(heading) {
+			return 0, errors.New("the header is not UTF-8; save the file as UTF-8 text")
+		}
+	}
+	return at, nil
+}
+
+// mailByValues takes a column for the mail address whose title says nothing and whose values are mail addresses, where no title
+// says so. It gives the column; -1 for none.
+func (t *table) mailByValues(header, guesses []string, m Mapping) int {
+	for i, heading := range header {
+		if m.Columns[heading] == "mail" || guesses[i] == "mail" {
+			return -1
+		}
+	}
+	for i, heading := range header {
+		if _, mapped := m.Columns[heading]; mapped || guesses[i] != "" {
+			continue
+		}
+		mails, values := 0, 0
+		for _, row := range t.ahead {
+			if row.err != nil || i >= len(row.record) || strings.TrimSpace(row.record[i]) == "" {
+				continue
+			}
+			if values++; Address(strings.TrimSpace(row.record[i])) {
+				mails++
+			}
+		}
+		if values > 0 && mails*10 >= values*fewestMails {
+			guesses[i] = "mail"
+			return i
+		}
+	}
+	return -1
 }
 
 // knownAs is the field of the directory that a heading names; blank for none.
@@ -103,8 +207,15 @@ func knownAs(heading string, known []string) string {
 
 // next reads a row.
 func (t *table) next(into *raw) error {
-	t.limit.left = maxRow
-	record, err := t.csv.Read()
+	var record []string
+	var err error
+	if len(t.ahead) > 0 {
+		record, err = t.ahead[0].record, t.ahead[0].err
+		t.ahead = t.ahead[1:]
+	} else {
+		t.limit.left = maxRow
+		record, err = t.csv.Read()
+	}
 	if errors.Is(err, io.EOF) {
 		return io.EOF
 	}
@@ -120,6 +231,9 @@ func (t *table) next(into *raw) error {
 	}
 	if err != nil {
 		return fmt.Errorf("row %d cannot be read: %w", t.number, err)
+	}
+	for len(record) > len(into.values) && strings.TrimSpace(record[len(record)-1]) == "" {
+		record = record[:len(record)-1] // separators behind the last value
 	}
 	if len(record) != len(into.values) {
 		return RowError{t.number, fmt.Sprintf("%d of the %d values that the header names", len(record), len(into.values))}
@@ -177,12 +291,28 @@ func (l *rowLimit) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// separator is the sign that separates the values: the one that the first row has most of.
-func separator(header []byte) rune {
-	best, most := ',', 0
-	for _, c := range ",;\t" {
-		if n := bytes.Count(header, []byte(string(c))); n > most {
-			best, most = c, n
+// separators are the signs that can separate values.
+const separators = ",;\t|"
+
+// separator is the sign that separates the values: the one that stands equally often in most of the first lines, and of several
+// the one that stands there most often.
+func separator(head []byte) rune {
+	lines := bytes.Split(head, []byte("\n"))
+	if len(lines) > 1 {
+		lines = lines[:min(20, len(lines)-1)] // the last may be cut off
+	}
+	best, most, often := ',', 0, 0
+	for _, c := range separators {
+		equal := map[int]int{} // lines by how often the sign stands in them
+		for _, line := range lines {
+			if n := bytes.Count(line, []byte(string(c))); n > 0 {
+				equal[n]++
+			}
+		}
+		for n, count := range equal {
+			if count > often || count == often && n > most {
+				best, most, often = c, n, count
+			}
 		}
 	}
 	return best

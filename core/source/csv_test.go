@@ -33,6 +33,21 @@ func TestReadCSV(t *testing.T) {
 			[][]string{{"a@b.example", "1"}}, nil},
 		{"a mapped column comes first", "mail;Telefon;Zentrale\na@b.example;1;2\n", map[string]string{"Zentrale": "telephoneNumber"},
 			[]string{"mail", "telephoneNumber"}, [][]string{{"a@b.example", "2"}}, nil},
+		{"the name as displayed stands for the name", "mail;Anzeigename\na@b.example;Ada Lind\n", nil, []string{"mail", "displayName", "cn"},
+			[][]string{{"a@b.example", "Ada Lind", "Ada Lind"}}, nil},
+		{"a line that names the separator", "sep=;\r\nE-Mail;Name\r\na@b.example;Ada, B\r\nx;y\r\n", nil, []string{"mail", "cn"},
+			[][]string{{"a@b.example", "Ada, B"}}, []string{"row 4: \"x\" is not a mail address"}},
+		{"bars", "Name|E-Mail\nAda|a@b.example\n", nil, []string{"cn", "mail"}, [][]string{{"Ada", "a@b.example"}}, nil},
+		{"commas in values, semicolons between them", "Name;E-Mail\nTide, Ada, B, C;a@b.example\nLind, Bo, X, Y;b@b.example\n", nil,
+			[]string{"cn", "mail"}, [][]string{{"Tide, Ada, B, C", "a@b.example"}, {"Lind, Bo, X, Y", "b@b.example"}}, nil},
+		{"rows above the header", "Staff of 1 January;;\n;;\nE-Mail;Vorname;Nachname\na@b.example;Ada;Tide\nb;B;B\n", nil,
+			[]string{"mail", "givenName", "sn", "cn"}, [][]string{{"a@b.example", "Ada", "Tide", "Ada Tide"}}, []string{"row 5: \"b\""}},
+		{"the header is found by its mapping", "a,b\nKennung,Post\n1,a@b.example\n", map[string]string{"Kennung": "uid", "Post": "mail"},
+			[]string{"uid", "mail"}, [][]string{{"1", "a@b.example"}}, nil},
+		{"known by its values", "Principal,First name,Last name\na@b.example,A,B\nb@b.example,C,D\n", nil, []string{"mail", "givenName", "sn", "cn"},
+			[][]string{{"a@b.example", "A", "B", "A B"}, {"b@b.example", "C", "D", "C D"}}, nil},
+		{"separators behind the last value", "mail,cn\na@b.example,A,,\nb@b.example,B,,x\n", nil, []string{"mail", "cn"},
+			[][]string{{"a@b.example", "A"}}, []string{"row 3: 4 of the 2 values"}},
 		{"windows-1252", "mail;Name;Stra\xdfe\na@b.example;J\xf6rg Gro\xdf;Kai 1\n", nil, []string{"mail", "cn", "street"},
 			[][]string{{"a@b.example", "Jörg Groß", "Kai 1"}}, nil},
 		{"UTF-16", "\xff\xfem\x00a\x00i\x00l\x00,\x00c\x00n\x00\n\x00a\x00@\x00b\x00.\x00d\x00e\x00,\x00\xf6\x00\n\x00", nil,
@@ -169,6 +184,30 @@ func TestTitlesInEightLanguages(t *testing.T) {
 		if strings.Join(got, " ") != c.fields {
 			t.Errorf("%s: %s, want %s", language, strings.Join(got, " "), c.fields)
 		}
+	}
+}
+
+// Titles that say more than the name of a field, in several languages; what is private or says several things is left out.
+func TestLooseTitles(t *testing.T) {
+	for title, want := range map[string]string{
+		"E-Mail-Adresse (dienstlich)": "mail", "Telefon dienstl.": "telephoneNumber", "Handynr.": "mobile", "Mobile Phone Number": "mobile",
+		"Telefon (mobil)": "mobile", "Telefon (Fax)": "facsimileTelephoneNumber", "Straße/Nr.": "street", "Firma/Organisation": "o", "Abt.": "ou",
+		"ZIP or postal code": "postalCode", "Country or region": "co", "Office Location": "physicalDeliveryOfficeName", "Work Email": "mail",
+		"Téléphone professionnel": "telephoneNumber", "Correo electrónico (trabajo)": "mail", "Telefono aziendale": "telephoneNumber",
+		"Employee Job Title": "title", "Business Phone 1": "", "Telefon (privat)": "", "Private E-Mail": "", "Personal email address": "", "PLZ Ort": "",
+		"Telefon/Fax": "", "Notizen": "", "Gehalt (brutto)": "", "Nummer": "", "Emergency phone": "", "Privat Handy": "",
+	} {
+		got, ok := Heading(title)
+		if got != want && (ok || want != "") {
+			t.Errorf("%s is %q, want %q", title, got, want)
+		}
+	}
+	fields := headingsOfFile([]string{"Titel", "Funktion", "E-Mail"})
+	if fields[0] != "personalTitle" || fields[1] != "title" {
+		t.Errorf("%q", fields)
+	}
+	if fields := headingsOfFile([]string{"Titel", "E-Mail"}); fields[0] != "title" {
+		t.Errorf("%q", fields)
 	}
 }
 

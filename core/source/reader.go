@@ -204,8 +204,11 @@ func (r *Reader) place() {
 	if r.Mapping.Key != "" {
 		r.key = at(r.Mapping.Key)
 	}
-	if r.name[0] >= 0 {
+	switch r.name[0] {
+	case 0:
 		r.name = [3]int{at("cn"), at("givenName"), at("sn")}
+	case 1:
+		r.name = [3]int{at("cn"), at("displayName"), -1}
 	}
 	if r.country[0] >= 0 {
 		r.country = [2]int{at("c"), at("co")}
@@ -234,6 +237,10 @@ func (r *Reader) composed(has func(string) bool, wide bool) (made []string) {
 			made = append(made, "cn")
 			r.columns = append(r.columns, Column{Field: "cn", Guessed: true, Note: "composed of givenName and sn"})
 		}
+	} else if has("displayName") && !has("cn") && !wide {
+		r.name[0] = 1
+		made = append(made, "cn")
+		r.columns = append(r.columns, Column{Field: "cn", Guessed: true, Note: "the same as displayName"})
 	}
 	return made
 }
@@ -418,7 +425,7 @@ func (r *Reader) entry() (Entry, error) {
 		e.Values[r.target[i]] = strings.Clone(strings.TrimSpace(value))
 	}
 	if n := r.name; n[0] >= 0 && e.Values[n[0]] == "" {
-		e.Values[n[0]] = strings.TrimSpace(e.Values[n[1]] + " " + e.Values[n[2]])
+		e.Values[n[0]] = strings.TrimSpace(e.At(n[1]) + " " + e.At(n[2]))
 	}
 	if c := r.country; c[0] >= 0 && e.Values[c[0]] == "" {
 		e.Values[c[0]] = person.CountryCode(e.Values[c[1]])

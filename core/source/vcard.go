@@ -56,6 +56,9 @@ func (c *cards) next(into *raw) error {
 	if err != nil {
 		return fmt.Errorf("vCard %d cannot be read: %w", c.number, err)
 	}
+	if card.Value(vcard.FieldVersion) == "2.1" {
+		return RowError{c.number, "a vCard of version 2.1 is not read; save it as 3.0 or 4.0"}
+	}
 	clear(into.values)
 	set := func(field, value string) {
 		if at := c.index[field]; into.values[at] == "" {
