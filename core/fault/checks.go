@@ -44,6 +44,8 @@ func checksOf(field string) []func(*finder, string, string) {
 		list = append(list, webAddress)
 	case field == "c":
 		list = append(list, country)
+	case field == "postalCode":
+		list = append(list, postcode)
 	case field == "preferredLanguage":
 		list = append(list, languageCode)
 	}
@@ -113,9 +115,39 @@ func markup(f *finder, field, value string) {
 
 // number reports what is not certainly one telephone number.
 func number(f *finder, field, value string) {
+	switch bare := strings.TrimLeft(value, "'"); {
+	case power.MatchString(value):
+		f.add("number", field, value, "was written as a power of ten by a spreadsheet; its last digits are lost", "", person.Clean(value)+", without a link")
+		return
+	case bare != value && person.NoTelephone(bare, f.country()) == "":
+		f.add("number", field, value, "begins with the sign by which spreadsheets mark text", bare, person.Clean(value)+", without a link")
+		return
+	}
 	if why := person.NoTelephone(value, f.country()); why != "" {
 		f.add("number", field, value, why, "", person.Clean(value)+", without a link")
 	}
+}
+
+// power is a number as a spreadsheet shows a long one.
+var power = regexp.MustCompile(`^\d+[.,]?\d*[eE]\+?\d{1,2}$`)
+
+// postcodes are how many digits post codes have that are digits alone, by country.
+var postcodes = map[string]int{"DE": 5, "FR": 5, "IT": 5, "ES": 5, "FI": 5, "EE": 5, "HR": 5, "LT": 5, "AT": 4, "CH": 4, "BE": 4, "DK": 4, "NO": 4,
+	"HU": 4, "BG": 4, "SI": 4, "LU": 4, "AU": 4, "NZ": 4}
+
+// postcode reports post codes of the wrong length; one digit too few is a zero that was dropped.
+func postcode(f *finder, field, value string) {
+	country := f.country()
+	want, known := postcodes[strings.ToUpper(country)]
+	bare := strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(value)), strings.ToUpper(country)+"-")
+	if !known || len(bare) == want && strings.Trim(bare, "0123456789") == "" {
+		return
+	}
+	suggestion := ""
+	if strings.Trim(bare, "0123456789") == "" && len(bare) == want-1 {
+		suggestion = "0" + bare
+	}
+	f.add("postcode", field, value, fmt.Sprintf("is no post code of %s, which has %d digits", strings.ToUpper(country), want), suggestion, "")
 }
 
 // mailAddress reports what is no mail address.

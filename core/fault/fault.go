@@ -42,6 +42,7 @@ func Kinds() []Kind {
 		{ID: "address", Title: "Not an address", Why: "A link or a reply goes nowhere."},
 		{ID: "country", Title: "Country is not two letters", Why: "Telephone numbers cannot be read without the country's code (ISO 3166)."},
 		{ID: "code", Title: "Code that the lookup does not know", Why: "What the lookup should give stays blank."},
+		{ID: "postcode", Title: "Not a post code of the country", Why: "Post goes astray; often a spreadsheet dropped a zero in front."},
 		{ID: "placeholder", Title: "Placeholder instead of a value", Why: "It is shown to everybody who gets a mail."},
 		{ID: "garbled", Title: "Read in the wrong character set", Why: "Letters with accents are shown as pairs of other signs."},
 		{ID: "markup", Title: "Markup in a value", Why: "The signs of markup are shown as they stand."},

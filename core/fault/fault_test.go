@@ -41,6 +41,14 @@ var values = []struct {
 	{"mobile", "0000", "placeholder", ""},
 	{"mobile", "+", "placeholder", ""},
 	{"facsimileTelephoneNumber", "-", "placeholder", ""},
+	{"telephoneNumber", "4.91403E+11", "number", ""},
+	{"telephoneNumber", "4,9E11", "number", ""},
+	{"telephoneNumber", "'040 66969120", "number", "040 66969120"},
+	{"postalCode", "20457", "", ""},
+	{"postalCode", "D-20457", "postcode", ""},
+	{"postalCode", "DE-20457", "", ""},
+	{"postalCode", "1067", "postcode", "01067"},
+	{"postalCode", "20457 Hamburg", "postcode", ""},
 	// countries
 	{"c", "DE", "", ""},
 	{"c", "de", "country", "DE"},
@@ -137,10 +145,10 @@ func TestValues(t *testing.T) {
 func TestADirectoryValueByValue(t *testing.T) {
 	titles := map[string]string{"cn": "Vollständiger Name", "sn": "Nachname", "telephoneNumber": "Telefon", "mobile": "Handy",
 		"facsimileTelephoneNumber": "Faxnummer", "c": "Ländercode", "title": "Stellenbezeichnung", "ou": "Abteilung", "initials": "Kürzel",
-		"roomNumber": "Zimmernummer", "labeledURI": "Webseite", "preferredLanguage": "Sprache"}
+		"roomNumber": "Zimmernummer", "postalCode": "PLZ", "labeledURI": "Webseite", "preferredLanguage": "Sprache"}
 	fields := []string{"mail", "cn", "sn", "telephoneNumber", "mobile", "facsimileTelephoneNumber", "c", "title", "ou",
 		"initials", "roomNumber",
-		"labeledURI", "preferredLanguage"}
+		"labeledURI", "preferredLanguage", "postalCode"}
 	header := []string{"E-Mail"}
 	for _, field := range fields[1:] {
 		header = append(header, titles[field])
