@@ -22,12 +22,15 @@ func (a *app) packageCommand() *cobra.Command {
 func (a *app) packageCreate(server *string) *cobra.Command {
 	var variants []string
 	c := &cobra.Command{
-		Use: "create TEMPLATE", Short: "Make a package for everybody and wait until it is ready", Example: "  missivum package create harbour",
+		Use: "create TEMPLATE", Short: "Make a package for those who get the template, and wait until it is ready", Example: "  missivum package create harbour",
 		Args: exactly("TEMPLATE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var p api.PackageInfo
 			if err := r.json(ctx, http.MethodPost, "/api/v1/packages", api.PackageRequest{Template: args[0], Variants: variants}, &p); err != nil {
 				return err
+			}
+			for _, note := range p.Notes {
+				fmt.Fprintln(a.err, note)
 			}
 			bar := a.progress("people", p.Total)
 			defer bar.end()

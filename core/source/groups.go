@@ -40,25 +40,17 @@ func (g *Groups) Add(dn string, members, uids []string) error {
 func (g *Groups) Of(dn, uid string, direct []string) []string {
 	var list []string
 	seen := map[string]bool{}
-	var add func(dn string)
-	add = func(dn string) {
-		if folded := FoldDN(dn); !seen[folded] {
-			seen[folded] = true
-			list = append(list, dn)
-			for _, outer := range g.byDN[folded] {
-				add(outer)
-			}
-		}
-	}
-	for _, group := range direct {
-		add(group)
-	}
-	for _, group := range g.byDN[FoldDN(dn)] {
-		add(group)
-	}
+	waiting := slices.Concat(direct, g.byDN[FoldDN(dn)])
 	if uid != "" {
-		for _, group := range g.byUID[uid] {
-			add(group)
+		waiting = append(waiting, g.byUID[uid]...)
+	}
+	for len(waiting) > 0 {
+		group := waiting[len(waiting)-1]
+		waiting = waiting[:len(waiting)-1]
+		if folded := FoldDN(group); !seen[folded] {
+			seen[folded] = true
+			list = append(list, group)
+			waiting = append(waiting, g.byDN[folded]...)
 		}
 	}
 	slices.Sort(list)

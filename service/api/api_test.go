@@ -683,6 +683,11 @@ func TestAudiencesAndAssignments(t *testing.T) {
 		t.Errorf("checked for %d people", report.People)
 	}
 	r.want(422, "POST", "/api/v1/templates/harbour/check", `{"person":"nobody@brackwater.example"}`, nil)
+	var made api.PackageInfo
+	r.want(202, "POST", "/api/v1/packages", `{"template":"harbour"}`, &made)
+	if made.Total != havsund || !strings.Contains(strings.Join(made.Notes, "\n"), fmt.Sprintf("the %d of 80 people", havsund)) {
+		t.Errorf("a package for %d people: %q", made.Total, made.Notes)
+	}
 	var bo api.PersonDetail
 	r.want(200, "GET", "/api/v1/people/bo@brackwater.example", "", &bo)
 	if len(bo.Audiences) != 1 || len(bo.Gets) != 5 || bo.Gets[1].Template != "harbour" || bo.Gets[1].Shown != "reply" || bo.Gets[1].Line != 1 {

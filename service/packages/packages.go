@@ -54,7 +54,8 @@ func (p *Packages) Start() error {
 	return files.Sweep(p.Folder, files.Half+"*", ".spool-*")
 }
 
-// Create begins a package of a template's latest version for everybody. A template that cannot be
+// Create begins a package of a template's latest version for the people to whom it is assigned, for everybody while it is
+// assigned to nobody. A template that cannot be
 // filled is refused. notes say what should be known before the package is given out.
 func (p *Packages) Create(ctx context.Context, name string, variants []string) (record store.Package, notes []string, err error) {
 	err = p.Store.Write(ctx, func(tx *store.Tx) error {
@@ -62,7 +63,7 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 		if err != nil {
 			return err
 		}
-		d, _, err := p.People.DirectoryIn(tx)
+		d, _, some, err := p.People.AssignedIn(tx, name)
 		if err != nil {
 			return err
 		}
@@ -77,6 +78,11 @@ func (p *Packages) Create(ctx context.Context, name string, variants []string) (
 		}
 		if notes, err = pack.Notes(t.Template, d.Schema, tx.At(), variants); err != nil {
 			return err
+		}
+		if all, _, err := p.People.DirectoryIn(tx); err != nil {
+			return err
+		} else if some && len(d.People) < len(all.People) {
+			notes = append(notes, fmt.Sprintf("It is for the %d of %d people to whom %s is assigned.", len(d.People), len(all.People), name))
 		}
 		record = store.Package{ID: jobs.NewID(), Template: name, Version: t.Number, Content: t.Version()}
 		if err := tx.AddPackage(record); err != nil {
@@ -101,7 +107,7 @@ func (p *Packages) make(ctx context.Context, job *jobs.Job) (any, error) {
 		if t, err = p.Templates.GetIn(tx, o.Template, o.Number); err != nil {
 			return err
 		}
-		d, _, err = p.People.DirectoryIn(tx)
+		d, _, _, err = p.People.AssignedIn(tx, o.Template)
 		return err
 	})
 	if err != nil {

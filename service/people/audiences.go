@@ -319,7 +319,16 @@ type concerned struct {
 // Assigned gives the directory with those people to whom a template is assigned in any situation: they are who its checks
 // and budgets are about. While it is assigned to nobody it is the whole directory; some is then false.
 func (p *People) Assigned(ctx context.Context, template string) (d *person.Directory, key string, some bool, err error) {
-	w, err := p.Who(ctx)
+	err = p.Store.Read(ctx, func(tx *store.Tx) error {
+		d, key, some, err = p.AssignedIn(tx, template)
+		return err
+	})
+	return d, key, some, err
+}
+
+// AssignedIn is Assigned in a unit of work.
+func (p *People) AssignedIn(tx *store.Tx, template string) (d *person.Directory, key string, some bool, err error) {
+	w, err := p.WhoIn(tx)
 	if err != nil {
 		return nil, "", false, err
 	}
