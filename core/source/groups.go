@@ -44,9 +44,8 @@ func (g *Groups) Of(dn, uid string, direct []string) []string {
 	if uid != "" {
 		waiting = append(waiting, g.byUID[uid]...)
 	}
-	for len(waiting) > 0 {
-		group := waiting[len(waiting)-1]
-		waiting = waiting[:len(waiting)-1]
+	for i := 0; i < len(waiting); i++ {
+		group := waiting[i]
 		if folded := FoldDN(group); !seen[folded] {
 			seen[folded] = true
 			list = append(list, group)
