@@ -17,9 +17,10 @@ import (
 // Limits.
 const (
 	maxAudiences  = 1_000
-	maxConditions = 5_000 // of one audience
-	maxDepth      = 20    // conditions in conditions
-	maxName       = 64    // bytes
+	maxConditions = 2_000  // of one audience, with those of the audiences that it uses
+	maxAll        = 20_000 // of all audiences, counted so
+	maxDepth      = 20     // conditions in conditions
+	maxName       = 64     // bytes
 )
 
 // Audience is a named group of people.
@@ -70,10 +71,11 @@ type test struct {
 
 // compiler compiles audiences that may use each other.
 type compiler struct {
-	set  *Set
-	by   map[string]Audience
-	open []string // audiences that are being compiled
-	left int      // conditions
+	set   *Set
+	by    map[string]Audience
+	open  []string // audiences that are being compiled
+	cost  int      // conditions so far of the audience that is being compiled
+	costs map[string]int
 }
 
 // Compile compiles audiences for a directory's fields. The error is a problem: a name twice, a condition that says nothing or
@@ -82,7 +84,8 @@ func Compile(list []Audience, schema *person.Schema) (*Set, error) {
 	if len(list) > maxAudiences {
 		return nil, problem.New(problem.TooLarge, "There are more than %d audiences.", maxAudiences)
 	}
-	c := &compiler{set: &Set{schema: schema, tests: map[string]test{}, titles: map[string]string{}}, by: map[string]Audience{}}
+	c := &compiler{set: &Set{schema: schema, tests: map[string]test{}, titles: map[string]string{}}, by: map[string]Audience{},
+		costs: map[string]int{}}
 	for _, a := range list {
 		if err := CheckName(a.Name); err != nil {
 			return nil, err
@@ -94,9 +97,13 @@ func Compile(list []Audience, schema *person.Schema) (*Set, error) {
 		c.set.titles[a.Name] = a.Title
 		c.set.names = append(c.set.names, a.Name)
 	}
+	all := 0
 	for _, a := range list {
 		if _, err := c.audience(a.Name); err != nil {
 			return nil, err
+		}
+		if all += c.costs[a.Name]; all > maxAll {
+			return nil, problem.New(problem.TooLarge, "The audiences have more than %d conditions, those counted that they use.", maxAll)
 		}
 	}
 	return c.set, nil
@@ -131,11 +138,14 @@ func (c *compiler) audience(name string) (test, error) {
 			strings.Join(append(c.open, name), " uses ")).In("audience")
 	}
 	c.open = append(c.open, name)
-	before := c.left
-	c.left = maxConditions
+	before := c.cost
+	c.cost = 0
 	t, err := c.condition(a.Condition, 0)
-	c.left = before
+	c.costs[name], c.cost = c.cost, before
 	c.open = c.open[:len(c.open)-1]
+	if cost := c.costs[name]; err == nil && cost > maxConditions {
+		err = problem.New(problem.TooLarge, "It has %d conditions with those of the audiences that it uses; at most %d are asked.", cost, maxConditions)
+	}
 	if err != nil {
 		return t, fmt.Errorf("audience %s: %w", name, err)
 	}
@@ -158,11 +168,17 @@ func (c Condition) kinds() (list []string) {
 	return list
 }
 
-// condition compiles a condition.
+// condition compiles a condition, and counts what it costs to ask.
 func (c *compiler) condition(in Condition, depth int) (test, error) {
-	if c.left--; c.left < 0 || depth > maxDepth {
-		return test{}, problem.New(problem.TooLarge, "An audience has at most %d conditions, %d in each other.", maxConditions, maxDepth)
+	if depth > maxDepth {
+		return test{}, problem.New(problem.TooLarge, "An audience has at most %d conditions in each other.", maxDepth)
 	}
+	c.cost++
+	return c.asked(in, depth)
+}
+
+// asked compiles what a condition asks for.
+func (c *compiler) asked(in Condition, depth int) (test, error) {
 	kinds := in.kinds()
 	if len(kinds) != 1 {
 		return test{}, problem.New(problem.Invalid,
@@ -189,6 +205,7 @@ func (c *compiler) condition(in Condition, depth int) (test, error) {
 	case "audience":
 		inner, err := c.audience(in.Audience)
 		name := in.Audience
+		c.cost += c.costs[name]
 		return test{inner.holds, func(p *person.Person) string { return "is in " + name + " (" + inner.reason(p) + ")" },
 			"is not in " + name}, err
 	}

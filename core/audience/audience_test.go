@@ -102,6 +102,20 @@ func TestAudiencesThatCannotBeUsed(t *testing.T) {
 			t.Errorf("%.80s: %v, want %q", c.list, err, c.says)
 		}
 	}
+	chain := []Audience{{Name: "a0", Condition: Condition{Group: "x"}}} // each uses the one before ten times
+	for i := range 5 {
+		var any []Condition
+		for range 10 {
+			any = append(any, Condition{Audience: fmt.Sprintf("a%d", i)})
+		}
+		chain = append(chain, Audience{Name: fmt.Sprintf("a%d", i+1), Condition: Condition{Any: any}})
+	}
+	if _, err := Compile(chain[:3], crew().Schema); err != nil {
+		t.Error(err)
+	}
+	if _, err := Compile(chain, crew().Schema); !problem.Is(err, problem.TooLarge) {
+		t.Errorf("conditions that multiply: %v", err)
+	}
 	if uses := Uses(Condition{Any: []Condition{{Audience: "b"}, {None: []Condition{{Audience: "a"}}}}}); !slices.Equal(uses,
 		[]string{"a", "b"}) {
 		t.Error(uses)

@@ -9,7 +9,7 @@ import (
 )
 
 // maxMembers is how many members of groups are read.
-const maxMembers = 2_000_000
+const maxMembers = 1_000_000
 
 // Groups are the groups of a directory by what names their members.
 type Groups struct {

@@ -114,13 +114,13 @@ func New(a *API) http.Handler {
 
 	v1.GET("/people/faults", a.heavy, a.listFaults)
 
-	v1.GET("/audiences", a.listAudiences)
-	v1.POST("/audiences/try", a.limit(MaxJSON), a.tryAudience)
-	v1.PUT("/audiences/:name", a.limit(MaxJSON), a.putAudience)
+	v1.GET("/audiences", a.heavy, a.listAudiences)
+	v1.POST("/audiences/try", a.limit(MaxJSON), a.heavy, a.tryAudience)
+	v1.PUT("/audiences/:name", a.limit(MaxJSON), a.heavy, a.putAudience)
 	v1.DELETE("/audiences/:name", a.removeAudience)
 	v1.GET("/audiences/:name/people", a.listMembers)
-	v1.GET("/assignments", a.listAssignments)
-	v1.PUT("/assignments", a.limit(MaxJSON), a.putAssignments)
+	v1.GET("/assignments", a.heavy, a.listAssignments)
+	v1.PUT("/assignments", a.limit(MaxJSON), a.heavy, a.putAssignments)
 
 	v1.GET("/sources", a.listSources)
 	v1.GET("/sources/:name", a.getSource)

@@ -169,6 +169,9 @@ func (p *People) Members(ctx context.Context, a audience.Audience, search string
 	list, search = []Member{}, strings.ToLower(strings.TrimSpace(search))
 	d := w.Directory
 	for i := range d.People {
+		if i%1000 == 0 && ctx.Err() != nil {
+			return nil, 0, ctx.Err()
+		}
 		who := &d.People[i]
 		if !set.In(a.Name, who) {
 			continue
