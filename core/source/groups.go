@@ -8,8 +8,11 @@ import (
 	"strings"
 )
 
-// maxMembers is how many members of groups are read.
-const maxMembers = 1_000_000
+// Limits of groups.
+const (
+	maxMembers = 1_000_000 // of all groups
+	maxGroups  = 2_000     // of one person
+)
 
 // Groups are the groups of a directory by what names their members.
 type Groups struct {
@@ -35,7 +38,7 @@ func (g *Groups) Add(dn string, members, uids []string) error {
 	return nil
 }
 
-// Of lists the DNs of the groups that a person is in, also by groups in groups, sorted. direct are those that the entry
+// Of lists the DNs of the groups that a person is in, also by groups in groups, sorted; of very many only some. direct are those that the entry
 // names itself (memberOf).
 func (g *Groups) Of(dn, uid string, direct []string) []string {
 	var list []string
@@ -44,7 +47,7 @@ func (g *Groups) Of(dn, uid string, direct []string) []string {
 	if uid != "" {
 		waiting = append(waiting, g.byUID[uid]...)
 	}
-	for i := 0; i < len(waiting); i++ {
+	for i := 0; i < len(waiting) && len(list) <= maxGroups; i++ {
 		group := waiting[i]
 		if folded := FoldDN(group); !seen[folded] {
 			seen[folded] = true

@@ -15,8 +15,8 @@ import (
 
 // Limits of LDIF.
 const (
-	maxLine  = 12 << 20 // bytes of one value as it is written; a photo has the most
-	maxLines = 20_000   // values of one entry
+	maxLine  = 32 << 20 // bytes of one entry as it is written; a large group or a photo has the most
+	maxLines = 500_000  // values of one entry; a group has the most
 )
 
 // Attribute is a value of an LDIF entry. Both slices hold until the next entry is read.
@@ -87,7 +87,7 @@ func (e *Entries) record() (begin int, err error) {
 			}
 			if errors.Is(err, bufio.ErrBufferFull) {
 				if len(e.buffer) > maxLine+maxRow {
-					return 0, fmt.Errorf("line %d is longer than %d kB", e.line, maxLine>>10)
+					return 0, fmt.Errorf("line %d: an entry is longer than %d kB", e.line, maxLine>>10)
 				}
 				continue
 			}

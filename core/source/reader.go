@@ -408,6 +408,9 @@ func (r *Reader) unseen() error {
 func (r *Reader) entry() (Entry, error) {
 	in := &r.raw
 	e := Entry{Row: in.row, Key: in.key, Photo: in.photo}
+	if len(in.groups) > maxGroups {
+		return Entry{}, RowError{in.row, fmt.Sprintf("is in more than %d groups", maxGroups)}
+	}
 	e.Values, e.Groups = make([]string, r.schema.Len()), in.groups
 	for i, value := range in.values {
 		if r.seen != nil && value != "" {

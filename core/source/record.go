@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"missivum/core/person"
 )
@@ -173,14 +174,11 @@ func Changes(before, after Record) []FieldChange {
 
 // groupNames lists groups by the names that people know.
 func groupNames(groups []string) string {
-	text := ""
+	names := make([]string, len(groups))
 	for i, g := range groups {
-		if i > 0 {
-			text += ", "
-		}
-		text += GroupName(g)
+		names[i] = GroupName(g)
 	}
-	return text
+	return strings.Join(names, ", ")
 }
 
 // photoName is a photo in a list of changes: the beginning of its digest.
