@@ -314,8 +314,17 @@ func spaces(f *finder, field, value string) {
 
 // long reports what does not fit on a line.
 func long(f *finder, field, value string) {
-	if most := f.Longest[field]; most > 0 && utf8.RuneCountInString(value) > most {
-		f.add("long", field, value, fmt.Sprintf("has %d characters; a line of the signature holds about %d",
-			utf8.RuneCountInString(value), most), "", "")
+	n, most, who := utf8.RuneCountInString(value), 0, ""
+	for _, line := range f.Longest {
+		if line.Field == field && line.Of(f.who) && (most == 0 || line.Most < most) {
+			most, who = line.Most, " of "+line.Who
+		}
+	}
+	about := ""
+	if most == 0 {
+		most, who, about = usualLongest[field], " of the signature", "about "
+	}
+	if most > 0 && n > most {
+		f.add("long", field, value, fmt.Sprintf("has %d characters; a line%s holds %s%d", n, who, about, most), "", "")
 	}
 }

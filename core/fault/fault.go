@@ -58,9 +58,9 @@ func Kinds() []Kind {
 
 // Options say what a directory is held against.
 type Options struct {
-	Country string         // for people without one, two letters
-	Needs   []Need         // required fields
-	Longest map[string]int // by field, how many characters a line holds; nil for the usual
+	Country string // for people without one, two letters
+	Needs   []Need // required fields
+	Longest []Line // how many characters a line holds, for some people; where none says it, the usual
 	// Unknown gives, by field, the codes of a person that no lookup knows; nil for none.
 	Unknown  func(p *person.Person) map[string]string
 	Progress func(done int)
@@ -71,6 +71,14 @@ type Need struct {
 	Field string
 	Who   string                      // what asks for it, such as "the template crew"
 	Of    func(p *person.Person) bool // whose it is; nil for everybody
+}
+
+// Line is how many characters a line of a signature holds for a field.
+type Line struct {
+	Field string
+	Most  int
+	Who   string                      // what says so, such as "the template crew"
+	Of    func(p *person.Person) bool // whose it is
 }
 
 // usualLongest is how many characters a line of a signature usually holds: 400 pixels at 13 to 15 pixels.
@@ -97,9 +105,6 @@ type columnCheck struct {
 // Find lists the faults of a directory, person by person in its order. It ends with the context's error when it is
 // stopped.
 func Find(ctx context.Context, d *person.Directory, o Options) ([]Fault, error) {
-	if o.Longest == nil {
-		o.Longest = usualLongest
-	}
 	f := &finder{Options: o, d: d, column: map[string]int{}, faults: []Fault{}}
 	for column, field := range d.Schema.Names() {
 		f.column[field] = column

@@ -237,6 +237,7 @@ func TestWhatNeedsOthers(t *testing.T) {
 	faults, err := Find(context.Background(), d, Options{Country: "GB",
 		Needs: []Need{{Field: "title", Who: "the template crew", Of: func(p *person.Person) bool { return d.Get(p, "cn") == "Bo" }},
 			{Field: "cn", Who: "everybody"}},
+		Longest: []Line{{Field: "mobile", Most: 12, Who: "the template crew", Of: func(p *person.Person) bool { return d.Get(p, "cn") == "Bo" }}},
 		Unknown: func(p *person.Person) map[string]string {
 			if d.Get(p, "site") == "Q7" {
 				return map[string]string{"site": "Q7"}
@@ -252,7 +253,7 @@ func TestWhatNeedsOthers(t *testing.T) {
 	}
 	want := []string{
 		"a@b.example twice mobile 2 people have it", "a@b.example twice telephoneNumber 3 people have it",
-		"b@b.example blank title the template crew needs it", "b@b.example twice telephoneNumber 3 people have it",
+		"b@b.example blank title the template crew needs it", "b@b.example long mobile has 15 characters; a line of the template crew holds 12", "b@b.example twice telephoneNumber 3 people have it",
 		"b@b.example code site is in no lookup",
 		"c@b.example blank cn everybody needs it", "c@b.example twice mobile 2 people have it",
 		"c@b.example twice telephoneNumber 3 people have it",
@@ -260,7 +261,7 @@ func TestWhatNeedsOthers(t *testing.T) {
 	if !slices.Equal(got, want) || done == 0 {
 		t.Errorf("%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if counts := Count(faults); len(counts) != 3 || counts[0].ID != "blank" || counts[0].Count != 2 || counts[2].Count != 5 {
+	if counts := Count(faults); len(counts) != 4 || counts[0].ID != "blank" || counts[0].Count != 2 || counts[2].Count != 5 {
 		t.Errorf("%+v", counts)
 	}
 	if only := Only(faults, "twice", "mobile", "ADA"); len(only) != 1 || only[0].Mail != "a@b.example" {

@@ -80,6 +80,7 @@ type Settings struct {
 	Sample   string          `yaml:"sample"`   // mail address of the person to show first
 	Fields   []string        `yaml:"fields"`   // the directory's own fields that the template uses
 	Required []string        `yaml:"required"` // fields that everybody who gets the template must have
+	Longest  map[string]int  `yaml:"longest"`  // by field, how many characters its line holds
 	Pictures PictureSettings `yaml:"pictures"`
 	Slots    map[string]Slot `yaml:"slots"`
 	// OftenBlank is from how many percent of the people on a field that is blank is reported; 0 for the

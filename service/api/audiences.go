@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -199,12 +200,12 @@ func (a *API) listFaults(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	needs, named, err := a.needs(c.Request.Context())
+	needs, lengths, named, err := a.needs(c.Request.Context())
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	all, err := a.People.Faults(c.Request.Context(), needs, named)
+	all, err := a.People.Faults(c.Request.Context(), needs, lengths, named)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -223,13 +224,13 @@ func (a *API) listFaults(c *gin.Context) {
 		Kinds: fault.Count(all.List), Faults: found[from:min(from+min(size, maxPage), len(found))]})
 }
 
-// needs are the fields that people must have: everybody a name, and those to whom a template is assigned what it requires.
-// named tells one such list from another.
-func (a *API) needs(ctx context.Context) (needs []fault.Need, named string, err error) {
+// needs are the fields that people must have, everybody a name, and those to whom a template is assigned what it requires; and how
+// long values may be for them. named tells one such list from another.
+func (a *API) needs(ctx context.Context) (needs []fault.Need, lengths []fault.Line, named string, err error) {
 	needs = []fault.Need{{Field: "cn", Who: "every signature"}}
 	w, err := a.People.Who(ctx)
 	if err != nil || w.Assignments == nil {
-		return needs, "", err
+		return needs, nil, "", err
 	}
 	lines := w.Assignments.Lines()
 	seen := map[string]bool{"": true}
@@ -241,16 +242,21 @@ func (a *API) needs(ctx context.Context) (needs []fault.Need, named string, err 
 		seen[line.Template] = true
 		t, err := a.Templates.Get(ctx, line.Template, 0)
 		if err != nil {
-			return nil, "", err
+			return nil, nil, "", err
 		}
-		named += fmt.Sprint(line.Template, t.Settings.Required)
+		named += fmt.Sprint(line.Template, t.Settings.Required, t.Settings.Longest)
+		gets := func(p *person.Person) bool {
+			return slices.ContainsFunc(w.Situations, func(situation string) bool {
+				return lines[w.Assignments.Decide(p, situation)].Template == line.Template
+			})
+		}
+		who := "the template " + line.Template
 		for _, field := range t.Settings.Required {
-			needs = append(needs, fault.Need{Field: field, Who: "the template " + line.Template, Of: func(p *person.Person) bool {
-				return slices.ContainsFunc(w.Situations, func(situation string) bool {
-					return lines[w.Assignments.Decide(p, situation)].Template == line.Template
-				})
-			}})
+			needs = append(needs, fault.Need{Field: field, Who: who, Of: gets})
+		}
+		for _, field := range slices.Sorted(maps.Keys(t.Settings.Longest)) {
+			lengths = append(lengths, fault.Line{Field: field, Most: t.Settings.Longest[field], Who: who, Of: gets})
 		}
 	}
-	return needs, named, nil
+	return needs, lengths, named, nil
 }

@@ -18,9 +18,9 @@ type Faults struct {
 	List     []fault.Fault
 }
 
-// Faults finds what is wrong in the directory. needs are the required fields, and named is what they are called, so that
+// Faults finds what is wrong in the directory. needs are the required fields, lines the lengths of lines, and named is what they are called, so that
 // the answer is kept until they, the directory or a lookup change.
-func (p *People) Faults(ctx context.Context, needs []fault.Need, named string) (out Faults, err error) {
+func (p *People) Faults(ctx context.Context, needs []fault.Need, lines []fault.Line, named string) (out Faults, err error) {
 	var d *person.Directory
 	var mappings []source.Mapping
 	key := ""
@@ -56,7 +56,7 @@ func (p *People) Faults(ctx context.Context, needs []fault.Need, named string) (
 		out.List = p.faults
 		return out, nil
 	}
-	if out.List, err = fault.Find(ctx, d, fault.Options{Needs: needs, Unknown: unknownCodes(d, mappings)}); err != nil {
+	if out.List, err = fault.Find(ctx, d, fault.Options{Needs: needs, Longest: lines, Unknown: unknownCodes(d, mappings)}); err != nil {
 		return out, err
 	}
 	p.faultsOf, p.faults = key, out.List
