@@ -261,28 +261,31 @@ const fewestCapitals = 5
 
 // capitals reports names in capitals, and names of people in small letters.
 func capitals(f *finder, field, value string) {
-	shouts, letters, small := true, 0, true
-	longest := 0
+	big, small, longest := 0, 0, 0
 	for word := range strings.FieldsSeq(value) {
 		n := 0
 		for _, r := range word {
-			if unicode.IsLetter(r) {
-				n++
-				shouts = shouts && !unicode.IsLower(r)
-				small = small && !unicode.IsUpper(r) && (unicode.IsLower(r) || unicode.ToUpper(r) != r)
+			switch { // letters of scripts without case count for neither
+			case unicode.IsUpper(r):
+				big, n = big+1, n+1
+			case unicode.IsLower(r) && unicode.ToUpper(r) != r:
+				small, n = small+1, n+1
 			}
 		}
-		letters += n
 		longest = max(longest, n)
 	}
-	hasCase := strings.ContainsFunc(value, func(r rune) bool { return unicode.ToUpper(r) != unicode.ToLower(r) })
 	person := slices.Contains([]string{"cn", "givenName", "sn", "displayName"}, field)
+	says := ""
 	switch {
-	case letters == 0 || !hasCase:
-	case shouts && (longest >= fewestCapitals || person && longest > 2):
-		f.add("capitals", field, value, "is written in capitals", f.title(value), "")
-	case small && person && longest > 2:
-		f.add("capitals", field, value, "is written in small letters", f.title(value), "")
+	case big > 0 && small == 0 && (longest >= fewestCapitals || person && longest > 2):
+		says = "is written in capitals"
+	case small > 0 && big == 0 && person && longest > 2:
+		says = "is written in small letters"
+	default:
+		return
+	}
+	if suggestion := f.title(value); suggestion != value {
+		f.add("capitals", field, value, says, suggestion, "")
 	}
 }
 
