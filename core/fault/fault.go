@@ -8,8 +8,11 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"missivum/core/person"
 )
@@ -63,7 +66,7 @@ type Options struct {
 	Longest []Line // how many characters a line holds, for some people; where none says it, the usual
 	// Unknown gives, by field, the codes of a person that no lookup knows; nil for none.
 	Unknown  func(p *person.Person) map[string]string
-	Progress func(done int)
+	Progress func(done int) // called on several goroutines
 }
 
 // Need is a field that some people must have.
@@ -105,24 +108,35 @@ type columnCheck struct {
 // Find lists the faults of a directory, person by person in its order. It ends with the context's error when it is
 // stopped.
 func Find(ctx context.Context, d *person.Directory, o Options) ([]Fault, error) {
-	f := &finder{Options: o, d: d, column: map[string]int{}, faults: []Fault{}}
+	f := &finder{Options: o, d: d, column: map[string]int{}}
 	for column, field := range d.Schema.Names() {
 		f.column[field] = column
 		f.checks = append(f.checks, columnCheck{column, field, checksOf(field)})
 	}
 	f.countTwice()
-	for i := range d.People {
-		if i%500 == 0 {
-			if err := ctx.Err(); err != nil {
-				return nil, err
+	parts := make([][]Fault, runtime.GOMAXPROCS(0)) // people are looked through on all processors, each a part of them
+	var done atomic.Int64
+	var group sync.WaitGroup
+	for n := range parts {
+		group.Go(func() {
+			own := *f
+			for i := len(d.People) * n / len(parts); i < len(d.People)*(n+1)/len(parts); i++ {
+				if ctx.Err() != nil {
+					return
+				}
+				if now := done.Add(1); o.Progress != nil && now%500 == 1 {
+					o.Progress(int(now))
+				}
+				own.person(&d.People[i])
 			}
-			if o.Progress != nil {
-				o.Progress(i)
-			}
-		}
-		f.person(&d.People[i])
+			parts[n] = own.faults
+		})
 	}
-	return f.faults, nil
+	group.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	return append([]Fault{}, slices.Concat(parts...)...), nil
 }
 
 // person looks through one person's values.

@@ -172,10 +172,11 @@ function Lines({ stored }: { stored: AssignmentList }) {
                       </Button>
                       <Button
                         size="small"
+                        sx={{ minWidth: 30 }}
                         aria-label={`Remove line ${i + 1}`}
                         onClick={() => setDraft({ ...draft, lines: draft.lines.filter((_, at) => at !== i) })}
                       >
-                        Remove
+                        ✕
                       </Button>
                     </>
                   )}
