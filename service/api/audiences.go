@@ -86,17 +86,12 @@ func (a *API) tryAudience(c *gin.Context) {
 
 // members answers with the people of an audience.
 func (a *API) members(c *gin.Context, one audience.Audience) {
-	offset, err := number(c, "offset", 0)
+	offset, size, err := part(c, 50)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	size, err := number(c, "limit", 50)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	list, total, err := a.People.Members(c.Request.Context(), one, c.Query("search"), offset, min(size, maxPage))
+	list, total, err := a.People.Members(c.Request.Context(), one, c.Query("search"), offset, size)
 	answer(a, c, Members{Total: total, People: list}, err)
 }
 
@@ -190,12 +185,7 @@ type Faults struct {
 
 // listFaults answers GET /people/faults: what is wrong in the directory, as JSON or CSV.
 func (a *API) listFaults(c *gin.Context) {
-	offset, err := number(c, "offset", 0)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	size, err := number(c, "limit", 100)
+	offset, size, err := part(c, 100)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -221,7 +211,7 @@ func (a *API) listFaults(c *gin.Context) {
 	}
 	from := min(offset, len(found))
 	reply(c, http.StatusOK, Faults{Total: len(found), All: len(all.List), People: all.People, Revision: all.Revision,
-		Kinds: fault.Count(all.List), Faults: found[from:min(from+min(size, maxPage), len(found))]})
+		Kinds: fault.Count(all.List), Faults: found[from:min(from+size, len(found))]})
 }
 
 // needs are the fields that people must have, everybody a name, and those to whom a template is assigned what it requires; and how

@@ -56,12 +56,7 @@ func (a *API) listPeople(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	offset, err := number(c, "offset", 0)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	size, err := number(c, "limit", 100)
+	offset, size, err := part(c, 100)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -76,7 +71,7 @@ func (a *API) listPeople(c *gin.Context) {
 		if _, page.Left, err = tx.CountPeople(); err != nil {
 			return err
 		}
-		list, total, err := tx.People(filter, offset, min(size, maxPage))
+		list, total, err := tx.People(filter, offset, size)
 		page.Total = total
 		for _, p := range list {
 			values := make([]string, len(page.Fields))
@@ -231,6 +226,15 @@ func fields(d *person.Directory, blank []int) []FieldInfo {
 		list = append(list, info)
 	}
 	return list
+}
+
+// part reads which part of a list is asked for: from where, and how many, at most maxPage.
+func part(c *gin.Context, standard int) (offset, size int, err error) {
+	if offset, err = number(c, "offset", 0); err != nil {
+		return 0, 0, err
+	}
+	size, err = number(c, "limit", standard)
+	return offset, min(size, maxPage), err
 }
 
 // number reads a number of the query; standard where it is left out.

@@ -260,12 +260,7 @@ func (a *API) listRunChanges(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	offset, err := number(c, "offset", 0)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	size, err := number(c, "limit", 100)
+	offset, size, err := part(c, 100)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -275,7 +270,7 @@ func (a *API) listRunChanges(c *gin.Context) {
 		a.exportChanges(c, id, filter)
 		return
 	}
-	list, total, err := a.changes(c, id, filter, offset, min(size, maxPage))
+	list, total, err := a.changes(c, id, filter, offset, size)
 	answer(a, c, RunChanges{Total: total, Changes: list}, err)
 }
 
