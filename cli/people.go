@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"missivum/core/check"
 	"missivum/core/source"
 	"missivum/service/api"
 	"missivum/service/people"
@@ -239,7 +240,7 @@ func (a *app) peopleExplain(server *string) *cobra.Command {
 				return err
 			}
 			a.printPerson(d)
-			return nil
+			return a.printGets(ctx, r, d)
 		}),
 	}
 }
@@ -323,6 +324,39 @@ func (a *app) peopleRules(server *string) *cobra.Command {
 	c.Flags().IntVar(&blank, "blank", 0, "per cent of the people with a value in whom it may turn blank")
 	c.Flags().IntVar(&keep, "keep", 0, "days for which who is gone is kept")
 	return c
+}
+
+// printGets writes what a person gets as text, once for each template and variant, with what the checks find for them.
+func (a *app) printGets(ctx context.Context, r *remote, d api.PersonDetail) error {
+	shown, checked := map[string]bool{}, map[string]bool{}
+	for _, g := range d.Gets {
+		if g.Template == "" || shown[g.Template+" "+g.Shown] {
+			continue
+		}
+		shown[g.Template+" "+g.Shown] = true
+		path := "/api/v1/templates/" + url.PathEscape(g.Template)
+		var look api.Look
+		request := map[string]string{"person": d.Mail, "variant": g.Shown, "form": "text"}
+		if err := r.json(ctx, http.MethodPost, path+"/look", request, &look); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "\n%s, variant %s, as text:\n%s\n", g.Template, g.Shown, strings.TrimRight(look.Body, "\n"))
+		if checked[g.Template] {
+			continue
+		}
+		checked[g.Template] = true
+		var report check.Report
+		if err := r.json(ctx, http.MethodPost, path+"/check", map[string]string{"person": d.Mail}, &report); err != nil {
+			return err
+		}
+		if len(report.Findings) == 0 {
+			fmt.Fprintf(a.out, "%s: no findings for this person\n", g.Template)
+		}
+		for _, f := range report.Findings {
+			fmt.Fprintf(a.out, "%s: %s  %s  %s\n", g.Template, f.Severity, f.Check, f.Message)
+		}
+	}
+	return nil
 }
 
 // printPerson writes what is known of a person.

@@ -110,7 +110,7 @@ func (r *remote) send(request *http.Request) (*http.Response, error) {
 	return nil, refusal{p}
 }
 
-// json sends a value, if any, and reads the answer into another.
+// json sends a value, if any, and reads the answer into another, unless that is nil.
 func (r *remote) json(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	contentType := ""
@@ -126,7 +126,7 @@ func (r *remote) json(ctx context.Context, method, path string, in, out any) err
 		return err
 	}
 	defer answer.Body.Close()
-	if answer.StatusCode == http.StatusNoContent {
+	if answer.StatusCode == http.StatusNoContent || out == nil {
 		return nil
 	}
 	return json.NewDecoder(answer.Body).Decode(out)

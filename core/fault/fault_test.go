@@ -15,7 +15,7 @@ import (
 )
 
 // values are what personnel systems hold, with the fault that is expected; blank for what is right as it is. They were written
-// down before the checks.
+// down before the checks were run on any of them.
 var values = []struct {
 	field, value, kind, suggestion string
 }{
