@@ -108,14 +108,25 @@ func nameOf(kind core.Kind, r core.Resource) string {
 	return strings.ToLower(text)
 }
 
+// find finds a resource of a source. expected is the entity tag that it must have, weak or not; blank for any.
+func find(tx *store.Tx, name string, kind core.Kind, id, expected string) (src store.Source, r store.SCIMResource, err error) {
+	if src, err = tx.Source(name); err != nil {
+		return src, r, err
+	}
+	if r, err = tx.SCIM(src.ID, kind.Name, id); err != nil {
+		return src, r, err
+	}
+	tag := Stored{Version: r.Version}.ETag()
+	if expected != "" && expected != "*" && strings.TrimPrefix(expected, "W/") != strings.TrimPrefix(tag, "W/") {
+		err = ErrVersion
+	}
+	return src, r, err
+}
+
 // Get reads a resource of a source.
 func (s *SCIM) Get(ctx context.Context, name string, kind core.Kind, id string) (out Stored, err error) {
 	err = s.Store.Read(ctx, func(tx *store.Tx) error {
-		src, err := tx.Source(name)
-		if err != nil {
-			return err
-		}
-		r, err := tx.SCIM(src.ID, kind.Name, id)
+		src, r, err := find(tx, name, kind, id, "")
 		if err != nil {
 			return err
 		}
@@ -189,20 +200,13 @@ func (s *SCIM) Create(ctx context.Context, name string, kind core.Kind, in map[s
 func (s *SCIM) Change(ctx context.Context, name string, kind core.Kind, id, expected string,
 	change func(core.Resource) (core.Resource, error)) (out Stored, err error) {
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
-		src, err := tx.Source(name)
-		if err != nil {
-			return err
-		}
-		r, err := tx.SCIM(src.ID, kind.Name, id)
+		src, r, err := find(tx, name, kind, id, expected)
 		if err != nil {
 			return err
 		}
 		before, err := opened(tx, src.ID, kind, r)
 		if err != nil {
 			return err
-		}
-		if expected != "" && expected != "*" && strings.TrimPrefix(expected, "W/") != strings.TrimPrefix(before.ETag(), "W/") {
-			return ErrVersion
 		}
 		after, err := change(before.Resource)
 		if err != nil {
@@ -321,16 +325,9 @@ func (s *SCIM) push(tx *store.Tx, src store.Source, ids []string) error {
 // Remove removes a resource. A person is then gone, as in any other source.
 func (s *SCIM) Remove(ctx context.Context, name string, kind core.Kind, id, expected string) error {
 	return s.Store.Write(ctx, func(tx *store.Tx) error {
-		src, err := tx.Source(name)
+		src, r, err := find(tx, name, kind, id, expected)
 		if err != nil {
 			return err
-		}
-		r, err := tx.SCIM(src.ID, kind.Name, id)
-		if err != nil {
-			return err
-		}
-		if tag := (Stored{Version: r.Version}).ETag(); expected != "" && expected != "*" && expected != tag {
-			return ErrVersion
 		}
 		members, err := tx.SCIMMembers(src.ID, id)
 		if err != nil {
