@@ -24,12 +24,15 @@ func (a *app) packCommand() *cobra.Command {
 	var people peopleFlags
 	var output, date string
 	var variants, forms []string
+	var kits kitFlags
 	c := &cobra.Command{
 		Use:   "pack TEMPLATE",
 		Short: "Write everybody's files into one zip",
 		Long: `Writes a zip with a folder for each person: every variant in every form, the pictures beside them, and
-manifest.json with the checksum of every file. The file appears when it is whole.`,
-		Example: "  missivum pack demo/templates/harbour --people demo/people.csv -o harbour.zip",
+manifest.json with the checksum of every file. With --way or --client the folders hold kits: exactly the files that
+this way of installing wants, under the names that the client takes, with an index page, the steps, a table of people
+and files, and for each person a list that --sign-with signs. The file appears when it is whole.`,
+		Example: "  missivum pack demo/templates/harbour --people demo/people.csv --client wordproc-desktop -o harbour.zip",
 		Args:    exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if people.file == "" || output == "" {
@@ -56,6 +59,9 @@ manifest.json with the checksum of every file. The file appears when it is whole
 				return err
 			}
 			people.known = t.Settings.Fields
+			if kits.chosen() && (len(variants) > 0 || len(forms) > 0) {
+				return usage("--variant and --form are for packages without --way: a kit holds what its way wants")
+			}
 			reader, file, err := people.open()
 			if err != nil {
 				return err
@@ -68,6 +74,11 @@ manifest.json with the checksum of every file. The file appears when it is whole
 			err = a.writeFile(output, func(w io.Writer) error {
 				var err error
 				input.Schema, input.People, input.Progress = reader.Schema(), rows(reader, &bad), bar.done
+				if kits.chosen() {
+					if input.Kits, err = a.kits(kits, t, reader.Schema(), day); err != nil {
+						return mistakes(args[0], err)
+					}
+				}
 				result, err = pack.Write(cmd.Context(), w, input)
 				return err
 			})
@@ -85,6 +96,9 @@ manifest.json with the checksum of every file. The file appears when it is whole
 				if err != nil {
 					return err
 				}
+				if kits.chosen() {
+					notes = append(result.Notes, pack.DatedNotes(t, day)...)
+				}
 				for _, note := range notes {
 					fmt.Fprintln(a.err, note)
 				}
@@ -96,6 +110,8 @@ manifest.json with the checksum of every file. The file appears when it is whole
 	}
 	people.add(c)
 	c.Flags().StringVarP(&output, "output", "o", "", "zip file to write")
+	kits.add(c)
+	c.Flags().StringVar(&kits.folders, "folders", "", "field after which the people's folders are named, such as uid (default the mail address)")
 	c.Flags().StringArrayVar(&variants, "variant", nil, "variant to pack; may be given several times (default all)")
 	c.Flags().StringSliceVar(&forms, "form", nil, "forms to pack, such as html,text (default all)")
 	a.dayFlag(c, &date)

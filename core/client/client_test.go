@@ -26,7 +26,7 @@ func TestShippedProfiles(t *testing.T) {
 }
 
 func TestWrongProfilesAreRefusedWithTheLine(t *testing.T) {
-	good := "id: x\ntitle: X\nabout: x\nform: html\ninstall:\n  way: file\n"
+	good := "id: x\ntitle: X\nabout: x\nform: html\ninstall:\n  way: page-file\n"
 	if _, err := Parse([]byte(good)); err != nil {
 		t.Fatalf("a right profile is refused: %v", err)
 	}
@@ -51,7 +51,7 @@ func TestWrongProfilesAreRefusedWithTheLine(t *testing.T) {
 }
 
 func FuzzParseProfile(f *testing.F) {
-	f.Add([]byte("id: x\ntitle: X\nabout: x\nform: html\ninstall: {way: file}\n"))
+	f.Add([]byte("id: x\ntitle: X\nabout: x\nform: html\ninstall: {way: page-file}\n"))
 	f.Add([]byte(`{"id":"x","behaviours":[{"match":{}}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		p, err := Parse(data)

@@ -101,12 +101,13 @@ const (
 )
 
 // Pasted reports whether a signature gets into the client by copying it from a browser and pasting it.
-func (p *Profile) Pasted() bool { return p.Install.Way == "paste-rendered" }
+func (p *Profile) Pasted() bool { return p.Install.Way == PasteRender }
 
 // Installation says how a signature gets into the client.
 type Installation struct {
-	Way     string `json:"way"`               // file, paste-rendered, paste-source, append-block
+	Way     string `json:"way"`               // the id of a Way
 	Dialect string `json:"dialect,omitempty"` // of the host's placeholders
+	Desk    *Desk  `json:"desk,omitempty"`    // of ways that place files: what differs from what is usual for the way
 }
 
 // Pictures says what becomes of pictures in a client.

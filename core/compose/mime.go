@@ -79,7 +79,7 @@ func ReplaceBody(existing, page []byte) (_ []byte, err error) {
 	}
 	encoding := strings.ToLower(strings.TrimSpace(fields.Get("Content-Transfer-Encoding")))
 	if charset != "utf-8" || encoding == "" || encoding == "7bit" {
-		page = ascii(page)
+		page = ASCII(page)
 	}
 	out := bytes.Clone(header)
 	switch encoding {
@@ -113,8 +113,8 @@ func readHeader(header []byte) (textproto.Header, error) {
 	return fields, nil
 }
 
-// ascii writes letters beyond ASCII as character references, which mean the same in every character set.
-func ascii(page []byte) []byte {
+// ASCII writes letters beyond ASCII as character references, which mean the same in every character set.
+func ASCII(page []byte) []byte {
 	out := make([]byte, 0, len(page))
 	for len(page) > 0 {
 		r, size := utf8.DecodeRune(page)

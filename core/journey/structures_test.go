@@ -149,7 +149,7 @@ func TestTheEngine(t *testing.T) {
 		{"values of attributes", `match: {attributes: [align], values: ["cent*"]}, does: dropped`,
 			`<p align="center">x</p><p align="left">y</p>`, `<p>x</p><p align="left">y</p>`},
 	} {
-		p, err := client.Parse([]byte("id: x\ntitle: X\nabout: x\nform: html\ninstall: {way: file}\nbehaviours:\n  " +
+		p, err := client.Parse([]byte("id: x\ntitle: X\nabout: x\nform: html\ninstall: {way: page-file}\nbehaviours:\n  " +
 			"- {id: a, stage: render, basis: assumed, " +
 			c.behaviour + "}\n"))
 		if err != nil {

@@ -19,12 +19,11 @@ import (
 	"iter"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"missivum/core/compose"
+	"missivum/core/filename"
 	"missivum/core/person"
 	"missivum/core/template"
 )
@@ -41,14 +40,16 @@ type entry struct {
 	Bytes           int    `json:"bytes"`
 	SHA256          string `json:"sha256"` // hexadecimal
 	Person          string `json:"person"` // mail address
-	TemplateVersion string `json:"templateVersion"`
+	TemplateVersion string `json:"templateVersion,omitempty"`
+	Form            string `json:"form,omitempty"` // of a kit's file
 }
 
 // manifest is what manifest.json holds.
 type manifest struct {
 	Format   int          `json:"format"`
-	Template templateName `json:"template"`
-	Day      string       `json:"day"` // for which dated slots were decided
+	Template templateName `json:"template"` // of a package of forms
+	Kits     kitsName     `json:"kits"`     // of a package of kits
+	Day      string       `json:"day"`      // for which dated slots were decided
 	Files    []entry      `json:"files"`
 	People   int          `json:"people"`
 }
@@ -67,6 +68,7 @@ type Input struct {
 	People   iter.Seq2[*person.Person, error] // an error ends the package
 	Variants []string                         // empty: all of the template's
 	Forms    []compose.Form                   // empty: all
+	Kits     *Kits                            // kits of a way of installing, in the place of template, variants and forms
 	Day      time.Time
 	// Spool keeps what grows with the package and stands at its end.
 	Spool func() (Spool, error)
@@ -78,6 +80,7 @@ type Input struct {
 type Result struct {
 	People int
 	Files  int
+	Notes  []string // to know before the package is given out
 }
 
 // Everybody iterates over a directory.
@@ -127,7 +130,8 @@ type packer struct {
 	mail      int
 	signature *compose.Signature
 	pictures  []storedPicture
-	names     map[string]bool
+	kits      *kitTables
+	names     filename.Unique
 	manifest  *manifestWriter
 	spools    []Spool
 	people    int
@@ -143,6 +147,14 @@ type storedPicture struct {
 
 // newPacker compiles the forms that are asked for.
 func newPacker(w io.Writer, in Input) (*packer, error) {
+	p := &packer{in: in}
+	p.mail, _, _ = in.Schema.Column("mail")
+	if in.Kits != nil {
+		if err := p.startKits(w); err != nil {
+			return nil, errors.Join(err, p.close())
+		}
+		return p, nil
+	}
 	if len(in.Variants) == 0 {
 		in.Variants = in.Template.Variants()
 	}
@@ -150,8 +162,8 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 		in.Forms = compose.Forms()
 	}
 	in.Variants, in.Forms = once(in.Variants), once(in.Forms)
-	p := &packer{in: in, version: in.Template.Version(), names: map[string]bool{}}
-	p.mail, _, _ = in.Schema.Column("mail")
+	p.in = in
+	p.version = in.Template.Version()
 	var err error
 	if p.signature, err = compose.Compile(compose.Source{Template: in.Template, Schema: in.Schema, Day: in.Day,
 		Variants: in.Variants}, in.Forms...); err != nil {
@@ -163,18 +175,33 @@ func newPacker(w io.Writer, in Input) (*packer, error) {
 			p.pictures = append(p.pictures, storedPicture{picture, hex.EncodeToString(sum[:]), crc32.ChecksumIEEE(picture.Data)})
 		}
 	}
-	for range 2 {
-		spool, err := in.Spool()
-		if err != nil {
-			return nil, errors.Join(err, p.close())
-		}
-		p.spools = append(p.spools, spool)
-	}
-	p.zip = newZipWriter(w, p.spools[0])
-	if p.manifest, err = newManifestWriter(p.spools[1], in.Template, p.version, in.Day); err != nil {
+	if err := p.begin(w, "template", templateName{Name: in.Template.Name, Title: in.Template.Title(), Version: p.version}); err != nil {
 		return nil, errors.Join(err, p.close())
 	}
 	return p, nil
+}
+
+// begin begins the zip and its manifest, which says first what the package is of.
+func (p *packer) begin(w io.Writer, of string, about any) error {
+	spool, err := p.spool()
+	if err != nil {
+		return err
+	}
+	p.zip = newZipWriter(w, spool)
+	if spool, err = p.spool(); err != nil {
+		return err
+	}
+	p.manifest, err = newManifestWriter(spool, of, about, p.in.Day)
+	return err
+}
+
+// spool gives a spool that is given back with the others.
+func (p *packer) spool() (Spool, error) {
+	spool, err := p.in.Spool()
+	if err == nil {
+		p.spools = append(p.spools, spool)
+	}
+	return spool, err
 }
 
 // once leaves each entry of a list where it stands first.
@@ -209,13 +236,19 @@ func Notes(t *template.Template, schema *person.Schema, day time.Time, variants 
 			}
 		}
 	}
+	return append(notes, DatedNotes(t, day)...), nil
+}
+
+// DatedNotes say which dated pieces go on showing on desks after their last day.
+func DatedNotes(t *template.Template, day time.Time) []string {
+	notes := []string{}
 	for _, name := range slices.Sorted(maps.Keys(t.Settings.Slots)) {
 		if slot := t.Settings.Slots[name]; slot.InForce(day) && slot.Until != "" {
 			notes = append(notes, fmt.Sprintf("The dated piece %s ends on %s. Files on desks and pasted copies go on showing it until they are "+
 				"exchanged: give out a new package on the day after.", name, slot.Until))
 		}
 	}
-	return notes, nil
+	return notes
 }
 
 // close gives the spools back.
@@ -234,17 +267,25 @@ func (p *packer) batch(ctx context.Context, b *batch) error {
 			return fmt.Errorf("stopped after %d people: %w", p.people, ctx.Err())
 		}
 		one := &b.people[i]
+		if one.err != nil {
+			return fmt.Errorf("%s: %w", one.mail, one.err)
+		}
+		if p.kits != nil {
+			if err := p.kits.add(one); err != nil {
+				return err
+			}
+		}
 		for j := range one.files {
 			f := &one.files[j]
-			e := zipEntry{f.name, methodDeflate, f.crc, int64(f.size), int64(len(f.data))}
-			if err := p.file(one, e, f.data, hex.EncodeToString(f.hash[:])); err != nil {
+			e := zipEntry{f.name, f.method, f.crc, int64(f.size), int64(len(f.data))}
+			if err := p.file(one, e, f.data, hex.EncodeToString(f.hash[:]), f.form); err != nil {
 				return err
 			}
 		}
 		for _, picture := range p.pictures { // stored as they are: they are compressed already
 			name := one.folder + "/" + template.PictureFolder + "/" + picture.File
 			size := int64(len(picture.Data))
-			if err := p.file(one, zipEntry{name, methodStore, picture.crc, size, size}, picture.Data, picture.hash); err != nil {
+			if err := p.file(one, zipEntry{name, methodStore, picture.crc, size, size}, picture.Data, picture.hash, ""); err != nil {
 				return err
 			}
 		}
@@ -257,12 +298,13 @@ func (p *packer) batch(ctx context.Context, b *batch) error {
 }
 
 // file writes one file and its line of the manifest.
-func (p *packer) file(one *packed, e zipEntry, data []byte, hash string) error {
+func (p *packer) file(one *packed, e zipEntry, data []byte, hash, form string) error {
 	if err := p.zip.add(e, bytes.NewReader(data)); err != nil {
 		return fmt.Errorf("writing %s: %w", e.name, err)
 	}
 	p.files++
-	return p.manifest.add(entry{File: e.name, Bytes: int(e.size), SHA256: hash, Person: one.mail, TemplateVersion: p.version})
+	return p.manifest.add(entry{File: e.name, Bytes: int(e.size), SHA256: hash, Person: one.mail, TemplateVersion: p.version,
+		Form: form})
 }
 
 // finish writes the manifest and the zip's directory.
@@ -270,82 +312,51 @@ func (p *packer) finish() (Result, error) {
 	if err := p.manifest.writeTo(p.zip, p.people); err != nil {
 		return Result{}, fmt.Errorf("writing %s: %w", manifestFile, err)
 	}
+	result := Result{People: p.people}
+	if p.kits != nil {
+		if err := p.kits.finish(p); err != nil {
+			return Result{}, err
+		}
+		result.Notes = p.kits.notes()
+	}
 	if err := p.zip.finish(); err != nil {
 		return Result{}, fmt.Errorf("closing the package: %w", err)
 	}
-	return Result{People: p.people, Files: p.files}, nil
+	result.Files = p.files
+	return result, nil
 }
 
-// longestFolder is how many bytes a person's folder may have in its name: with the files in it, paths stay below the 260
-// characters that some systems take.
-const longestFolder = 100
-
-// folder makes a folder name of a mail address that every file system takes, different for each person.
-func (p *packer) folder(mail string) string {
-	var b strings.Builder
-	for _, r := range strings.ToLower(mail) {
-		if r < ' ' || strings.ContainsRune(`<>:"/\|?*`, r) || r == 0x7f {
-			r = '_'
-		}
-		b.WriteRune(r)
-	}
-	name := strings.Trim(shortened(b.String(), longestFolder), ". ")
-	if stem, _, _ := strings.Cut(name, "."); name == "" || device(stem) {
-		name = "_" + name
-	}
-	unique := name
-	for i := 2; p.names[unique]; i++ {
-		unique = fmt.Sprintf("%s_%d", name, i)
-	}
-	p.names[unique] = true
-	return unique
-}
-
-// shortened cuts a text to a number of bytes, at the beginning of a letter.
-func shortened(s string, most int) string {
-	if len(s) <= most {
-		return s
-	}
-	for !utf8.RuneStart(s[most]) {
-		most--
-	}
-	return s[:most]
-}
-
-// device reports whether a name stands for a device on some systems, whatever follows behind a full stop.
-func device(stem string) bool {
-	switch stem {
-	case "con", "prn", "aux", "nul":
-		return true
-	}
-	return len(stem) == 4 && (strings.HasPrefix(stem, "com") || strings.HasPrefix(stem, "lpt")) && stem[3] >= '0' && stem[3] <= '9'
-}
-
-// manifestWriter spools the manifest compressed as it grows.
-type manifestWriter struct {
+// spooled is a file at the end of the package, which is spooled compressed as it grows.
+type spooled struct {
+	name   string
 	spool  Spool
 	packed int64
 	size   int64
 	crc    hash.Hash32
 	flate  *flate.Writer
 	text   *bufio.Writer
-	first  bool
 }
 
-// newManifestWriter begins the manifest, which grows in a temporary file.
-func newManifestWriter(spool Spool, t *template.Template, version string, day time.Time) (*manifestWriter, error) {
-	m := &manifestWriter{spool: spool, crc: crc32.NewIEEE(), first: true}
+// newSpooled begins a file.
+func newSpooled(name string, spool Spool) (*spooled, error) {
+	f := &spooled{name: name, spool: spool, crc: crc32.NewIEEE()}
 	var err error
-	if m.flate, err = flate.NewWriter(counting{spool, &m.packed}, flate.BestSpeed); err != nil {
+	if f.flate, err = flate.NewWriter(counting{spool, &f.packed}, flate.BestSpeed); err != nil {
 		return nil, err
 	}
-	m.text = bufio.NewWriterSize(counting{io.MultiWriter(m.flate, m.crc), &m.size}, 64<<10)
-	about, err := json.Marshal(templateName{Name: t.Name, Title: t.Title(), Version: version})
-	if err != nil {
-		return nil, err
+	f.text = bufio.NewWriterSize(counting{io.MultiWriter(f.flate, f.crc), &f.size}, 64<<10)
+	return f, nil
+}
+
+// writeTo puts the file into the zip.
+func (f *spooled) writeTo(z *zipWriter) error {
+	if err := errors.Join(f.text.Flush(), f.flate.Close()); err != nil {
+		return err
 	}
-	fmt.Fprintf(m.text, "{\"format\":%d,\"template\":%s,\"day\":%q,\"files\":[", format, about, day.Format(time.DateOnly))
-	return m, nil
+	if _, err := f.spool.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	return z.add(zipEntry{f.name, methodDeflate, f.crc.Sum32(), f.size, f.packed}, f.spool)
 }
 
 // counting adds up what is written.
@@ -361,17 +372,34 @@ func (c counting) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// manifestWriter writes the manifest, a line for each file.
+type manifestWriter struct {
+	*spooled
+	separator string
+}
+
+// newManifestWriter begins the manifest with what the package is of.
+func newManifestWriter(spool Spool, of string, about any, day time.Time) (*manifestWriter, error) {
+	f, err := newSpooled(manifestFile, spool)
+	if err != nil {
+		return nil, err
+	}
+	text, err := json.Marshal(about)
+	if err != nil {
+		return nil, err
+	}
+	fmt.Fprintf(f.text, "{\"format\":%d,%q:%s,\"day\":%q,\"files\":[", format, of, text, day.Format(time.DateOnly))
+	return &manifestWriter{f, "\n"}, nil
+}
+
 // add writes a file's line.
 func (m *manifestWriter) add(e entry) error {
 	line, err := json.Marshal(e)
 	if err != nil {
 		return err
 	}
-	separator := ",\n"
-	if m.first {
-		separator, m.first = "\n", false
-	}
-	m.text.WriteString(separator)
+	m.text.WriteString(m.separator)
+	m.separator = ",\n"
 	_, err = m.text.Write(line)
 	return err
 }
@@ -379,11 +407,5 @@ func (m *manifestWriter) add(e entry) error {
 // writeTo puts the manifest into the zip.
 func (m *manifestWriter) writeTo(z *zipWriter, people int) error {
 	fmt.Fprintf(m.text, "\n],\"people\":%d}\n", people)
-	if err := errors.Join(m.text.Flush(), m.flate.Close()); err != nil {
-		return err
-	}
-	if _, err := m.spool.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	return z.add(zipEntry{manifestFile, methodDeflate, m.crc.Sum32(), m.size, m.packed}, m.spool)
+	return m.spooled.writeTo(z)
 }

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"missivum/core/compose"
+	"missivum/core/filename"
 	"missivum/core/person"
 	"missivum/core/template"
 	"missivum/demo"
@@ -312,7 +313,7 @@ func plainZip(b *testing.B, data []byte) float64 {
 
 // TestFolderNames: every file system takes them, and two people never share one.
 func TestFolderNames(t *testing.T) {
-	p := &packer{names: map[string]bool{}}
+	var names filename.Unique
 	long := strings.Repeat("ä", 80) + "@brackwater.example"
 	for _, c := range []struct{ mail, want string }{
 		{"Bo@Brackwater.example", "bo@brackwater.example"}, {"bo@brackwater.example", "bo@brackwater.example_2"},
@@ -320,7 +321,7 @@ func TestFolderNames(t *testing.T) {
 		{"", "_"}, {"...", "__2"}, {"con.fused@x.example", "_con.fused@x.example"}, {"LPT1", "_lpt1"}, {"lpt@x.example", "lpt@x.example"},
 		{long, strings.Repeat("ä", 50)}, {long + "2", strings.Repeat("ä", 50) + "_2"}, {"trailing. ", "trailing"},
 	} {
-		if got := p.folder(c.mail); got != c.want || len(got) > longestFolder+10 {
+		if got := names.Take(filename.Safe(strings.ToLower(c.mail))); got != c.want || len(got) > filename.Longest+10 {
 			t.Errorf("%q: %q, want %q", c.mail, got, c.want)
 		}
 	}

@@ -8,9 +8,12 @@ import (
 	"hash/crc32"
 	"io"
 	"runtime"
+	"strings"
 	"sync"
 
 	"missivum/core/field"
+	"missivum/core/filename"
+	"missivum/core/kit"
 	"missivum/core/person"
 )
 
@@ -31,15 +34,19 @@ type packed struct {
 	mail   string
 	folder string
 	files  []packedFile
+	kit    *kit.Kit // of a package of kits
+	err    error    // ends the package
 }
 
 // packedFile is a file as the package takes it.
 type packedFile struct {
-	name string
-	data []byte // compressed
-	size int    // bytes before
-	crc  uint32
-	hash [sha256.Size]byte
+	name   string
+	form   string // of a kit's file
+	method uint16
+	data   []byte // compressed by the method
+	size   int    // bytes before
+	crc    uint32
+	hash   [sha256.Size]byte
 }
 
 // batches reads the people and gives them to as many workers as there are processors. The batches come
@@ -77,7 +84,7 @@ func (p *packer) batches(ctx context.Context, running *sync.WaitGroup) <-chan *b
 				break
 			}
 			mail := who.At(p.mail)
-			next.people = append(next.people, packed{who: who, mail: mail, folder: p.folder(mail)})
+			next.people = append(next.people, packed{who: who, mail: mail, folder: p.names.Take(filename.Safe(strings.ToLower(p.folderName(who))))})
 			if len(next.people) == batchSize && !send() {
 				return
 			}
@@ -93,6 +100,7 @@ func (p *packer) batches(ctx context.Context, running *sync.WaitGroup) <-chan *b
 type worker struct {
 	p          *packer
 	filler     *field.Filler
+	kits       *kit.Worker
 	text       []byte
 	compressed bytes.Buffer
 	compressor *flate.Writer
@@ -104,25 +112,38 @@ func newWorker(p *packer) *worker {
 	if err != nil {
 		panic(err) // the level is a constant that exists
 	}
-	return &worker{p: p, filler: p.signature.NewFiller(), compressor: compressor}
+	w := &worker{p: p, compressor: compressor}
+	if p.in.Kits != nil {
+		w.kits = p.in.Kits.Maker.Worker()
+	} else {
+		w.filler = p.signature.NewFiller()
+	}
+	return w
 }
 
 // fill fills and compresses the files of some people.
 func (w *worker) fill(people []packed) {
 	for i := range people {
 		one := &people[i]
+		if w.kits != nil {
+			w.fillKit(one)
+			continue
+		}
 		w.filler.Set(one.who)
 		base := one.folder + "/" + w.p.in.Template.Name
 		for _, variant := range w.p.in.Variants {
 			for _, form := range w.p.in.Forms {
 				w.text = w.p.signature.Append(w.text[:0], variant, form, w.filler)
-				one.files = append(one.files, packedFile{
-					name: base + "-" + variant + form.Info().Suffix, data: w.deflate(w.text), size: len(w.text),
-					crc: crc32.ChecksumIEEE(w.text), hash: sha256.Sum256(w.text),
-				})
+				one.files = append(one.files, w.packedFile(base+"-"+variant+form.Info().Suffix, w.text))
 			}
 		}
 	}
+}
+
+// packedFile compresses a file.
+func (w *worker) packedFile(name string, text []byte) packedFile {
+	return packedFile{name: name, method: methodDeflate, data: w.deflate(text), size: len(text), crc: crc32.ChecksumIEEE(text),
+		hash: sha256.Sum256(text)}
 }
 
 // deflate compresses; a buffer in memory takes everything, so there is no error to report.
