@@ -3,9 +3,10 @@ package service
 import (
 	"errors"
 	"fmt"
-	"os"
+	"io"
 	"path/filepath"
-	"syscall"
+
+	"github.com/gofrs/flock"
 
 	"missivum/core/problem"
 )
@@ -14,16 +15,14 @@ import (
 const lockFile = "lock"
 
 // lockFolder makes sure that no other service works on a data folder. The lock ends with the process, however it ends.
-func lockFolder(folder string) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(folder, lockFile), os.O_RDWR|os.O_CREATE, 0o640)
+func lockFolder(folder string) (io.Closer, error) {
+	lock := flock.New(filepath.Join(folder, lockFile), flock.SetPermissions(0o640))
+	ok, err := lock.TryLock()
+	if err == nil && !ok {
+		err = problem.New(problem.Conflict, "another service works on the data folder %s; stop it, or give another folder with --data", folder)
+	}
 	if err != nil {
-		return nil, fmt.Errorf("the data folder: %w", err)
+		return nil, errors.Join(fmt.Errorf("the data folder: %w", err), lock.Close())
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		if errors.Is(err, syscall.EWOULDBLOCK) {
-			err = problem.New(problem.Conflict, "another service works on the data folder %s; stop it, or give another folder with --data", folder)
-		}
-		return nil, errors.Join(err, f.Close())
-	}
-	return f, nil
+	return lock, nil
 }

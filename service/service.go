@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -61,7 +62,7 @@ type Service struct {
 	Store     *store.Store
 
 	config   Config
-	lock     *os.File // of the data folder
+	lock io.Closer // of the data folder
 	listener net.Listener
 	handler  http.Handler
 	public   net.Listener // of pictures; nil for none

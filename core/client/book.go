@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"missivum/core/problem"
+	"missivum/core/schema"
 )
 
 // Book is the profiles of an organisation: those that come with the program, as it overrides them, and its own,
@@ -107,7 +108,7 @@ func (b Book) put(p *Profile) Book {
 // overridden lays the members of a file over those of the profile that it is based on: plain members and objects
 // by name, limits by what they measure, behaviours by id; those in "without" go.
 func overridden(base *Profile, own map[string]any) (any, error) {
-	form, ok := jsonForm(base).(map[string]any)
+	form, ok := schema.Plain(base).(map[string]any)
 	if !ok {
 		return nil, fmt.Errorf("the profile %s cannot be read", base.ID)
 	}

@@ -6,18 +6,15 @@ package client
 import (
 	"embed"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io/fs"
+	"missivum/core/schema"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
-	"golang.org/x/text/language"
-	"golang.org/x/text/message"
-	"gopkg.in/yaml.v3"
 )
 
 // Severity says how bad something is.
@@ -295,17 +292,7 @@ var schemaText string
 // SchemaJSON is the JSON Schema (2020-12) of a profile.
 func SchemaJSON() string { return schemaText }
 
-var compiledSchema = sync.OnceValue(func() *jsonschema.Schema {
-	parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(schemaText))
-	if err != nil {
-		panic("client profile schema: " + err.Error()) // the file is part of the program
-	}
-	c := jsonschema.NewCompiler()
-	if err := c.AddResource("profile.json", parsed); err != nil {
-		panic("client profile schema: " + err.Error())
-	}
-	return c.MustCompile("profile.json")
-})
+var compiledSchema = sync.OnceValue(func() *jsonschema.Schema { return schema.MustCompile("profile.json", schemaText) })
 
 // Shipped lists the profiles that come with the program, sorted by id.
 var Shipped = sync.OnceValue(func() []*Profile {
@@ -344,20 +331,8 @@ func IDs(profiles []*Profile) []string {
 // and what is wrong there; all faults are reported at once. A profile based on another overrides entries of one in
 // the book.
 func (b Book) Parse(data []byte) (*Profile, error) {
-	var node yaml.Node
-	if err := yaml.Unmarshal(data, &node); err != nil {
-		return nil, errors.New(strings.TrimPrefix(err.Error(), "yaml: "))
-	}
-	var plain any
-	if err := node.Decode(&plain); err != nil {
-		return nil, err
-	}
-	form := jsonForm(plain)
-	if err := compiledSchema().Validate(form); err != nil {
-		var invalid *jsonschema.ValidationError
-		if errors.As(err, &invalid) {
-			return nil, describe(invalid, &node)
-		}
+	form, node, err := schema.Read(data, compiledSchema(), "the profile")
+	if err != nil {
 		return nil, err
 	}
 	members, ok := form.(map[string]any)
@@ -365,7 +340,7 @@ func (b Book) Parse(data []byte) (*Profile, error) {
 		base := b.Find(based)
 		if base == nil {
 			return nil, fmt.Errorf("line %d: there is no client profile %q to base this on; there are %s",
-				lineOf(&node, []string{"based-on"}), based, strings.Join(IDs(b), ", "))
+				schema.LineOf(node, []string{"based-on"}), based, strings.Join(IDs(b), ", "))
 		}
 		var err error
 		if form, err = overridden(base, members); err != nil {
@@ -383,63 +358,6 @@ func (p *Profile) from(form any) error {
 		return err
 	}
 	return json.Unmarshal(encoded, p)
-}
-
-// jsonForm turns what YAML decodes to into what JSON would.
-func jsonForm(v any) any {
-	encoded, err := json.Marshal(v)
-	if err != nil {
-		return v
-	}
-	decoded, err := jsonschema.UnmarshalJSON(strings.NewReader(string(encoded)))
-	if err != nil {
-		return v
-	}
-	return decoded
-}
-
-// describe turns a schema error into lines of the file.
-func describe(e *jsonschema.ValidationError, root *yaml.Node) error {
-	var errs []error
-	printer := message.NewPrinter(language.English)
-	var visit func(*jsonschema.ValidationError)
-	visit = func(e *jsonschema.ValidationError) {
-		if len(e.Causes) == 0 {
-			where := strings.Join(e.InstanceLocation, ".")
-			if where == "" {
-				where = "the profile"
-			}
-			errs = append(errs, fmt.Errorf("line %d: %s: %s", lineOf(root, e.InstanceLocation), where, e.ErrorKind.LocalizedString(printer)))
-		}
-		for _, cause := range e.Causes {
-			visit(cause)
-		}
-	}
-	visit(e)
-	return errors.Join(errs...)
-}
-
-// lineOf follows a path of keys and indexes to its line.
-func lineOf(n *yaml.Node, path []string) int {
-	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
-		n = n.Content[0]
-	}
-	for _, key := range path {
-		switch n.Kind {
-		case yaml.MappingNode:
-			for i := 0; i+1 < len(n.Content); i += 2 {
-				if n.Content[i].Value == key {
-					n = n.Content[i+1]
-					break
-				}
-			}
-		case yaml.SequenceNode:
-			if i, err := strconv.Atoi(key); err == nil && i < len(n.Content) {
-				n = n.Content[i]
-			}
-		}
-	}
-	return max(n.Line, 1)
 }
 
 // String is the match as one line for people.

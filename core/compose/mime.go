@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"io"
 	"mime"
 	"mime/quotedprintable"
 	"strconv"
@@ -126,4 +127,36 @@ func ASCII(page []byte) []byte {
 		page = page[size:]
 	}
 	return out
+}
+
+// Body gives the page that a MIME part file of this program holds. An error is of the kind Refused.
+func Body(part []byte) (_ []byte, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
+	end, _ := headerEnd(part)
+	if end < 0 || string(part[:end]) != partHeader {
+		return nil, fmt.Errorf("%w: it does not begin as this program begins them", errPart)
+	}
+	return io.ReadAll(quotedprintable.NewReader(bytes.NewReader(part[end:])))
+}
+
+// PartBody decodes the body of a MIME part file by the transfer encoding that its header names (RFC 2045, 6.1); character
+// sets are left as they are. An error is of the kind Refused.
+func PartBody(part []byte) (_ []byte, err error) {
+	defer func() { err = problem.As(problem.Refused, err) }()
+	end, _ := headerEnd(part)
+	if end < 0 {
+		return nil, fmt.Errorf("%w: the file has no header lines with a blank line behind them", errPart)
+	}
+	fields, err := readHeader(part[:end])
+	if err != nil {
+		return nil, err
+	}
+	var body io.Reader = bytes.NewReader(part[end:])
+	switch strings.ToLower(strings.TrimSpace(fields.Get("Content-Transfer-Encoding"))) {
+	case "quoted-printable":
+		body = quotedprintable.NewReader(body)
+	case "base64":
+		body = base64.NewDecoder(base64.StdEncoding, body)
+	}
+	return io.ReadAll(body)
 }

@@ -13,7 +13,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"syscall"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -130,17 +129,6 @@ func written(ctx context.Context, folder, file string) ([]byte, error) {
 		return nil, fmt.Errorf("LibreOffice drew nothing: %w", err)
 	}
 	return trimmed(data)
-}
-
-// ending is a command that ends with its context, with all that it started, and that finds no network through a proxy.
-func ending(ctx context.Context, folder, name string, args ...string) *exec.Cmd {
-	c := exec.CommandContext(ctx, name, args...)
-	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) }
-	c.WaitDelay = time.Second
-	c.Env = append(os.Environ(), "http_proxy=http://"+nowhere, "https_proxy=http://"+nowhere, "no_proxy=")
-	confine(c, folder)
-	return c
 }
 
 // trimmed cuts the white around a drawing off, but for some px.

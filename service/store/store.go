@@ -13,10 +13,10 @@ import (
 	"io/fs"
 	"net/url"
 	"path/filepath"
-	"syscall"
 	"time"
 
 	"github.com/pressly/goose/v3"
+	"github.com/shirou/gopsutil/v4/disk"
 	"modernc.org/sqlite" // the database driver
 	sqlite3 "modernc.org/sqlite/lib"
 
@@ -85,8 +85,7 @@ func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close
 
 // Ready reports whether the database answers.
 func (s *Store) Ready(ctx context.Context) error {
-	var disk syscall.Statfs_t
-	if err := syscall.Statfs(s.folder, &disk); err == nil && uint64(disk.Bavail)*uint64(disk.Bsize) < leastSpace {
+	if usage, err := disk.UsageWithContext(ctx, s.folder); err == nil && usage.Free < leastSpace {
 		return ErrFull
 	}
 	return s.Read(ctx, func(tx *Tx) error {
@@ -104,7 +103,7 @@ var ErrFull error = problem.New(problem.Full, "The disk with the data folder is 
 // Known gives the errors of a full disk, of the system and of SQLite, their kind; others stay what they are.
 func Known(err error) error {
 	var lite *sqlite.Error
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.As(err, &lite) && lite.Code()&0xff == sqlite3.SQLITE_FULL {
+	if outOfSpace(err) || errors.As(err, &lite) && lite.Code()&0xff == sqlite3.SQLITE_FULL {
 		return fmt.Errorf("%w (%w)", ErrFull, err)
 	}
 	return err
