@@ -30,6 +30,15 @@ type Desk struct {
 	Wait     time.Duration // for how long it is waited until a client is closed
 	Now      func() time.Time
 	Says     func(line string) // what happens on the way; nil for nowhere
+
+	between func() // called between steps that change something, for tests that end the program there
+}
+
+// step lets a test end the program between two steps.
+func (d *Desk) step() {
+	if d.between != nil {
+		d.between()
+	}
 }
 
 // say says what happens on the way.
@@ -558,4 +567,19 @@ func (d *Desk) undoFile(p *Placed, b Before, takeOver bool) (w *wish, there Befo
 		return nil, there, "", problem.New(problem.Refused, "What was at %s before is no longer kept whole; nothing was changed.", b.Path)
 	}
 	return &wish{b.Path, append([]byte{}, was...), b.Mode, b.Changed}, there, "as it was before", nil
+}
+
+// Try says what a place finds in a folder that is taken for the client's.
+func Try(ctx context.Context, p *desk.Place, folder, mail string) (Looked, error) {
+	info, err := os.Stat(filepath.FromSlash(folder))
+	if err == nil && !info.IsDir() {
+		err = problem.New(problem.Invalid, "%s is no folder.", folder)
+	}
+	if err != nil {
+		return Looked{}, err
+	}
+	f := desk.Found{Place: p, Folder: folder}
+	l := Looked{Looked: desk.Look(disk{}, f, func(string) (string, bool) { return "", false }, mail)}
+	l.Running, err = Running(ctx, f)
+	return l, err
 }

@@ -98,6 +98,7 @@ func (d *Desk) carry(folders []string, wishes []wish, before []Before, after *St
 		}
 	}
 	for _, w := range wishes {
+		d.step()
 		name := filepath.FromSlash(w.path)
 		if w.data == nil {
 			j.Removes = append(j.Removes, name)
@@ -121,6 +122,7 @@ func (d *Desk) carry(folders []string, wishes []wish, before []Before, after *St
 			return undo(err)
 		}
 	}
+	d.step()
 	if err := writeWhole(filepath.Join(d.State, journalFile), text, 0o600); err != nil {
 		return undo(err)
 	}
@@ -155,6 +157,7 @@ func (j journal) paths() []string {
 // finish does what the journal says. What is done already is not done again.
 func (d *Desk) finish(j journal) error {
 	for _, m := range j.Moves {
+		d.step()
 		if _, err := os.Lstat(m.From); errors.Is(err, fs.ErrNotExist) {
 			continue // moved already
 		}
@@ -163,6 +166,7 @@ func (d *Desk) finish(j journal) error {
 		}
 	}
 	for _, name := range j.Removes {
+		d.step()
 		if err := remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -172,9 +176,11 @@ func (d *Desk) finish(j journal) error {
 			return err
 		}
 	}
+	d.step()
 	if err := writeWhole(filepath.Join(d.State, stateFile), j.State, 0o600); err != nil {
 		return err
 	}
+	d.step()
 	return os.Remove(filepath.Join(d.State, journalFile))
 }
 
