@@ -84,8 +84,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 // finding, and what cannot be done here or now is a failure.
 var statuses = map[problem.Kind]int{
 	problem.Invalid: ExitUsage, problem.NotFound: ExitUsage, problem.Refused: ExitFindings, problem.Conflict: ExitFindings,
-	problem.TooLarge: ExitFindings,
-	problem.Busy:     ExitFailed, problem.Unavailable: ExitFailed, problem.Full: ExitFailed,
+	problem.TooLarge: ExitFindings, problem.Gone: ExitFindings,
+	problem.Busy: ExitFailed, problem.Unavailable: ExitFailed, problem.Full: ExitFailed,
 }
 
 // exitOf settles with which status an error ends the program.
@@ -140,7 +140,7 @@ files for every desk and the blocks for mail hosts.`,
 	a.add(root, "service", a.serveCommand(), a.demoCommand())
 	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(),
 		a.audienceCommand(), a.assignCommand(),
-		a.packageCommand())
+		a.packageCommand(), a.releaseCommand())
 	return root
 }
 

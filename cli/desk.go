@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -38,7 +40,7 @@ runs, and what was there before is kept. Where clients keep their signatures is 
 	flags.StringVar(&f.places, "places", "", "file, or folder of .yaml files, with places of your own")
 	flags.StringVar(&f.state, "state", "", "folder in which the program remembers what it placed (default the user's own)")
 	flags.StringVar(&f.format, "format", "text", "text or json")
-	c.AddCommand(a.deskLook(&f), a.deskPlan(&f), a.deskPlace(&f), a.deskVerify(&f), a.deskUndo(&f), a.deskTry(&f))
+	c.AddCommand(a.deskLook(&f), a.deskPlan(&f), a.deskPlace(&f), a.deskVerify(&f), a.deskUndo(&f), a.deskTry(&f), a.deskWatch(&f), a.deskReport(&f))
 	return c
 }
 
@@ -462,5 +464,178 @@ signature files, the one that is meant, and what the settings file says. Nothing
 		},
 	}
 	c.Flags().StringVar(&f.person, "person", "", "mail address whose account is meant, where a client has several")
+	return c
+}
+
+// deskService are the flags of commands that ask a service.
+type deskService struct{ server, key string }
+
+// add puts the flags on a command.
+func (f *deskService) add(c *cobra.Command) {
+	serverFlag(c, &f.server)
+	c.Flags().StringVar(&f.key, "key-file", "", "file with the key of the scope desk (environment MISSIVUM_DESK_KEY holds the key itself)")
+}
+
+// service is the service that a desk asks.
+func (f *deskService) service() (desk.Service, error) {
+	r, err := newRemote(f.server)
+	if err != nil {
+		return desk.Service{}, err
+	}
+	key := os.Getenv("MISSIVUM_DESK_KEY")
+	if f.key != "" {
+		text, err := os.ReadFile(f.key)
+		if err != nil {
+			return desk.Service{}, fmt.Errorf("the key cannot be read: %w", err)
+		}
+		key = strings.TrimSpace(string(text))
+	}
+	if key == "" {
+		return desk.Service{}, usage("a key of the scope desk is needed: --key-file, or MISSIVUM_DESK_KEY in the environment")
+	}
+	return desk.Service{Address: r.base, Key: key, Client: &http.Client{Timeout: time.Minute}}, nil
+}
+
+// deskWatch is missivum desk watch.
+func (a *app) deskWatch(f *deskFlags) *cobra.Command {
+	var s deskService
+	var every time.Duration
+	var once bool
+	c := &cobra.Command{
+		Use: "watch", Short: "Ask the service for what is new, place it, and report; again and again",
+		Long: `Asks the service for each client of this desk whether there is something new, fetches only the files that changed,
+places them as soon as the client is closed, takes back what was withdrawn, and reports how things stand. For a user
+service, or with --once for a log-on script. Between two rounds it waits --every, up to a tenth more or less, so that
+not all desks ask at once.`,
+		Example: "  missivum desk watch --once --person maren.lind@brackwater.example --key-file /etc/missivum/desk.key",
+		Args:    exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			d, err := a.desk(f)
+			if err != nil {
+				return err
+			}
+			service, err := s.service()
+			if err != nil {
+				return err
+			}
+			if every < time.Minute {
+				return usage("--every must be a minute or more")
+			}
+			if f.trust != "" {
+				text, err := os.ReadFile(f.trust)
+				if err != nil {
+					return fmt.Errorf("the key cannot be read: %w", err)
+				}
+				if _, err := d.Trust(text); err != nil {
+					return err
+				}
+			}
+			for {
+				round, err := d.Round(cmd.Context(), service, f.person, Version, desk.Options{TakeOver: f.takeOver, Marker: f.marker})
+				if said := a.printRound(f, round); said != nil {
+					return said
+				}
+				if once || cmd.Context().Err() != nil {
+					return err
+				}
+				pause := desk.Pause(every)
+				if err != nil {
+					fmt.Fprintln(a.err, "missivum:", err)
+					if problem.Is(err, problem.Busy) {
+						pause = min(pause, desk.Pause(5*time.Minute)) // a client that is closed meanwhile gets it soon
+					}
+				}
+				select {
+				case <-cmd.Context().Done():
+					return nil
+				case <-time.After(pause):
+				}
+			}
+		},
+	}
+	s.add(c)
+	c.Flags().StringVar(&f.trust, "trust", "", "public key of whoever makes the kits (default the service's own, remembered when it is first met)")
+	c.Flags().StringVar(&f.person, "person", "", "mail address of the person; remembered for the next time")
+	c.Flags().StringVar(&f.marker, "marker", "", "text that was typed into the client's signature beforehand, by which its file is found")
+	c.Flags().BoolVar(&f.takeOver, "take-over", false, "also replace signatures that somebody else wrote; they are kept")
+	c.Flags().DurationVar(&f.wait, "wait", 0, "for how long to wait until a client is closed, such as 30m")
+	c.Flags().DurationVar(&every, "every", time.Hour, "time between two rounds")
+	c.Flags().BoolVar(&once, "once", false, "one round")
+	return c
+}
+
+// printRound writes what a round did.
+func (a *app) printRound(f *deskFlags, r desk.Round) error {
+	if f.format == "json" {
+		return writeJSON(a.out, r.Report)
+	}
+	for _, note := range r.Notes {
+		fmt.Fprintln(a.out, note)
+	}
+	for _, o := range r.Outcomes {
+		if o.Err != nil {
+			continue
+		}
+		for _, c := range o.Changes {
+			if c.Deed != coredesk.Unharmed {
+				fmt.Fprintf(a.out, "%s  %s\n", filepath.FromSlash(c.Path), c.Says)
+			}
+		}
+	}
+	for _, u := range r.Undone {
+		for _, line := range u.Lines {
+			fmt.Fprintln(a.out, line)
+		}
+		fmt.Fprintf(a.out, "%s: the release was withdrawn; taken back\n", u.Place)
+	}
+	fmt.Fprintf(a.out, "%s new, %s as it should be; fetched %s, %s bytes\n", plural(len(r.Kits), "place", "places"), plural(r.Same, "place", "places"),
+		plural(r.Fetched.Fetched, "file", "files"), grouped(int(r.Bytes)))
+	for _, p := range r.Report.Places {
+		line := fmt.Sprintf("%s: %s", p.Place, p.Proof)
+		if p.Release != "" {
+			line += ", release " + p.Release
+		}
+		if p.Detail != "" {
+			line += "; " + p.Detail
+		}
+		fmt.Fprintln(a.out, line)
+	}
+	return nil
+}
+
+// deskReport is missivum desk report.
+func (a *app) deskReport(f *deskFlags) *cobra.Command {
+	var s deskService
+	var output string
+	c := &cobra.Command{
+		Use: "report", Short: "Say how things stand on this desk", Example: "  missivum desk report --output /srv/reports/harbour-12.json",
+		Long: `Sends the service what is on this desk: which release each client has, and what was altered or is missing. With --output
+it goes into a file instead, for desks that reach no service.`,
+		Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			d, err := a.desk(f)
+			if err != nil {
+				return err
+			}
+			report, err := d.Reporting(cmd.Context(), Version)
+			if err != nil {
+				return err
+			}
+			if output != "" {
+				return a.writeFile(output, func(w io.Writer) error { return writeJSON(w, report) })
+			}
+			service, err := s.service()
+			if err != nil {
+				return err
+			}
+			if err := service.Send(cmd.Context(), report); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s reported\n", plural(len(report.Places), "place", "places"))
+			return nil
+		},
+	}
+	s.add(c)
+	c.Flags().StringVarP(&output, "output", "o", "", "write the report into this file and send nothing")
 	return c
 }

@@ -14,7 +14,7 @@ import (
 
 // keyCommand is missivum key, which works against a service.
 func (a *app) keyCommand() *cobra.Command {
-	return onlineGroup("key", "Make keys for programs that push people in", a.keyList, a.keyAdd, a.keyRemove)
+	return onlineGroup("key", "Make keys for identity systems and desks", a.keyList, a.keyAdd, a.keyRemove)
 }
 
 // keyList lists the keys.
@@ -38,19 +38,20 @@ func (a *app) keyList(server *string) *cobra.Command {
 
 // keyAdd makes a key.
 func (a *app) keyAdd(server *string) *cobra.Command {
-	var source string
+	var source, scope string
 	c := &cobra.Command{
-		Use: "add NAME", Short: "Make a key with which an identity system pushes people in (SCIM)",
-		Long: "Makes a key of the scope directory and prints it, once: it is not kept. The identity system sends it as a bearer token to " +
-			"the address /scim/v2 of the service. What it pushes is the source --source, which is made where it is not there.",
+		Use: "add NAME", Short: "Make a key for an identity system (scope directory) or for desks (scope desk)",
+		Long: "Makes a key and prints it, once: it is not kept. With one of the scope directory an identity system pushes people in: it sends it as " +
+			"a bearer token to the address /scim/v2 of the service. What it pushes is the source --source, which is made where it is not there. " +
+			"With one of the scope desk, missivum desk watch asks for signatures and reports.",
 		Example: "  missivum key add identity --source identity",
 		Args:    exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
-			if source == "" {
+			if source == "" && scope == keys.Directory {
 				source = args[0]
 			}
 			var k api.Key
-			request := map[string]string{"name": args[0], "scope": keys.Directory, "source": source}
+			request := map[string]string{"name": args[0], "scope": scope, "source": source}
 			if err := r.json(ctx, http.MethodPost, "/api/v1/keys", request, &k); err != nil {
 				return err
 			}
@@ -59,6 +60,7 @@ func (a *app) keyAdd(server *string) *cobra.Command {
 			return nil
 		}),
 	}
+	c.Flags().StringVar(&scope, "scope", keys.Directory, "what the key is for: directory or desk")
 	c.Flags().StringVar(&source, "source", "", "source that it pushes to (default the name of the key)")
 	return c
 }

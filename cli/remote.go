@@ -20,6 +20,7 @@ import (
 type remote struct {
 	base   string
 	client *http.Client
+	as     string // who acts; blank for the service's owner
 }
 
 // serverFlag adds --server, which the environment can set.
@@ -92,6 +93,9 @@ func (r *remote) get(ctx context.Context, path, accept string) (*http.Response, 
 
 // send is do for a request that was made.
 func (r *remote) send(request *http.Request) (*http.Response, error) {
+	if r.as != "" {
+		request.Header.Set(api.ActingAs, url.QueryEscape(r.as))
+	}
 	answer, err := r.client.Do(request)
 	if err != nil {
 		return nil, fmt.Errorf("the service does not answer (missivum serve starts one): %w", err)

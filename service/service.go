@@ -21,12 +21,14 @@ import (
 	"missivum/console"
 	"missivum/service/api"
 	"missivum/service/clients"
+	"missivum/service/desks"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/releases"
 	"missivum/service/scim"
 	"missivum/service/sources"
 	"missivum/service/store"
@@ -59,10 +61,12 @@ type Service struct {
 	Hosting   *hosting.Hosting
 	Jobs      *jobs.Jobs
 	Sources   *sources.Sources
+	Releases  *releases.Releases
+	Desks     *desks.Desks
 	Store     *store.Store
 
 	config   Config
-	lock io.Closer // of the data folder
+	lock     io.Closer // of the data folder
 	listener net.Listener
 	handler  http.Handler
 	public   net.Listener // of pictures; nil for none
@@ -126,16 +130,23 @@ func (s *Service) wire() {
 	s.Sources = &sources.Sources{
 		Store: st, Jobs: s.Jobs, People: s.People, Pictures: s.Pictures, Folder: filepath.Join(c.Data, "secrets"), Now: c.Now, Log: c.Log,
 	}
+	s.Releases = &releases.Releases{
+		Store: st, Jobs: s.Jobs, Templates: s.Templates, People: s.People, Clients: s.Clients, Folder: filepath.Join(c.Data, "releases"), Now: c.Now, Log: c.Log,
+	}
+	s.Desks = &desks.Desks{
+		Store: st, Releases: s.Releases, People: s.People, Clients: s.Clients, KeyFile: filepath.Join(c.Data, "secrets", "kits.key"), Now: c.Now, Log: c.Log,
+	}
 	s.handler = api.New(&api.API{
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: &keys.Keys{Store: st}, SCIM: &scim.SCIM{Store: st, People: s.People},
+		Releases: s.Releases, Desks: s.Desks,
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 }
 
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
-	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start()); err != nil {
+	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start(), s.Releases.Start(), s.Desks.Start()); err != nil {
 		return err
 	}
 	return s.Jobs.Start(ctx)
@@ -203,6 +214,7 @@ func (s *Service) Serve(ctx context.Context) error {
 			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 				stop(err)
 			}
+			group.Go(func() { s.Desks.Watch(running, 20*time.Second) })
 		})
 	}
 	group.Go(func() { s.Pictures.Watch(running, time.Minute) })

@@ -17,6 +17,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/kit"
 	"missivum/core/person"
+	"missivum/core/wire"
 )
 
 // Kits says that a package holds kits.
@@ -144,7 +145,7 @@ func (t *kitTables) add(one *packed) error {
 				uses = append(uses, situation)
 			}
 		}
-		if err := t.lines.Write([]string{harmless(one.mail), one.folder, f.File, f.Form, fmt.Sprint(f.Bytes), f.SHA256, strings.Join(uses, " ")}); err != nil {
+		if err := t.lines.Write([]string{wire.Cell(one.mail), one.folder, f.File, f.Form, fmt.Sprint(f.Bytes), f.SHA256, strings.Join(uses, " ")}); err != nil {
 			return err
 		}
 	}
@@ -156,14 +157,6 @@ func (t *kitTables) add(one *packed) error {
 		}
 	}
 	return indexParts.ExecuteTemplate(t.index.text, "row", map[string]any{"Mail": one.mail, "Folder": one.folder, "Links": links, "Use": one.kit.Use})
-}
-
-// harmless keeps a value from being read as a formula where the table is opened.
-func harmless(value string) string {
-	if value != "" && strings.ContainsRune("=+-@\t\r", rune(value[0])) {
-		return "'" + value
-	}
-	return value
 }
 
 // finish writes the table and the page, with the steps as they are for the first person who has a signature.

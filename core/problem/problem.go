@@ -14,6 +14,7 @@ type Kind string
 // The kinds.
 const (
 	NotFound    Kind = "not found"   // there is no such thing
+	Gone        Kind = "gone"        // there was such a thing, and it was taken back
 	Conflict    Kind = "conflict"    // it was changed meanwhile, or it is not in a state for this
 	Invalid     Kind = "invalid"     // the request makes no sense; something named in it is wrong
 	Refused     Kind = "refused"     // understood, but the content is not accepted

@@ -5,6 +5,7 @@ import (
 	"encoding"
 	"encoding/json"
 	"reflect"
+	"strings"
 )
 
 // Whole gives a value in which each list that is nil is empty. What is changed is a copy: the value given stays as it
@@ -128,3 +129,12 @@ func entries(v reflect.Value, depth int) (reflect.Value, bool) {
 
 // plain reports kinds that hold no lists.
 func plain(k reflect.Kind) bool { return k <= reflect.Complex128 || k == reflect.String }
+
+// Cell keeps a value in a table (RFC 4180) from being read as a formula where the table is opened: one that begins like a
+// formula gets an apostrophe in front.
+func Cell(value string) string {
+	if value != "" && strings.ContainsRune("=+-@\t\r", rune(value[0])) {
+		return "'" + value
+	}
+	return value
+}

@@ -5,6 +5,8 @@ package access
 import (
 	"context"
 	"os/user"
+	"strings"
+	"unicode"
 )
 
 // Kind is what a principal is.
@@ -26,6 +28,14 @@ type Principal struct {
 
 // Loopback is the principal of requests while there are no accounts.
 func Loopback() Principal { return Principal{Owner, "owner"} }
+
+// ValidName reports whether a text can be the name of a principal: 1 to 100 letters that can be written, no space around.
+func ValidName(name string) bool {
+	if name == "" || len([]rune(name)) > 100 || strings.TrimSpace(name) != name {
+		return false
+	}
+	return !strings.ContainsFunc(name, func(r rune) bool { return !unicode.IsPrint(r) })
+}
 
 // Itself is the principal of what the service does by itself; name is the part of it that acts, such as "address
 // check".

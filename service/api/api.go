@@ -20,12 +20,14 @@ import (
 	"missivum/core/problem"
 	"missivum/core/wire"
 	"missivum/service/clients"
+	"missivum/service/desks"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/releases"
 	"missivum/service/scim"
 	"missivum/service/sources"
 	"missivum/service/store"
@@ -52,6 +54,9 @@ type API struct {
 	Sources            *sources.Sources
 	Keys               *keys.Keys
 	SCIM               *scim.SCIM
+	Releases           *releases.Releases
+	Desks              *desks.Desks
+	deskKeys           deskKeys
 	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
 	lines, pictureLine *line
 	Drawings           *semaphore.Weighted // how many requests at once let a browser draw
@@ -153,6 +158,29 @@ func New(a *API) http.Handler {
 	v1.DELETE("/packages/:id", a.removePackage)
 	v1.GET("/packages/:id/file", a.getPackageFile)
 
+	v1.GET("/releases", a.listReleases)
+	v1.POST("/releases", a.limit(MaxJSON), a.createRelease)
+	v1.GET("/releases/settings", a.getReleaseSettings)
+	v1.PUT("/releases/settings", a.limit(MaxJSON), a.putReleaseSettings)
+	v1.GET("/releases/endings", a.listEndings)
+	v1.GET("/releases/:id", a.getRelease)
+	v1.DELETE("/releases/:id", a.removeRelease)
+	v1.GET("/releases/:id/sheets/:template", a.getReleaseSheet)
+	v1.POST("/releases/:id/approve", a.limit(MaxJSON), a.stepRelease(a.approveRelease))
+	v1.POST("/releases/:id/send", a.limit(MaxJSON), a.stepRelease(a.sendRelease))
+	v1.POST("/releases/:id/pause", a.stepRelease(a.pauseRelease))
+	v1.POST("/releases/:id/resume", a.stepRelease(a.resumeRelease))
+	v1.POST("/releases/:id/widen", a.stepRelease(a.widenRelease))
+	v1.POST("/releases/:id/withdraw", a.stepRelease(a.withdrawRelease))
+	v1.GET("/releases/:id/waves/:number/samples", a.listSamples)
+
+	v1.GET("/desks", a.heavy, a.listDesks)
+	v1.DELETE("/desks/:id", a.removeDesk)
+	v1.GET("/desk/trust", a.getDeskTrust)
+	v1.GET("/desk/kit", a.withDeskKey, a.getDeskKit)
+	v1.GET("/desk/files/*file", a.withDeskKey, a.getDeskFile)
+	v1.POST("/desk/report", a.withDeskKey, a.limit(maxReport), a.postDeskReport)
+
 	v1.GET("/jobs", a.listJobs)
 	v1.GET("/jobs/:id", a.getJob)
 	v1.POST("/jobs/:id/stop", a.stopJob)
@@ -226,7 +254,7 @@ type Problem struct {
 
 // statuses are the HTTP statuses of the kinds of problems.
 var statuses = map[problem.Kind]int{
-	problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict, problem.Invalid: http.StatusUnprocessableEntity,
+	problem.NotFound: http.StatusNotFound, problem.Gone: http.StatusGone, problem.Conflict: http.StatusConflict, problem.Invalid: http.StatusUnprocessableEntity,
 	problem.Refused: http.StatusUnprocessableEntity, problem.TooLarge: http.StatusRequestEntityTooLarge,
 	problem.Busy: http.StatusServiceUnavailable, problem.Unavailable: http.StatusNotImplemented,
 	problem.Full: http.StatusInsufficientStorage,

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"net"
 	"net/http"
+	"net/url"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -76,9 +77,22 @@ func noCrossSiteWrites(c *gin.Context) {
 	}
 }
 
-// asOwner lets whoever reached the service by loopback act as its owner, while there are no accounts.
+// ActingAs is the header in which somebody who reaches the service by loopback says who they are, while there are no accounts:
+// what one person made another can then approve.
+const ActingAs = "Missivum-Acting-As"
+
+// asOwner lets whoever reached the service by loopback act as its owner, or as who they say they are, while there are no accounts.
 func asOwner(c *gin.Context) {
-	c.Request = c.Request.WithContext(access.With(c.Request.Context(), access.Loopback()))
+	who := access.Loopback()
+	if name := c.GetHeader(ActingAs); name != "" {
+		decoded, err := url.QueryUnescape(name)
+		if err != nil || !access.ValidName(decoded) {
+			refuse(c, http.StatusUnprocessableEntity, "The name in "+ActingAs+" must be 1 to 100 letters that can be written.")
+			return
+		}
+		who.Name = decoded
+	}
+	c.Request = c.Request.WithContext(access.With(c.Request.Context(), who))
 }
 
 // contentPolicy is the console's content security policy. Previews are frames without any rights:

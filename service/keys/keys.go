@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"slices"
+	"strings"
 
 	"missivum/core/audience"
 	"missivum/core/problem"
@@ -17,8 +18,11 @@ import (
 // Directory is the scope of keys that push people in.
 const Directory = "directory"
 
+// Desk is the scope of keys with which desks ask for signatures and report.
+const Desk = "desk"
+
 // scopes are what a key can be for.
-var scopes = []string{Directory}
+var scopes = []string{Directory, Desk}
 
 // Keys keeps keys.
 type Keys struct{ Store *store.Store }
@@ -33,14 +37,19 @@ func (k *Keys) Add(ctx context.Context, key store.Key) (secret string, err error
 		return "", err
 	}
 	if !slices.Contains(scopes, key.Scope) {
-		return "", problem.New(problem.Invalid, "The scope %q is not known; it is %s.", key.Scope, Directory).In("scope")
+		return "", problem.New(problem.Invalid, "The scope %q is not known; it is %s.", key.Scope, strings.Join(scopes, " or ")).In("scope")
+	}
+	if key.Scope == Desk {
+		if key.Source != "" {
+			return "", problem.New(problem.Invalid, "A key of the scope desk pushes to no source.").In("source")
+		}
+		secret = newSecret()
+		return secret, k.Store.Write(ctx, func(tx *store.Tx) error { return tx.AddKey(key, digest(secret)) })
 	}
 	if err := audience.CheckName(key.Source); err != nil {
 		return "", problem.New(problem.Invalid, "%q cannot be the name of a source.", key.Source).In("source")
 	}
-	var random [32]byte
-	rand.Read(random[:]) // never fails (crypto/rand)
-	secret = prefix + base64.RawURLEncoding.EncodeToString(random[:])
+	secret = newSecret()
 	return secret, k.Store.Write(ctx, func(tx *store.Tx) error {
 		src, err := tx.Source(key.Source)
 		switch {
@@ -56,6 +65,13 @@ func (k *Keys) Add(ctx context.Context, key store.Key) (secret string, err error
 		}
 		return tx.AddKey(key, digest(secret))
 	})
+}
+
+// newSecret makes a key.
+func newSecret() string {
+	var random [32]byte
+	rand.Read(random[:]) // never fails (crypto/rand)
+	return prefix + base64.RawURLEncoding.EncodeToString(random[:])
 }
 
 // digest is what is kept of a key.

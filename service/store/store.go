@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"net/url"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -36,8 +37,16 @@ type Store struct {
 	write *sql.DB // one connection: writes go one after the other
 	now   func() time.Time
 
-	folder string
+	folder           string
+	writes, releases atomic.Int64
 }
+
+// ReleaseWrites is how many units of work have changed a release or a wave since the store was opened.
+func (s *Store) ReleaseWrites() int64 { return s.releases.Load() }
+
+// Writes is how many units of work have changed something since the store was opened: while it stays, nothing that was read
+// is out of date.
+func (s *Store) Writes() int64 { return s.writes.Load() }
 
 // Open opens or creates the database file and brings its schema up to date. Foreign keys are enforced, the journal is
 // a write-ahead log and a commit waits until the data is on the disk, so a crash leaves the old state or the new, and
@@ -117,6 +126,7 @@ type Tx struct {
 	by    access.Principal // who acts; empty in a read
 	at    time.Time
 	after []func()
+	store *Store
 
 	statements map[string]*sql.Stmt // prepared in this unit of work, by their text
 }
@@ -155,11 +165,13 @@ func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
 	if err != nil {
 		return err
 	}
-	tx := &Tx{ctx: ctx, tx: sqlTx, by: by, at: s.now()}
+	tx := &Tx{ctx: ctx, tx: sqlTx, by: by, at: s.now(), store: s}
 	if err := work(tx); err != nil {
 		return errors.Join(err, ignoreDone(sqlTx.Rollback()))
 	}
-	if err := sqlTx.Commit(); err != nil {
+	err = sqlTx.Commit()
+	s.writes.Add(1) // also when it is not known whether it is stored
+	if err != nil {
 		return err
 	}
 	for _, run := range tx.after {

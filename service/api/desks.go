@@ -1,0 +1,196 @@
+package api
+
+import (
+	"crypto/sha256"
+	"encoding/csv"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/core/problem"
+	"missivum/core/wire"
+	"missivum/service/access"
+	"missivum/service/desks"
+	"missivum/service/keys"
+)
+
+// maxReport is how large a desk's report may be, in bytes.
+const maxReport = 256 << 10
+
+// deskKeys remembers for a short while which keys are of the scope desk: every desk asks again and again with the same one.
+type deskKeys struct {
+	mu    sync.RWMutex
+	known map[[sha256.Size]byte]knownKey
+}
+
+type knownKey struct {
+	name  string
+	until time.Time
+}
+
+// keyMemory is for how long a key is taken to be as it was: one that is removed opens nothing after that.
+const keyMemory = 5 * time.Second
+
+// withDeskKey lets requests in whose key is of the scope desk; who acts is then the key.
+func (a *API) withDeskKey(c *gin.Context) {
+	secret, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+	if !ok {
+		c.Header("WWW-Authenticate", `Bearer realm="missivum"`)
+		refuse(c, http.StatusUnauthorized, "A key of the scope desk is needed: missivum key add NAME --scope desk.")
+		return
+	}
+	digest := sha256.Sum256([]byte(secret))
+	a.deskKeys.mu.RLock()
+	known, there := a.deskKeys.known[digest]
+	a.deskKeys.mu.RUnlock()
+	if !there || a.Now().After(known.until) {
+		key, err := a.Keys.Find(c.Request.Context(), secret)
+		switch {
+		case problem.Is(err, problem.NotFound):
+			c.Header("WWW-Authenticate", `Bearer realm="missivum"`)
+			refuse(c, http.StatusUnauthorized, "This key is not known; it may have been removed.")
+			return
+		case err != nil:
+			a.fail(c, err)
+			return
+		case key.Scope != keys.Desk:
+			refuse(c, http.StatusForbidden, "This key is not of the scope desk.")
+			return
+		}
+		known = knownKey{key.Name, a.Now().Add(keyMemory)}
+		a.deskKeys.mu.Lock()
+		if a.deskKeys.known == nil || len(a.deskKeys.known) > 1000 {
+			a.deskKeys.known = map[[sha256.Size]byte]knownKey{}
+		}
+		a.deskKeys.known[digest] = known
+		a.deskKeys.mu.Unlock()
+	}
+	c.Request = c.Request.WithContext(access.With(c.Request.Context(), access.Principal{Kind: access.Key, Name: known.name}))
+}
+
+// asked reads whose kit for which client a desk asks for.
+func asked(c *gin.Context) desks.Asked {
+	return desks.Asked{Person: c.Query("person"), Client: c.Query("client")}
+}
+
+// getDeskKit answers GET /desk/kit: the list of the kit that a person's client gets, with its signature. Asked with the
+// entity tag of the one that the desk has, it answers 304 (RFC 9110, 13.1.2).
+func (a *API) getDeskKit(c *gin.Context) {
+	if has := c.GetHeader("If-None-Match"); has != "" {
+		tag, err := a.Desks.Tag(c.Request.Context(), asked(c))
+		if err == nil && has == `"`+tag+`"` {
+			c.Header("ETag", has)
+			c.Status(http.StatusNotModified)
+			return
+		}
+	}
+	k, tag, err := a.Desks.Kit(c.Request.Context(), asked(c))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("ETag", `"`+tag+`"`)
+	reply(c, http.StatusOK, k)
+}
+
+// getDeskFile answers GET /desk/files/{file}: one of the files of that kit.
+func (a *API) getDeskFile(c *gin.Context) {
+	data, digest, err := a.Desks.File(c.Request.Context(), asked(c), strings.TrimPrefix(c.Param("file"), "/"))
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Header("ETag", `"`+digest+`"`)
+	if c.GetHeader("If-None-Match") == `"`+digest+`"` {
+		c.Status(http.StatusNotModified)
+		return
+	}
+	c.Data(http.StatusOK, "application/octet-stream", data)
+}
+
+// getDeskTrust answers GET /desk/trust: the public key with which kits are signed, in PEM (RFC 8410).
+func (a *API) getDeskTrust(c *gin.Context) {
+	c.Data(http.StatusOK, "application/x-pem-file", a.Desks.Trusted().PEM())
+}
+
+// postDeskReport answers POST /desk/report.
+func (a *API) postDeskReport(c *gin.Context) {
+	in, ok := body[desks.Report](a, c)
+	if !ok {
+		return
+	}
+	if err := a.Desks.Report(c.Request.Context(), in); err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// matrixFilter reads which rows of the desks are asked for.
+func matrixFilter(c *gin.Context, standard int) (desks.Filter, error) {
+	f := desks.Filter{Search: c.Query("search"), Standing: desks.Standing(c.Query("standing")), Client: c.Query("client"), Audience: c.Query("audience")}
+	var err error
+	if f.Wave, err = number(c, "wave", 0); err != nil {
+		return f, err
+	}
+	f.Offset, f.Limit, err = part(c, standard)
+	return f, err
+}
+
+// listDesks answers GET /desks: people down, clients across; as a table with Accept: text/csv.
+func (a *API) listDesks(c *gin.Context) {
+	f, err := matrixFilter(c, 50)
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	table := strings.Contains(c.GetHeader("Accept"), "text/csv")
+	if table {
+		f.Offset, f.Limit = 0, 0
+	}
+	m, err := a.Desks.Matrix(c.Request.Context(), f)
+	if err != nil || !table {
+		answer(a, c, m, err)
+		return
+	}
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	c.Header("Content-Disposition", `attachment; filename="desks.csv"`)
+	w := csv.NewWriter(c.Writer)
+	w.Write([]string{"mail", "name", "release", "wave", "client", "standing", "has release", "desk", "reported", "detail", "next"})
+	for _, r := range m.Rows {
+		cells := r.Cells
+		if len(cells) == 0 {
+			cells = []desks.Cell{{Standing: r.Standing}}
+		}
+		for _, cell := range cells {
+			reported := ""
+			if !cell.Reported.IsZero() {
+				reported = cell.Reported.Format(time.RFC3339)
+			}
+			w.Write([]string{wire.Cell(r.Mail), wire.Cell(r.Name), r.Release, waveName(r.Wave), cell.Client, string(cell.Standing), cell.Release,
+				wire.Cell(cell.Host), reported, wire.Cell(cell.Detail), r.Next})
+		}
+	}
+	w.Flush() // the answer has begun: what goes wrong now cannot be said in it any more
+}
+
+// waveName is a wave's number; blank for none.
+func waveName(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
+}
+
+// removeDesk answers DELETE /desks/{id}: forget a desk that is no longer there.
+func (a *API) removeDesk(c *gin.Context) {
+	if err := a.Desks.RemoveDesk(c.Request.Context(), c.Param("id")); err != nil {
+		a.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
