@@ -100,6 +100,7 @@ func (d *Desk) TrustService(ctx context.Context, s Service) (kit.Trusted, error)
 type Fetched struct {
 	Kits    []Kit    // that are new
 	Gone    []string // keys of places of which the release was withdrawn
+	Renamed int      // places whose kit is now of another release, in which nothing differs for them
 	Same    int      // places that have what they should
 	Bytes   int64    // that were fetched
 	Fetched int      // files that were fetched
@@ -133,7 +134,7 @@ func (d *Desk) Fetch(ctx context.Context, s Service, person string, trusted kit.
 			continue
 		}
 		seen[place.Place.Client+" "+tag] = true
-		k, err := d.fetchOne(ctx, s, url.Values{"person": {mail}, "client": {place.Place.Client}}, tag, trusted, &f)
+		k, release, err := d.fetchOne(ctx, s, url.Values{"person": {mail}, "client": {place.Place.Client}}, tag, trusted, &f)
 		switch {
 		case problem.Is(err, problem.Gone):
 			if p := state.Places[place.Key()]; p != nil && p.Release != "" {
@@ -145,6 +146,9 @@ func (d *Desk) Fetch(ctx context.Context, s Service, person string, trusted kit.
 			return f, fmt.Errorf("%s: %w", place.Place.ID, err)
 		case k == nil:
 			f.Same++
+			if err := d.rename(state, place.Place.Client, tag, release, &f); err != nil {
+				return f, err
+			}
 		default:
 			f.Kits = append(f.Kits, *k)
 		}
@@ -153,17 +157,18 @@ func (d *Desk) Fetch(ctx context.Context, s Service, person string, trusted kit.
 }
 
 // fetchOne fetches a kit; nil where the desk has it.
-func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag string, trusted kit.Trusted, f *Fetched) (*Kit, error) {
+func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag string, trusted kit.Trusted, f *Fetched) (_ *Kit, release string, err error) {
 	answer, err := s.ask(ctx, http.MethodGet, "/api/v1/desk/kit", query, tag, nil)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
+	release = answer.Header.Get("Missivum-Release")
 	if answer.StatusCode == http.StatusNotModified {
-		return nil, answer.Body.Close()
+		return nil, release, answer.Body.Close()
 	}
 	text, err := s.read(answer, 2*kit.MaxList)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	f.Bytes += int64(len(text))
 	var got struct {
@@ -171,7 +176,7 @@ func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag st
 		Signature string `json:"signature"`
 	}
 	if err := json.Unmarshal(text, &got); err != nil {
-		return nil, problem.New(problem.Refused, "The service's answer cannot be read: %v.", err)
+		return nil, "", problem.New(problem.Refused, "The service's answer cannot be read: %v.", err)
 	}
 	k, err := Trusted([]byte(got.List), []byte(got.Signature), trusted, func(l kit.Listed) ([]byte, error) {
 		if data := d.content(l.SHA256); data != nil {
@@ -186,7 +191,27 @@ func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag st
 		f.Fetched++
 		return data, err
 	})
-	return &k, err
+	k.Release = release
+	return &k, release, err
+}
+
+// rename notes that the kit of a client's places is now of another release.
+func (d *Desk) rename(state *State, client, tag, release string, f *Fetched) error {
+	changed := false
+	for _, p := range state.Places {
+		if p.Client == client && p.Kit == tag && release != "" && p.Release != release {
+			p.Release, changed = release, true
+			f.Renamed++
+		}
+	}
+	if !changed {
+		return nil
+	}
+	text, err := json.Marshal(state)
+	if err != nil {
+		return err
+	}
+	return writeWhole(filepath.Join(d.State, stateFile), text, 0o600)
 }
 
 // Report is what a desk says of itself to the service.
@@ -298,7 +323,7 @@ func (d *Desk) putRight(ctx context.Context, r *Round, s Service, person string,
 		if v.Release == "" || v.Proof != desk.Altered && v.Proof != desk.Missing {
 			continue
 		}
-		k, err := d.fetchOne(ctx, s, url.Values{"person": {v.Person}, "client": {v.Client}}, "", trusted, &r.Fetched)
+		k, _, err := d.fetchOne(ctx, s, url.Values{"person": {v.Person}, "client": {v.Client}}, "", trusted, &r.Fetched)
 		if err != nil {
 			return err
 		}

@@ -354,11 +354,10 @@ func (l *Live) Choices(p *person.Person) []kit.Choice {
 	return list
 }
 
-// Decided is from which day on the dated pieces of templates are as they are today: the last day, not after today and not
-// before the release's own, on which one of them began or had ended. Kits of the days between are the same.
-func Decided(templates []*template.Template, from, today time.Time) time.Time {
-	last := from.Format(time.DateOnly)
-	now := today.Format(time.DateOnly)
+// Decided is from which day on the dated pieces of templates are as they are today: the last day, not after today, on which
+// one of them began or had ended. Kits of the days between are the same. It is the zero time where nothing is dated.
+func Decided(templates []*template.Template, today time.Time) time.Time {
+	last, now := "", today.Format(time.DateOnly)
 	for _, t := range templates {
 		for _, slot := range t.Settings.Slots {
 			days := []string{string(slot.From)}
@@ -374,7 +373,7 @@ func Decided(templates []*template.Template, from, today time.Time) time.Time {
 	}
 	day, err := time.Parse(time.DateOnly, last)
 	if err != nil {
-		return from
+		return time.Time{}
 	}
 	return day
 }

@@ -29,12 +29,14 @@ import (
 	"missivum/demo"
 	"missivum/service/api"
 	"missivum/service/clients"
+	"missivum/service/desks"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/releases"
 	"missivum/service/scim"
 	"missivum/service/sources"
 	"missivum/service/store"
@@ -43,7 +45,7 @@ import (
 
 // rig is a service without a network.
 type rig struct {
-	t       *testing.T
+	t       testing.TB
 	handler http.Handler
 	log     *bytes.Buffer
 }
@@ -54,7 +56,7 @@ func newRig(t *testing.T) *rig {
 }
 
 // newRigWith is newRig with something set otherwise.
-func newRigWith(t *testing.T, change func(*api.API)) *rig {
+func newRigWith(t testing.TB, change func(*api.API)) *rig {
 	t.Helper()
 	ctx := context.Background()
 	folder := t.TempDir()
@@ -77,7 +79,12 @@ func newRigWith(t *testing.T, change func(*api.API)) *rig {
 	a.Sources = &sources.Sources{Store: st, People: a.People, Jobs: a.Jobs, Pictures: a.Pictures, Folder: filepath.Join(folder, "secrets"),
 		Now: now, Log: a.Log}
 	a.Keys, a.SCIM = &keys.Keys{Store: st}, &scim.SCIM{Store: st, People: a.People}
-	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(), a.Jobs.Start(ctx)); err != nil {
+	a.Releases = &releases.Releases{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Clients: a.Clients,
+		Folder: filepath.Join(folder, "releases"), Now: now, Log: a.Log}
+	a.Desks = &desks.Desks{Store: st, Releases: a.Releases, People: a.People, Clients: a.Clients,
+		KeyFile: filepath.Join(folder, "secrets", "kits.key"), Now: now, Log: a.Log}
+	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(), a.Releases.Start(), a.Desks.Start(),
+		a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
@@ -91,8 +98,11 @@ func newRigWith(t *testing.T, change func(*api.API)) *rig {
 }
 
 // loaded is a rig with the demo organisation.
-func loaded(t *testing.T) *rig {
-	r := newRig(t)
+func loaded(t *testing.T) *rig { return demoRig(t, func(*api.API) {}) }
+
+// demoRig is loaded with something set otherwise.
+func demoRig(t testing.TB, change func(*api.API)) *rig {
+	r := newRigWith(t, change)
 	csv, err := demo.PeopleCSV()
 	if err != nil {
 		t.Fatal(err)
@@ -159,7 +169,7 @@ func TestRoutesAndDescriptionAgree(t *testing.T) {
 			}
 		}
 	}
-	parameter := regexp.MustCompile(`:([a-z]+)`)
+	parameter := regexp.MustCompile(`[:*]([a-z]+)`)
 	for _, route := range api.Routes(r.handler) {
 		served = append(served, route[0]+" "+parameter.ReplaceAllString(route[1], "{$1}"))
 	}

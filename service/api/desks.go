@@ -72,6 +72,10 @@ func (a *API) withDeskKey(c *gin.Context) {
 	c.Request = c.Request.WithContext(access.With(c.Request.Context(), access.Principal{Kind: access.Key, Name: known.name}))
 }
 
+// ReleaseHeader says in the answer of which release a kit is, also where the desk has it already: a release in which nothing
+// differs for a client costs nothing.
+const ReleaseHeader = "Missivum-Release"
+
 // asked reads whose kit for which client a desk asks for.
 func asked(c *gin.Context) desks.Asked {
 	return desks.Asked{Person: c.Query("person"), Client: c.Query("client")}
@@ -81,9 +85,10 @@ func asked(c *gin.Context) desks.Asked {
 // entity tag of the one that the desk has, it answers 304 (RFC 9110, 13.1.2).
 func (a *API) getDeskKit(c *gin.Context) {
 	if has := c.GetHeader("If-None-Match"); has != "" {
-		tag, err := a.Desks.Tag(c.Request.Context(), asked(c))
+		tag, release, err := a.Desks.Tag(c.Request.Context(), asked(c))
 		if err == nil && has == `"`+tag+`"` {
 			c.Header("ETag", has)
+			c.Header(ReleaseHeader, release)
 			c.Status(http.StatusNotModified)
 			return
 		}
@@ -94,6 +99,7 @@ func (a *API) getDeskKit(c *gin.Context) {
 		return
 	}
 	c.Header("ETag", `"`+tag+`"`)
+	c.Header(ReleaseHeader, k.Release)
 	reply(c, http.StatusOK, k)
 }
 

@@ -3,6 +3,7 @@ package api
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
@@ -30,7 +31,11 @@ func (a *API) requestID(c *gin.Context) {
 func (a *API) logged(c *gin.Context) {
 	began := time.Now()
 	c.Next()
-	a.Log.Info("request", "request", c.GetString(requestKey), "method", c.Request.Method, "path", c.Request.URL.Path,
+	level := slog.LevelInfo
+	if c.Writer.Status() == http.StatusNotModified && strings.HasPrefix(c.Request.URL.Path, "/api/v1/desk/") {
+		level = slog.LevelDebug // thousands of desks ask again and again, and nothing happens
+	}
+	a.Log.Log(c.Request.Context(), level, "request", "request", c.GetString(requestKey), "method", c.Request.Method, "path", c.Request.URL.Path,
 		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "ms", time.Since(began).Milliseconds())
 }
 

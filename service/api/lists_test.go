@@ -27,7 +27,7 @@ var described = sync.OnceValue(func() map[string]any {
 })
 
 // agrees checks an answer against the description: every list and every member that must be there is there.
-func agrees(t *testing.T, method, path string, answer *httptest.ResponseRecorder) {
+func agrees(t testing.TB, method, path string, answer *httptest.ResponseRecorder) {
 	t.Helper()
 	if !strings.HasPrefix(answer.Header().Get("Content-Type"), "application/json") {
 		return

@@ -83,7 +83,7 @@ const mostRemembered = 300_000
 // view is everything that decides which kit a desk gets, of one moment. Nothing in it changes, but for what is remembered.
 type view struct {
 	writes   int64
-	releases int64        // writes of releases: these count at once
+	releases atomic.Int64 // writes of releases: these count at once
 	looked   atomic.Int64 // when it was last known to be true, in nanoseconds
 	day      string
 	revision string // of all that it was made from
@@ -99,6 +99,7 @@ type view struct {
 // one is a release that is out.
 type one struct {
 	releases.Whole
+	name   string         // its number, as a text
 	byMail map[string]int // people by folded mail address
 	day    time.Time      // for which dated pieces are decided
 }
@@ -121,6 +122,7 @@ func (d *Desks) look(ctx context.Context) (*view, error) {
 		return nil, err
 	}
 	if v != nil && v.revision == revision {
+		v.releases.Store(changed)
 		v.looked.Store(now.UnixNano())
 		return v, nil
 	}
@@ -128,7 +130,8 @@ func (d *Desks) look(ctx context.Context) (*view, error) {
 	if err != nil {
 		return nil, err
 	}
-	next.writes, next.releases, next.revision = writes, changed, revision
+	next.writes, next.revision = writes, revision
+	next.releases.Store(changed)
 	next.looked.Store(now.UnixNano())
 	d.current.Store(next)
 	return next, nil
@@ -136,7 +139,7 @@ func (d *Desks) look(ctx context.Context) (*view, error) {
 
 // holds reports whether a view is still true.
 func (d *Desks) holds(v *view, now time.Time) bool {
-	if v == nil || v.day != now.Format(time.DateOnly) || v.releases != d.Store.ReleaseWrites() {
+	if v == nil || v.day != now.Format(time.DateOnly) || v.releases.Load() != d.Store.ReleaseWrites() {
 		return false
 	}
 	return v.writes == d.Store.Writes() || now.Sub(time.Unix(0, v.looked.Load())) < fresh
@@ -190,7 +193,7 @@ func (d *Desks) read(ctx context.Context, now time.Time) (*view, error) {
 
 // newOne readies a release that is out.
 func newOne(w releases.Whole, now time.Time) *one {
-	o := &one{Whole: w, byMail: make(map[string]int, len(w.Directory.People))}
+	o := &one{Whole: w, name: fmt.Sprint(w.ID), byMail: make(map[string]int, len(w.Directory.People))}
 	column, _, _ := w.Directory.Schema.Column("mail")
 	for i := range w.Directory.People {
 		o.byMail[fold(w.Directory.People[i].At(column))] = i
@@ -199,11 +202,7 @@ func newOne(w releases.Whole, now time.Time) *one {
 	for _, t := range w.Templates {
 		list = append(list, t)
 	}
-	from, err := time.Parse(time.DateOnly, w.Frozen.Day)
-	if err != nil {
-		from = now
-	}
-	o.day = release.Decided(list, from, now)
+	o.day = release.Decided(list, now)
 	return o
 }
 
@@ -234,26 +233,31 @@ type Kit struct {
 	Title     string `json:"title"`
 }
 
-// Tag gives the digest of the kit that a desk gets, as quickly as it can: from memory where it was asked before. The error is of the kind
-// NotFound where no release reaches the person, and Gone where one did that was withdrawn.
-func (d *Desks) Tag(ctx context.Context, a Asked) (string, error) {
+// Tag gives the digest of the kit that a desk gets and the release that it is of, as quickly as it can: from memory where it was
+// asked before. Releases in which nothing differs for a client give it the same kit. The error is of the kind NotFound where
+// no release reaches the person, and Gone where one did that was withdrawn.
+func (d *Desks) Tag(ctx context.Context, a Asked) (tag, release string, err error) {
 	v, err := d.look(ctx)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
-	return d.tagOf(v, a)
+	t, err := d.tagOf(v, a)
+	return t.digest, t.release, err
 }
 
+// tagged is what is remembered of a kit.
+type tagged struct{ digest, release string }
+
 // tagOf is Tag in a view.
-func (d *Desks) tagOf(v *view, a Asked) (string, error) {
+func (d *Desks) tagOf(v *view, a Asked) (tagged, error) {
 	if tag, ok := v.tags.Load(a); ok {
-		return tag.(string), nil
+		return tag.(tagged), nil
 	}
-	made, _, err := d.make(v, a)
+	made, o, err := d.make(v, a)
 	if err != nil {
-		return "", err
+		return tagged{}, err
 	}
-	tag := kit.Digest(made.JSON())
+	tag := tagged{kit.Digest(made.JSON()), o.name}
 	if v.tagged.Add(1) <= mostRemembered {
 		v.tags.Store(a, tag)
 	}
@@ -292,7 +296,7 @@ func (v *view) maker(o *one, id string) (*kit.Maker, error) {
 		return nil, problem.New(problem.NotFound, "There is no client profile %q.", id)
 	}
 	m, err := kit.New(kit.Input{Templates: o.Templates, Schema: o.Directory.Schema, Day: o.day, Way: profile.Install.Way, Desk: profile.Install.OnDesk(),
-		Client: id, Base: o.Frozen.Base, Release: fmt.Sprint(o.ID)})
+		Client: id, Base: o.Frozen.Base})
 	if err != nil {
 		return nil, err
 	}
@@ -311,7 +315,7 @@ func (d *Desks) Kit(ctx context.Context, a Asked) (Kit, string, error) {
 		return Kit{}, "", err
 	}
 	list := made.JSON()
-	return Kit{List: string(list), Signature: string(d.key.Sign(list)), Release: fmt.Sprint(o.ID), Title: o.Title}, kit.Digest(list), nil
+	return Kit{List: string(list), Signature: string(d.key.Sign(list)), Release: o.name, Title: o.Title}, kit.Digest(list), nil
 }
 
 // File gives one of the files of the kit that a desk gets, and its digest.

@@ -303,7 +303,7 @@ func (d *Desks) cell(v *view, wanted, mail string, p store.DeskPlace) Cell {
 // tag is the digest of the kit that somebody should have.
 func (d *Desks) tag(v *view, a Asked) (string, bool) {
 	tag, err := d.tagOf(v, a)
-	return tag, err == nil
+	return tag.digest, err == nil
 }
 
 // next says what to do about a person's row.

@@ -1,0 +1,441 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"missivum/core/kit"
+	"missivum/core/release"
+	"missivum/service/access"
+	"missivum/service/api"
+	"missivum/service/desks"
+	"missivum/service/store"
+)
+
+// released is a rig with the demo organisation, assignments and audiences; its own API is given too.
+func released(t testing.TB) (*rig, *api.API) {
+	var a *api.API
+	r := demoRig(t, func(of *api.API) { a = of })
+	r.want(200, "PUT", "/api/v1/audiences/crew", `{"title":"Crew","condition":{"none":[{"field":"callSign","blank":true}]}}`, nil)
+	r.want(200, "PUT", "/api/v1/assignments", `{"lines":[{"situation":"reply","template":"harbour","variant":"reply"},{"template":"harbour"}],"situations":[]}`, nil)
+	return r, a
+}
+
+// later moves the clock of what desks are answered with.
+func later(a *api.API, by time.Duration) {
+	now := a.Desks.Now().Add(by)
+	a.Desks.Now = func() time.Time { return now }
+}
+
+// as sends a request as somebody.
+func (r *rig) as(who string, status int, method, path, body string, into any) string {
+	r.t.Helper()
+	answer := r.do(method, path, body, api.ActingAs, who, "Content-Type", "application/json")
+	if answer.Code != status {
+		r.t.Fatalf("%s: %s %s: %d, want %d: %s", who, method, path, answer.Code, status, answer.Body)
+	}
+	if into != nil {
+		if err := json.Unmarshal(answer.Body.Bytes(), into); err != nil {
+			r.t.Fatal(err)
+		}
+	}
+	return answer.Body.String()
+}
+
+// make makes a release and waits until it is checked.
+func (r *rig) release(title string) api.Release {
+	r.t.Helper()
+	var rel api.Release
+	r.as("Maren", 202, "POST", "/api/v1/releases", fmt.Sprintf(`{"title":%q,"base":"brackwater"}`, title), &rel)
+	for until := time.Now().Add(2 * time.Minute); rel.State == release.Draft; {
+		if rel.Job.State == "failed" || time.Now().After(until) {
+			r.t.Fatalf("the release is not checked: %s %s", rel.Job.State, rel.Job.Message)
+		}
+		time.Sleep(50 * time.Millisecond)
+		r.want(200, "GET", fmt.Sprintf("/api/v1/releases/%d", rel.ID), "", &rel)
+	}
+	return rel
+}
+
+// out makes a release, approves it and sends it out.
+func (r *rig) out(title, waves string) api.Release {
+	r.t.Helper()
+	rel := r.release(title)
+	r.as("Bo", 200, "POST", fmt.Sprintf("/api/v1/releases/%d/approve", rel.ID), `{"says":"known"}`, nil)
+	r.as("Bo", 200, "POST", fmt.Sprintf("/api/v1/releases/%d/send", rel.ID), `{"waves":[`+waves+`]}`, &rel)
+	return rel
+}
+
+// deskKey makes a key of the scope desk.
+func (r *rig) deskKey() string {
+	r.t.Helper()
+	var key api.Key
+	r.want(201, "POST", "/api/v1/keys", `{"name":"desks","scope":"desk","source":""}`, &key)
+	return key.Secret
+}
+
+// longSilence is longer than a desk may be silent.
+const longSilence = 15 * 24 * time.Hour
+
+const (
+	crew   = "maren.lind@brackwater.example"
+	ashore = "bo@brackwater.example"
+)
+
+func TestAReleaseFromDraftToWithdrawn(t *testing.T) {
+	r, a := released(t)
+	rel := r.release("Winter")
+	if rel.State != release.Checked || rel.MadeBy != "Maren" || len(rel.Examined) != 1 || rel.Examined[0].People != 80 || len(rel.Differences) != 1 ||
+		len(rel.Digest) != 64 || rel.Templates[0].Number != 1 {
+		t.Fatalf("%+v", rel)
+	}
+	if sheet := r.do("GET", "/api/v1/releases/1/sheets/harbour", ""); sheet.Code != 200 || !strings.HasPrefix(sheet.Header().Get("Content-Type"), "image/png") {
+		t.Errorf("the contact sheet: %d %s", sheet.Code, sheet.Header())
+	}
+	r.as("Bo", 409, "POST", "/api/v1/releases/1/send", `{"waves":[]}`, nil)
+	if said := r.as("Maren", 422, "POST", "/api/v1/releases/1/approve", `{"says":"x"}`, nil); !strings.Contains(said, "somebody else has to approve") {
+		t.Error(said)
+	}
+	r.want(200, "PUT", "/api/v1/releases/settings", `{"oneMayDoBoth":true}`, nil)
+	r.as("Maren", 200, "POST", "/api/v1/releases/1/approve", `{"says":"known"}`, &rel)
+	if rel.State != release.Approved || rel.ApprovedBy != "Maren" || rel.Approval != "known" {
+		t.Errorf("%+v", rel)
+	}
+	for _, wrong := range []string{`{"audience":"nobody","share":0}`, `{"audience":"","share":101}`, strings.TrimSuffix(strings.Repeat(`{"audience":"","share":0},`, 51), ",")} {
+		r.as("Bo", 422, "POST", "/api/v1/releases/1/send", `{"waves":[`+wrong+`]}`, nil)
+	}
+	r.as("Bo", 200, "POST", "/api/v1/releases/1/send", `{"waves":[{"audience":"crew","share":50},{"audience":"","share":0}]}`, &rel)
+	if len(rel.Waves) != 2 || rel.Waves[0].Opened.IsZero() || !rel.Waves[1].Opened.IsZero() || rel.Waves[0].People != 17 || rel.Waves[1].People != 63 {
+		t.Errorf("waves %+v", rel.Waves)
+	}
+	r.as("Bo", 409, "DELETE", "/api/v1/releases/1", "", nil)
+	r.as("Bo", 409, "POST", "/api/v1/releases/1/approve", `{"says":""}`, nil)
+
+	key := r.deskKey()
+	ask := func(person string) int {
+		return r.do("GET", "/api/v1/desk/kit?client=gecko-desktop&person="+person, "", "Authorization", "Bearer "+key).Code
+	}
+	if ask(crew) != 200 || ask(ashore) != 404 || ask("nobody@brackwater.example") != 404 {
+		t.Errorf("the first wave: crew %d, ashore %d", ask(crew), ask(ashore))
+	}
+	step := func() {
+		t.Helper()
+		if err := a.Desks.Step(access.With(context.Background(), access.Itself("waves"))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	step()
+	r.want(200, "GET", "/api/v1/releases/1", "", &rel)
+	if !rel.Waves[1].Opened.IsZero() {
+		t.Error("the second wave began though nobody reported")
+	}
+	r.as("Bo", 200, "POST", "/api/v1/releases/1/pause", "", nil)
+	var people struct {
+		People []struct{ Mail string }
+	}
+	members := r.do("GET", "/api/v1/audiences/crew/people?limit=100", "")
+	if err := json.Unmarshal(members.Body.Bytes(), &people); err != nil || len(people.People) != 17 {
+		t.Fatalf("the crew: %s, %v", members.Body, err)
+	}
+	for i, p := range people.People[:9] {
+		r.report(key, fmt.Sprint("desk", i), p.Mail, "current")
+	}
+	step()
+	r.want(200, "GET", "/api/v1/releases/1", "", &rel)
+	if rel.Waves[0].Good != 9 || !rel.Waves[1].Opened.IsZero() {
+		t.Errorf("paused: %+v", rel.Waves)
+	}
+	r.as("Bo", 200, "POST", "/api/v1/releases/1/resume", "", nil)
+	step()
+	r.want(200, "GET", "/api/v1/releases/1", "", &rel)
+	if rel.Waves[1].Opened.IsZero() || ask(ashore) != 200 {
+		t.Errorf("9 of 17 reported well, and the next wave waits: %+v", rel.Waves)
+	}
+	r.as("Bo", 409, "POST", "/api/v1/releases/1/widen", "", nil)
+	var samples []api.Sample
+	r.want(200, "GET", "/api/v1/releases/1/waves/1/samples", "", &samples)
+	if len(samples) == 0 || samples[len(samples)-1].Good != 9 || samples[len(samples)-1].Silent != 8 {
+		t.Errorf("samples %+v", samples)
+	}
+	r.as("Bo", 200, "POST", "/api/v1/releases/1/withdraw", "", &rel)
+	if rel.State != release.Withdrawn || rel.WithdrawnBy != "Bo" || ask(crew) != 410 || ask(ashore) != 410 {
+		t.Errorf("withdrawn by %s: %d", rel.WithdrawnBy, ask(crew))
+	}
+	r.as("Bo", 409, "DELETE", "/api/v1/releases/1", "", nil)
+	rel = r.release("Another")
+	if rel.Before != 0 || rel.ID != 2 {
+		t.Errorf("%+v", rel)
+	}
+	r.as("Bo", 204, "DELETE", "/api/v1/releases/2", "", nil)
+	r.as("Bo", 404, "GET", "/api/v1/releases/2", "", nil)
+}
+
+// report reports one place of a desk, with the kit that it gets now.
+func (r *rig) report(key, desk, person, proof string) {
+	r.t.Helper()
+	k, list := r.kit(key, person, "gecko-desktop")
+	report := desks.Report{Desk: desk, Host: desk, System: "linux", Version: "1", Places: []desks.Reported{{Place: "rudder", Folder: "/home/x", Client: "gecko-desktop",
+		Person: list.Person, Release: k.Release, Kit: kit.Digest([]byte(k.List)), Proof: "current", At: time.Now()}}}
+	report.Places[0].Proof = "current"
+	text, err := json.Marshal(report)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	text = bytes.Replace(text, []byte(`"proof":"current"`), []byte(`"proof":"`+proof+`"`), 1)
+	if answer := r.do("POST", "/api/v1/desk/report", string(text), "Authorization", "Bearer "+key, "Content-Type", "application/json"); answer.Code != 204 {
+		r.t.Fatalf("the report: %d %s", answer.Code, answer.Body)
+	}
+}
+
+// kit asks for a kit and checks its signature.
+func (r *rig) kit(key, person, client string) (desks.Kit, kit.List) {
+	r.t.Helper()
+	answer := r.do("GET", "/api/v1/desk/kit?client="+client+"&person="+person, "", "Authorization", "Bearer "+key)
+	var k desks.Kit
+	if err := json.Unmarshal(answer.Body.Bytes(), &k); err != nil || answer.Code != 200 {
+		r.t.Fatalf("%d %s", answer.Code, answer.Body)
+	}
+	trusted, err := kit.ReadTrusted(r.do("GET", "/api/v1/desk/trust", "").Body.Bytes())
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	list, err := trusted.Open([]byte(k.List), []byte(k.Signature))
+	if err != nil || answer.Header().Get("ETag") != `"`+kit.Digest([]byte(k.List))+`"` {
+		r.t.Fatalf("%v, %s", err, answer.Header())
+	}
+	return k, list
+}
+
+// What a desk gets: only what is new, and where the person changed, another; a desk of somebody else's key gets nothing.
+func TestWhatADeskIsAnswered(t *testing.T) {
+	r, a := released(t)
+	r.out("Winter", "")
+	key := r.deskKey()
+	k, list := r.kit(key, crew, "wordproc-desktop")
+	if k.Release != "1" || list.Use["new"] != "brackwater-new" || list.Person != crew || len(list.Files) != 8 {
+		t.Errorf("%+v", list)
+	}
+	address := "/api/v1/desk/kit?client=wordproc-desktop&person=" + crew
+	tag := `"` + kit.Digest([]byte(k.List)) + `"`
+	if same := r.do("GET", address, "", "Authorization", "Bearer "+key, "If-None-Match", tag); same.Code != 304 || same.Body.Len() != 0 {
+		t.Errorf("asked again: %d %s", same.Code, same.Body)
+	}
+	for _, f := range list.Files {
+		path := "/api/v1/desk/files/" + f.File + "?client=wordproc-desktop&person=" + crew
+		answer := r.do("GET", path, "", "Authorization", "Bearer "+key)
+		if err := f.Check(answer.Body.Bytes()); err != nil {
+			t.Error(err)
+		}
+		if same := r.do("GET", path, "", "Authorization", "Bearer "+key, "If-None-Match", answer.Header().Get("ETag")); same.Code != 304 {
+			t.Errorf("%s again: %d", f.File, same.Code)
+		}
+	}
+	r.report(key, "desk1", crew, "current")
+	standing := func(want string) desks.Row {
+		t.Helper()
+		var m desks.Matrix
+		r.want(200, "GET", "/api/v1/desks?search="+crew, "", &m)
+		if len(m.Rows) != 1 || string(m.Rows[0].Standing) != want || m.Desks != 1 || m.Release != 1 && want != "older" {
+			t.Fatalf("%+v, want %s", m, want)
+		}
+		return m.Rows[0]
+	}
+	if row := standing("current"); row.Wave != 1 || row.Next != "" || row.Cells[0].Host != "desk1" {
+		t.Errorf("%+v", row)
+	}
+	r.want(200, "POST", "/api/v1/people/import?apply=true", "mail,title\n"+crew+",Admiral\n", nil)
+	later(a, 2*time.Second) // people count after a second
+	if row := standing("stale"); !strings.Contains(row.Next, "next run") {
+		t.Errorf("%+v", row)
+	}
+	if changed := r.do("GET", address, "", "Authorization", "Bearer "+key, "If-None-Match", tag); changed.Code != 200 {
+		t.Errorf("after the person changed: %d", changed.Code)
+	}
+	for _, proof := range []string{"altered", "missing"} {
+		r.report(key, "desk1", crew, proof)
+		standing(proof)
+	}
+	r.report(key, "desk2", crew, "current")
+	var m desks.Matrix
+	r.want(200, "GET", "/api/v1/desks?search="+crew, "", &m)
+	if c := m.Rows[0].Cells; len(c) != 1 || c[0].Standing != "missing" || c[0].Desks != 2 || m.Counts["missing"] != 1 {
+		t.Errorf("the worst of two desks: %+v", c)
+	}
+	r.want(204, "DELETE", "/api/v1/desks/desk2", "", nil)
+	answer := r.do("GET", "/api/v1/desks?standing=missing", "", "Accept", "text/csv")
+	rows, err := csv.NewReader(answer.Body).ReadAll()
+	if err != nil || len(rows) != 2 || rows[1][0] != crew || rows[1][5] != "missing" {
+		t.Errorf("%q, %v", rows, err)
+	}
+	r.report(key, "desk1", crew, "current")
+	later(a, longSilence)
+	standing("silent")
+	later(a, -longSilence)
+	r.out("Spring", "")
+	standing("older")
+
+	for name, c := range map[string]struct {
+		method, path, auth, body string
+		status                   int
+	}{
+		"no key":         {"GET", address, "", "", 401},
+		"unknown key":    {"GET", address, "Bearer missivum-x", "", 401},
+		"unknown client": {"GET", "/api/v1/desk/kit?client=fax&person=" + crew, "Bearer " + key, "", 404},
+		"a pasted way":   {"GET", "/api/v1/desk/kit?client=append-rule&person=" + crew, "Bearer " + key, "", 422},
+		"unknown file":   {"GET", "/api/v1/desk/files/x/y?client=wordproc-desktop&person=" + crew, "Bearer " + key, "", 404},
+		"wrong proof":    {"POST", "/api/v1/desk/report", "Bearer " + key, `{"desk":"a","places":[{"proof":"fine"}]}`, 422},
+		"nameless desk":  {"POST", "/api/v1/desk/report", "Bearer " + key, `{"desk":""}`, 422},
+		"too large":      {"POST", "/api/v1/desk/report", "Bearer " + key, `{"desk":"` + strings.Repeat("a", 300<<10) + `"}`, 413},
+		"no such wave":   {"GET", "/api/v1/releases/1/waves/x/samples", "", "", 404},
+		"no such number": {"GET", "/api/v1/releases/x", "", "", 404},
+	} {
+		if answer := r.do(c.method, c.path, c.body, "Authorization", c.auth, "Content-Type", "application/json"); answer.Code != c.status {
+			t.Errorf("%s: %d, want %d: %s", name, answer.Code, c.status, answer.Body)
+		}
+	}
+	var scim api.Key
+	r.want(201, "POST", "/api/v1/keys", `{"name":"identity","scope":"directory","source":"identity"}`, &scim)
+	if answer := r.do("GET", address, "", "Authorization", "Bearer "+scim.Secret); answer.Code != 403 {
+		t.Errorf("a key of another scope: %d", answer.Code)
+	}
+}
+
+// What a release freezes stays: later versions of templates, assignments and audiences are not in it.
+func TestWhatIsFrozenStays(t *testing.T) {
+	r, a := released(t)
+	r.out("Winter", "")
+	key := r.deskKey()
+	before, _ := r.kit(key, crew, "gecko-desktop")
+	r.want(200, "PUT", "/api/v1/templates/harbour", `{"source":"<p>{{ cn }} of another version</p>","base":1,"note":"x"}`, nil)
+	r.want(200, "PUT", "/api/v1/assignments", `{"lines":[{"template":""}],"situations":[]}`, nil)
+	r.want(204, "DELETE", "/api/v1/audiences/crew", "", nil)
+	if after, _ := r.kit(key, crew, "gecko-desktop"); after.List != before.List {
+		t.Error("a release that is out was changed")
+	}
+	err := a.Store.Write(access.With(context.Background(), access.Loopback()), func(tx *store.Tx) error { return tx.RemoveRelease(1) })
+	if err == nil {
+		t.Error("a release that is out was deleted")
+	}
+	r.want(200, "PUT", "/api/v1/assignments", `{"lines":[{"template":"harbour"}],"situations":[]}`, nil)
+	rel := r.release("Spring")
+	kinds := map[string]bool{}
+	for _, d := range rel.Differences {
+		kinds[d.Kind] = true
+		if d.Kind == "template" && !strings.Contains(d.Detail, "+<p>{{ cn }} of another version</p>") {
+			t.Errorf("%+v", d)
+		}
+	}
+	if !kinds["template"] || !kinds["assignment"] || !kinds["audience"] || !kinds["size"] || rel.Before != 1 {
+		t.Errorf("differences of the kinds %v, before %d", kinds, rel.Before)
+	}
+}
+
+// With frozen people a change in the directory reaches no desk.
+func TestFrozenPeople(t *testing.T) {
+	r, a := released(t)
+	var rel api.Release
+	r.as("Maren", 202, "POST", "/api/v1/releases", `{"title":"Frozen","base":"brackwater","frozenPeople":true}`, &rel)
+	for rel.State == release.Draft {
+		time.Sleep(50 * time.Millisecond)
+		r.want(200, "GET", "/api/v1/releases/1", "", &rel)
+	}
+	r.as("Bo", 200, "POST", "/api/v1/releases/1/approve", `{"says":"known"}`, nil)
+	r.as("Bo", 200, "POST", "/api/v1/releases/1/send", `{"waves":[]}`, nil)
+	key := r.deskKey()
+	before, _ := r.kit(key, crew, "text-reader")
+	r.want(200, "POST", "/api/v1/people/import?apply=true", "mail,title\n"+crew+",Admiral\n", nil)
+	later(a, 2*time.Second)
+	if after, _ := r.kit(key, crew, "text-reader"); after.List != before.List || !rel.FrozenPeople {
+		t.Error("the person is not frozen")
+	}
+}
+
+func TestReleasesThatMakeNoSense(t *testing.T) {
+	r, _ := released(t)
+	for name, body := range map[string]string{"no title": `{"title":" "}`, "long title": `{"title":"` + strings.Repeat("a", 201) + `"}`,
+		"wrong base": `{"title":"x","base":"a/b"}`, "device": `{"title":"x","base":"con"}`} {
+		if answer := r.do("POST", "/api/v1/releases", body, "Content-Type", "application/json"); answer.Code != 422 {
+			t.Errorf("%s: %d %s", name, answer.Code, answer.Body)
+		}
+	}
+	r.want(200, "PUT", "/api/v1/assignments", `{"lines":[{"template":""}],"situations":[]}`, nil)
+	if answer := r.do("POST", "/api/v1/releases", `{"title":"x"}`, "Content-Type", "application/json"); answer.Code != 422 || !strings.Contains(answer.Body.String(), "nothing to release") {
+		t.Errorf("nobody gets anything: %d %s", answer.Code, answer.Body)
+	}
+	for _, who := range []string{"%00", strings.Repeat("a", 101), "%20a"} {
+		if answer := r.do("GET", "/api/v1/releases", "", api.ActingAs, who); answer.Code != 422 {
+			t.Errorf("acting as %q: %d", who, answer.Code)
+		}
+	}
+}
+
+// BenchmarkDeskAsks compares many desks that ask whether something is new with a handler that answers 304 and does nothing
+// else: the ratio is reported.
+func BenchmarkDeskAsks(b *testing.B) {
+	gin.SetMode(gin.ReleaseMode)
+	r, _ := released(b)
+	r.out("Winter", "")
+	key := r.deskKey()
+	k, _ := r.kit(key, crew, "gecko-desktop")
+	request := func() *http.Request {
+		q := httptest.NewRequest("GET", "http://127.0.0.1:8425/api/v1/desk/kit?client=gecko-desktop&person="+crew, nil)
+		q.Header.Set("Authorization", "Bearer "+key)
+		q.Header.Set("If-None-Match", `"`+kit.Digest([]byte(k.List))+`"`)
+		return q
+	}
+	nothing := gin.New()
+	nothing.GET("/api/v1/desk/kit", func(c *gin.Context) { c.Status(http.StatusNotModified) })
+	took := func(h http.Handler, n int) time.Duration {
+		server := httptest.NewServer(h)
+		defer server.Close()
+		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 500}}
+		one := func() {
+			q := request()
+			q.RequestURI = ""
+			q.URL.Scheme, q.URL.Host = "http", strings.TrimPrefix(server.URL, "http://")
+			answer, err := client.Do(q)
+			if err != nil {
+				b.Error(err)
+				return
+			}
+			answer.Body.Close()
+			if answer.StatusCode != http.StatusNotModified {
+				b.Errorf("%d", answer.StatusCode)
+			}
+		}
+		var group sync.WaitGroup
+		work := make(chan struct{})
+		for range 500 {
+			group.Go(func() {
+				for range work {
+					one()
+				}
+			})
+		}
+		began := time.Now()
+		for range n {
+			work <- struct{}{}
+		}
+		close(work)
+		group.Wait()
+		return time.Since(began)
+	}
+	took(r.handler, 2000) // connections and memory are warm
+	took(nothing, 2000)
+	for b.Loop() {
+		asked, idle := took(r.handler, 20_000), took(nothing, 20_000)
+		b.ReportMetric(float64(asked)/float64(idle), "times-304")
+		b.ReportMetric(float64(asked.Microseconds())/20_000, "us/ask")
+	}
+}
