@@ -24,6 +24,9 @@ const AssignmentsPage = lazy(() => import('./people/AssignmentsPage').then((m) =
 const SourcesPage = lazy(() => import('./people/SourcesPage').then((m) => ({ default: m.SourcesPage })))
 const RunsPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m.RunsPage })))
 const RunPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m.RunPage })))
+const ReleasesPage = lazy(() => import('./releases/ReleasesPage').then((m) => ({ default: m.ReleasesPage })))
+const ReleasePage = lazy(() => import('./releases/ReleasePage').then((m) => ({ default: m.ReleasePage })))
+const DesksPage = lazy(() => import('./releases/DesksPage').then((m) => ({ default: m.DesksPage })))
 const PicturesPage = lazy(() => import('./pictures/PicturesPage').then((m) => ({ default: m.PicturesPage })))
 const PicturePage = lazy(() => import('./pictures/PicturePage').then((m) => ({ default: m.PicturePage })))
 
@@ -54,6 +57,9 @@ const router = createBrowserRouter([
             { path: 'people/sources', element: <SourcesPage /> },
             { path: 'people/runs', element: <RunsPage /> },
             { path: 'people/runs/:id', element: <RunPage /> },
+            { path: 'releases', element: <ReleasesPage /> },
+            { path: 'releases/:id', element: <ReleasePage /> },
+            { path: 'desks', element: <DesksPage /> },
           ].map((page) => ({
             ...page,
             element: <Suspense fallback={<p>Opening the page ...</p>}>{page.element}</Suspense>,

@@ -63,6 +63,14 @@ export type Consequence = Schemas['Consequence']
 export type CheckedAddress = Schemas['CheckedAddress']
 export type PhotoState = Schemas['PhotoState']
 
+export type Release = Schemas['Release']
+export type Wave = Schemas['Wave']
+export type SendWave = Schemas['SendWave']
+export type DeskMatrix = Schemas['DeskMatrix']
+export type DeskRow = Schemas['DeskRow']
+export type Standing = Schemas['Standing']
+export type DeskFilter = { search?: string; standing?: string; client?: string; audience?: string; wave?: number }
+
 /** A refusal by the service, in its own words (RFC 9457). */
 export class Refusal extends Error {
   status: number
@@ -127,7 +135,38 @@ const ofTemplate = (name: string) => ({ path: { name } })
 const ofPicture = ofTemplate
 const asIs = (body: unknown) => body as BodyInit // a file goes out as it is
 
+const ofRelease = (id: number) => ({ path: { id } })
+
+/** Who acts, while there are no accounts: whoever made a release does not approve it. */
+const acting = (as: string) => (as ? { 'Missivum-Acting-As': encodeURIComponent(as) } : {})
+
 export const api = {
+  releases: () => of(service.GET('/api/v1/releases')),
+  release: (id: number) => of(service.GET('/api/v1/releases/{id}', { params: ofRelease(id) })),
+  makeRelease: (body: Schemas['ReleaseDraft'], as: string) =>
+    of(service.POST('/api/v1/releases', { body, headers: acting(as) })),
+  removeRelease: (id: number, as: string) =>
+    of(service.DELETE('/api/v1/releases/{id}', { params: ofRelease(id), headers: acting(as) })),
+  approveRelease: (id: number, says: string, as: string) =>
+    of(service.POST('/api/v1/releases/{id}/approve', { params: ofRelease(id), body: { says }, headers: acting(as) })),
+  sendRelease: (id: number, waves: SendWave[], as: string) =>
+    of(service.POST('/api/v1/releases/{id}/send', { params: ofRelease(id), body: { waves }, headers: acting(as) })),
+  pauseRelease: (id: number, as: string) =>
+    of(service.POST('/api/v1/releases/{id}/pause', { params: ofRelease(id), headers: acting(as) })),
+  resumeRelease: (id: number, as: string) =>
+    of(service.POST('/api/v1/releases/{id}/resume', { params: ofRelease(id), headers: acting(as) })),
+  widenRelease: (id: number, as: string) =>
+    of(service.POST('/api/v1/releases/{id}/widen', { params: ofRelease(id), headers: acting(as) })),
+  withdrawRelease: (id: number, as: string) =>
+    of(service.POST('/api/v1/releases/{id}/withdraw', { params: ofRelease(id), headers: acting(as) })),
+  releaseSettings: () => of(service.GET('/api/v1/releases/settings')),
+  putReleaseSettings: (oneMayDoBoth: boolean) =>
+    of(service.PUT('/api/v1/releases/settings', { body: { oneMayDoBoth } })),
+  endings: () => of(service.GET('/api/v1/releases/endings')),
+  waveSamples: (id: number, number: number) =>
+    of(service.GET('/api/v1/releases/{id}/waves/{number}/samples', { params: { path: { id, number } } })),
+  desks: (filter: DeskFilter, offset: number, limit: number) =>
+    of(service.GET('/api/v1/desks', { params: { query: { ...filter, offset, limit } } })),
   templates: () => of(service.GET('/api/v1/templates')),
   template: (name: string) => of(service.GET('/api/v1/templates/{name}', { params: ofTemplate(name) })),
   versions: (name: string) => of(service.GET('/api/v1/templates/{name}/versions', { params: ofTemplate(name) })),

@@ -595,6 +595,340 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All releases, newest first, without their differences. */
+        get: operations["listReleases"];
+        put?: never;
+        /** Freeze a release of everything as it is now, and begin to check it for all the people it concerns. */
+        post: operations["createRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may approve. */
+        get: operations["getReleaseSettings"];
+        /** Say who may approve. */
+        put: operations["putReleaseSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/endings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Dated pieces of releases that are out which end within three weeks, with the ways that go on showing them. */
+        get: operations["listEndings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        /** One release. */
+        get: operations["getRelease"];
+        put?: never;
+        post?: never;
+        /** Delete a release that was never out. */
+        delete: operations["removeRelease"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/sheets/{template}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                template: string;
+            };
+            cookie?: never;
+        };
+        /** A template's contact sheet: a picture, or a page where no browser was installed. */
+        get: operations["getReleaseSheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a release may go out. Whoever approves is not whoever made it (the header Missivum-Acting-As names who acts), unless the settings say so. */
+        post: operations["approveRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send an approved release out in waves; without any, to everybody at once. */
+        post: operations["sendRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let no further wave begin. */
+        post: operations["pauseRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let waves begin again. */
+        post: operations["resumeRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/widen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin the next wave now, whatever its start and the share of the one before. */
+        post: operations["widenRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a release back. Desks go to the release before, or back to what they had. */
+        post: operations["withdrawRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{id}/waves/{number}/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        /** How a wave stood over time. */
+        get: operations["listSamples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People down and clients across, with what their desks reported. With Accept text/csv all of it as a table. */
+        get: operations["listDesks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a desk that is no longer there. */
+        delete: operations["removeDesk"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The public key with which kits are signed, in PEM (RFC 8410). */
+        get: operations["getDeskTrust"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The list of the kit that a person's client gets, with its signature; 304 where it is the one whose entity tag is in If-None-Match, 404 where no release reaches the person, 410 where the release was withdrawn. A key of the scope desk is needed as a bearer token. */
+        get: operations["getDeskKit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Path of a file in the list, with its slashes. */
+                file: string;
+            };
+            cookie?: never;
+        };
+        /** One of the files of that kit. */
+        get: operations["getDeskFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a desk says of itself, in the place of what it said before. */
+        post: operations["postDeskReport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -1894,6 +2228,186 @@ export interface components {
             status: string;
             version: string;
         };
+        Release: {
+            id: number;
+            title: string;
+            note: string;
+            /** @enum {string} */
+            state: "draft" | "checked" | "approved" | "out" | "withdrawn";
+            /** @description Of everything that is frozen, SHA-256. */
+            digest: string;
+            /** @description Base name of the files on desks. */
+            base: string;
+            frozenPeople: boolean;
+            /** @description The release that was out when this one was made; 0 for none. */
+            before: number;
+            templates: {
+                name: string;
+                number: number;
+                content: string;
+            }[];
+            /** @description Lines. */
+            assignments: number;
+            examined: components["schemas"]["Examined"][];
+            differences: {
+                kind: string;
+                name: string;
+                says: string;
+                /** @description Lines that were removed and added. */
+                detail: string;
+            }[];
+            /** @description Something breaks. */
+            fails: boolean;
+            paused: boolean;
+            madeBy: string;
+            /** Format: date-time */
+            made: string;
+            approvedBy: string;
+            /** Format: date-time */
+            approved?: string;
+            /** @description What the approver says. */
+            approval: string;
+            /** Format: date-time */
+            out?: string;
+            withdrawnBy: string;
+            /** Format: date-time */
+            withdrawn?: string;
+            waves: components["schemas"]["Wave"][];
+            job: components["schemas"]["Job"];
+        };
+        Examined: {
+            template: string;
+            people: number;
+            breaks: number;
+            degrades: number;
+            notes: number;
+            overLimit: number;
+            fails: boolean;
+            verdict: string;
+            sizes: {
+                template: string;
+                client: string;
+                measure: string;
+                value: number;
+                limit: number;
+                unit: string;
+                person: string;
+            }[];
+        };
+        ReleaseDraft: {
+            title: string;
+            note?: string;
+            /** @description Base name of the files on desks; signature where it is left out. */
+            base?: string;
+            frozenPeople?: boolean;
+        };
+        ReleaseSettings: {
+            /** @description Whoever made a release may approve it. */
+            oneMayDoBoth: boolean;
+        };
+        Ending: {
+            template: string;
+            slot: string;
+            until: string;
+            days: number;
+            release: number;
+            /** @description Ways that go on showing it until somebody acts. */
+            stays: string[];
+            /** @description Ways by which it is gone by itself. */
+            goes: string[];
+        };
+        SendWave: {
+            /** @description Blank for everybody. */
+            audience: string;
+            /** Format: date-time */
+            start?: string;
+            /** @description Percent of its people who must have reported well before the next wave begins. */
+            share: number;
+        };
+        Wave: {
+            number: number;
+            audience: string;
+            /** Format: date-time */
+            start?: string;
+            share: number;
+            /** Format: date-time */
+            opened?: string;
+            people: number;
+            good: number;
+            wrong: number;
+            silent: number;
+        };
+        WaveSample: {
+            /** Format: date-time */
+            at: string;
+            good: number;
+            wrong: number;
+            silent: number;
+        };
+        DeskKit: {
+            /** @description The list as JSON, exactly as it was signed. */
+            list: string;
+            /** @description Ed25519 (RFC 8032), in base64. */
+            signature: string;
+            release: string;
+            title: string;
+        };
+        DeskReport: {
+            desk: string;
+            host: string;
+            system: string;
+            version: string;
+            places: {
+                place: string;
+                folder: string;
+                client: string;
+                person: string;
+                release: string;
+                kit: string;
+                /** @enum {string} */
+                proof: "current" | "older" | "altered" | "missing" | "unknown";
+                detail: string;
+                /** Format: date-time */
+                at: string;
+            }[];
+        };
+        DeskMatrix: {
+            clients: string[];
+            rows: components["schemas"]["DeskRow"][];
+            total: number;
+            /** @description People by standing. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description That have ever reported. */
+            desks: number;
+            /** @description The newest that is out; 0 for none. */
+            release: number;
+            waves: components["schemas"]["Wave"][];
+        };
+        DeskRow: {
+            mail: string;
+            name: string;
+            /** @description That they should have; blank for none. */
+            release: string;
+            wave: number;
+            standing: components["schemas"]["Standing"];
+            /** @description What to do; blank for nothing. */
+            next: string;
+            cells: {
+                client: string;
+                standing: components["schemas"]["Standing"];
+                release: string;
+                host: string;
+                desk: string;
+                detail: string;
+                /** Format: date-time */
+                reported?: string;
+                desks: number;
+            }[];
+        };
+        /** @enum {string} */
+        Standing: "current" | "stale" | "older" | "silent" | "unknown" | "none" | "altered" | "missing";
         Problem: {
             title: string;
             status: number;
@@ -1902,7 +2416,7 @@ export interface components {
              * @description What can be done about it; missing for a fault of the service itself.
              * @enum {string}
              */
-            kind?: "not found" | "conflict" | "invalid" | "refused" | "too large" | "busy" | "unavailable";
+            kind?: "not found" | "gone" | "conflict" | "invalid" | "refused" | "too large" | "busy" | "unavailable";
             /** @description The member of the request that is wrong. */
             field?: string;
             /** @description The request's id, as in the log. */
@@ -2658,8 +3172,27 @@ export interface components {
             };
             width?: number;
             install: {
-                way: string;
+                /** @enum {string} */
+                way: "file-set" | "wrapped-file" | "page-file" | "paste-rendered" | "paste-source" | "message-draft" | "picture-and-link" | "append-block";
                 dialect?: string;
+                /** @description What the client wants on a desk, where it differs from what is usual for the way. */
+                desk?: {
+                    files?: {
+                        form: string;
+                        ending: string;
+                        charset?: string;
+                        mark?: boolean;
+                        lines?: string;
+                        bare?: boolean;
+                    }[];
+                    /** @enum {string} */
+                    pictures?: "beside" | "hosted" | "data";
+                    folder?: string;
+                    "read-only"?: boolean;
+                    situations?: string[];
+                    /** @enum {string} */
+                    basis: "measured" | "published" | "assumed";
+                };
             };
             pictures?: {
                 hosted: components["schemas"]["Arrival"];
@@ -4411,6 +4944,680 @@ export interface operations {
             };
         };
     };
+    listReleases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    createRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseDraft"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getReleaseSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putReleaseSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseSettings"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listEndings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ending"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getReleaseSheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                    "text/html": unknown;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    approveRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description What the approver says; needed where something breaks. */
+                    says: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sendRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    waves: components["schemas"]["SendWave"][];
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pauseRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resumeRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    widenRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdrawRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSamples: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaveSample"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDesks: {
+        parameters: {
+            query?: {
+                search?: string;
+                standing?: string;
+                client?: string;
+                audience?: string;
+                wave?: number;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskMatrix"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeDesk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDeskTrust: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-pem-file": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDeskKit: {
+        parameters: {
+            query: {
+                /** @description Mail address. */
+                person: string;
+                /** @description Client profile. */
+                client: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskKit"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDeskFile: {
+        parameters: {
+            query: {
+                /** @description Mail address. */
+                person: string;
+                /** @description Client profile. */
+                client: string;
+            };
+            header?: never;
+            path: {
+                /** @description Path of a file in the list, with its slashes. */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postDeskReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskReport"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listKeys: {
         parameters: {
             query?: never;
@@ -4452,8 +5659,8 @@ export interface operations {
                 "application/json": {
                     name: string;
                     /** @enum {string} */
-                    scope: "directory";
-                    /** @description The source of the kind scim that it pushes to; made where it is not there. */
+                    scope: "directory" | "desk";
+                    /** @description Of a key of the scope directory: the source of the kind scim that it pushes to; made where it is not there. */
                     source: string;
                 };
             };

@@ -11,6 +11,8 @@ const pages = [
   { to: '/pictures', label: 'Pictures' },
   { to: '/clients', label: 'Clients' },
   { to: '/packages', label: 'Packages' },
+  { to: '/releases', label: 'Releases' },
+  { to: '/desks', label: 'Desks' },
 ]
 
 /** The frame around every page: the mark, the way to the pages, light or dark. */

@@ -1,0 +1,229 @@
+import Box from '@mui/material/Box'
+import Button from '@mui/material/Button'
+import Link from '@mui/material/Link'
+import MenuItem from '@mui/material/MenuItem'
+import Pagination from '@mui/material/Pagination'
+import Table from '@mui/material/Table'
+import TableBody from '@mui/material/TableBody'
+import TableCell from '@mui/material/TableCell'
+import TableHead from '@mui/material/TableHead'
+import TableRow from '@mui/material/TableRow'
+import TextField from '@mui/material/TextField'
+import Typography from '@mui/material/Typography'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useDeferredValue, useState } from 'react'
+import { Link as RouterLink, useSearchParams } from 'react-router'
+import { api, type DeskMatrix, type DeskRow, type Standing } from '../api/api'
+import { count, grouped, Page, PageHead, Trouble, when } from '../pages/parts'
+import { StandingMark, standings } from './states'
+
+const size = 50
+
+/** People down, clients across: whose desks have the release, and what to do about the others. */
+export function DesksPage() {
+  const [query] = useSearchParams()
+  const [search, setSearch] = useState('')
+  const [standing, setStanding] = useState('')
+  const [client, setClient] = useState('')
+  const [audience, setAudience] = useState('')
+  const [wave, setWave] = useState(Number(query.get('wave')) || 0)
+  const [page, setPage] = useState(1)
+  const audiences = useQuery({ queryKey: ['audiences'], queryFn: api.audiences })
+  const filter = { search: useDeferredValue(search), standing, client, audience, wave }
+  const desks = useQuery({
+    queryKey: ['desks', filter, page],
+    queryFn: () => api.desks(filter, (page - 1) * size, size),
+    placeholderData: keepPreviousData,
+    refetchInterval: 15_000,
+  })
+  const m = desks.data
+  const pick = (label: string, value: string, set: (v: string) => void, all: string, options: [string, string][]) => (
+    <TextField
+      select
+      size="small"
+      label={label}
+      value={value}
+      sx={{ minWidth: 150 }}
+      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+      onChange={(e) => {
+        set(e.target.value)
+        setPage(1)
+      }}
+    >
+      <MenuItem value="">{all}</MenuItem>
+      {options.map(([v, says]) => (
+        <MenuItem key={v} value={v}>
+          {says}
+        </MenuItem>
+      ))}
+    </TextField>
+  )
+  return (
+    <Page wide>
+      <PageHead
+        title="Desks"
+        actions={
+          <Button variant="outlined" onClick={() => void saveTable(filter)}>
+            Save as CSV
+          </Button>
+        }
+      >
+        {m?.release ? (
+          <>
+            Who has{' '}
+            <Link component={RouterLink} to={`/releases/${m.release}`}>
+              release {m.release}
+            </Link>
+            , as the desks reported it. {count(m.desks, 'desk has', 'desks have')} reported.
+          </>
+        ) : (
+          'Nothing is out. A release that was sent out shows here, desk by desk.'
+        )}
+      </PageHead>
+      <Trouble error={desks.error} />
+      {m && <Counts matrix={m} chosen={standing} onChoose={(s) => setStanding(s === standing ? '' : s)} />}
+      <Box sx={{ display: 'flex', gap: 1.5, my: 2, alignItems: 'center', flexWrap: 'wrap' }}>
+        <TextField
+          size="small"
+          type="search"
+          label="Search"
+          value={search}
+          onChange={(e) => {
+            setSearch(e.target.value)
+            setPage(1)
+          }}
+        />
+        {pick(
+          'Standing',
+          standing,
+          setStanding,
+          'every standing',
+          Object.keys(standings).map((s) => [s, s]),
+        )}
+        {pick(
+          'Wave',
+          wave ? String(wave) : '',
+          (v) => setWave(Number(v) || 0),
+          'every wave',
+          (m?.waves ?? []).map((w) => [String(w.number), `${w.number}: ${w.audience || 'everybody'}`]),
+        )}
+        {pick(
+          'Client',
+          client,
+          setClient,
+          'every client',
+          (m?.clients ?? []).map((c) => [c, c]),
+        )}
+        {pick(
+          'Audience',
+          audience,
+          setAudience,
+          'everybody',
+          (audiences.data ?? []).map((a) => [a.name, a.title || a.name]),
+        )}
+        {m && <Typography>{count(m.total, 'person', 'people')}</Typography>}
+      </Box>
+      {m && m.rows.length > 0 && <Matrix matrix={m} />}
+      {m && m.total > size && (
+        <Pagination sx={{ mt: 2 }} count={Math.ceil(m.total / size)} page={page} onChange={(_, to) => setPage(to)} />
+      )}
+    </Page>
+  )
+}
+
+/** How many people stand how; each is a filter. */
+function Counts({
+  matrix,
+  chosen,
+  onChoose,
+}: {
+  matrix: DeskMatrix
+  chosen: string
+  onChoose: (standing: Standing) => void
+}) {
+  return (
+    <Box sx={{ display: 'flex', gap: 2.5, flexWrap: 'wrap' }}>
+      {(Object.keys(standings) as Standing[])
+        .filter((s) => matrix.counts[s])
+        .map((s) => (
+          <Button
+            key={s}
+            color="inherit"
+            variant={chosen === s ? 'outlined' : 'text'}
+            aria-pressed={chosen === s}
+            title={standings[s]}
+            onClick={() => onChoose(s)}
+          >
+            <b>{grouped(matrix.counts[s] ?? 0)}</b>&nbsp;
+            <StandingMark of={s} />
+          </Button>
+        ))}
+    </Box>
+  )
+}
+
+function Matrix({ matrix }: { matrix: DeskMatrix }) {
+  return (
+    <Box sx={{ overflowX: 'auto' }}>
+      <Table size="small" aria-label="Desks">
+        <TableHead>
+          <TableRow>
+            {['Person', 'Wave', 'Standing', ...matrix.clients, 'Next'].map((h) => (
+              <TableCell key={h}>{h}</TableCell>
+            ))}
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {matrix.rows.map((row) => (
+            <TableRow key={row.mail}>
+              <TableCell>
+                {row.name}
+                <Typography variant="body2" color="text.secondary" sx={{ overflowWrap: 'anywhere' }}>
+                  {row.mail}
+                </Typography>
+              </TableCell>
+              <TableCell>{row.wave || ''}</TableCell>
+              <TableCell>
+                <StandingMark of={row.standing} />
+              </TableCell>
+              {matrix.clients.map((client) => (
+                <TableCell key={client}>
+                  <Cell row={row} client={client} />
+                </TableCell>
+              ))}
+              <TableCell sx={{ maxWidth: 320 }}>{row.next}</TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+    </Box>
+  )
+}
+
+function Cell({ row, client }: { row: DeskRow; client: string }) {
+  const cell = row.cells.find((c) => c.client === client)
+  if (!cell) return null
+  return (
+    <>
+      <StandingMark of={cell.standing} />
+      <Typography variant="body2" color="text.secondary" sx={{ maxWidth: 260, overflowWrap: 'anywhere' }}>
+        {cell.standing !== 'current' && cell.detail && `${cell.detail}. `}
+        {cell.standing === 'older' && `Release ${cell.release || 'of a package'}. `}
+        {cell.host}
+        {cell.desks > 1 && ` and ${count(cell.desks - 1, 'more desk', 'more desks')}`}
+        {cell.reported && `, ${when(cell.reported)}`}
+      </Typography>
+    </>
+  )
+}
+
+/** Saves everything that the filter leaves as a table. */
+async function saveTable(filter: Record<string, string | number>) {
+  const query = new URLSearchParams(Object.entries(filter).map(([k, v]) => [k, String(v)]))
+  const answer = await fetch(`/api/v1/desks?${query}`, { headers: { Accept: 'text/csv' } })
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(await answer.blob())
+  link.download = 'desks.csv'
+  link.click()
+  URL.revokeObjectURL(link.href)
+}
