@@ -407,7 +407,7 @@ the values that were set. With --all everything is taken back that was ever plac
 				return errors.Join(err, errors.Join(errs...))
 			}
 			for _, u := range list {
-				for _, line := range u.Lines {
+				for _, line := range lastOfEach(u.Lines) {
 					fmt.Fprintln(a.out, line)
 				}
 				if u.Err == nil {
@@ -425,6 +425,22 @@ the values that were set. With --all everything is taken back that was ever plac
 	c.Flags().BoolVar(&f.takeOver, "take-over", false, "also what was altered since it was placed")
 	c.Flags().DurationVar(&f.wait, "wait", 0, "for how long to wait until a client is closed, such as 30m")
 	return c
+}
+
+// lastOfEach leaves of lines about files the last one about each: where several placings are taken back, it says how it ended.
+func lastOfEach(lines []string) []string {
+	last := map[string]int{}
+	for i, line := range lines {
+		path, _, _ := strings.Cut(line, "  ")
+		last[path] = i
+	}
+	var list []string
+	for i, line := range lines {
+		if path, _, _ := strings.Cut(line, "  "); last[path] == i {
+			list = append(list, line)
+		}
+	}
+	return list
 }
 
 // deskTry is missivum desk try.
@@ -583,7 +599,7 @@ func (a *app) printRound(f *deskFlags, r desk.Round) error {
 		}
 	}
 	for _, u := range r.Undone {
-		for _, line := range u.Lines {
+		for _, line := range lastOfEach(u.Lines) {
 			fmt.Fprintln(a.out, line)
 		}
 		fmt.Fprintf(a.out, "%s: the release was withdrawn; taken back\n", u.Place)

@@ -256,8 +256,8 @@ func (d *Desk) do(s *State, f desk.Found, k Kit, plan desk.Plan) error {
 	step := Step{At: d.Now()}
 	if before != nil {
 		was := *before
-		was.History = nil
-		step.Was, after.History = &was, slices.Clone(before.History)
+		was.History, was.Aside = nil, nil
+		step.Was, after.History, after.Aside = &was, slices.Clone(before.History), slices.Clone(before.Aside)
 	}
 	var folders []string
 	var wishes []wish
@@ -279,6 +279,11 @@ func (d *Desk) do(s *State, f desk.Found, k Kit, plan desk.Plan) error {
 			if err != nil {
 				return err
 			}
+			if placed := before.file(c.Path); placed != nil && b.SHA256 != "" && b.SHA256 != placed.SHA256 && d.content(placed.SHA256) != nil {
+				after.Aside = append(after.Aside, Aside{d.Now(), c.Path, b.SHA256})
+				after.Aside = after.Aside[max(0, len(after.Aside)-mostAside):]
+				b.SHA256, b.Mode, b.Changed = placed.SHA256, placed.mode(b.Mode), time.Time{} // what is taken back to is what was placed
+			}
 			step.Files = append(step.Files, b)
 		}
 		if c.Format == "" && c.Deed != desk.Remove {
@@ -294,11 +299,32 @@ func (d *Desk) do(s *State, f desk.Found, k Kit, plan desk.Plan) error {
 	if name, by := heldOpen(touched); name != "" {
 		return problem.New(problem.Busy, "%s is held open by %s; nothing was changed. Close it first.", name, by)
 	}
-	if len(wishes) > 0 || len(folders) > 0 || before == nil {
+	if before == nil || before.Kit != k.Digest && (len(wishes) > 0 || len(folders) > 0) { // putting right is no step of its own
 		after.History = append(after.History, step)
 		after.shorten()
 	}
 	return d.store(s, f.Key(), after, folders, wishes, step.Files)
+}
+
+// file is one of the signature's files as it was placed; nil for others.
+func (p *Placed) file(name string) *PlacedFile {
+	if p == nil {
+		return nil
+	}
+	for i := range p.Files {
+		if p.Files[i].Path == name && p.Files[i].Format == "" {
+			return &p.Files[i]
+		}
+	}
+	return nil
+}
+
+// mode gives permissions as they were placed, from those that are there.
+func (f *PlacedFile) mode(now fs.FileMode) fs.FileMode {
+	if f.ReadOnly {
+		return now &^ 0o222
+	}
+	return now | 0o200
 }
 
 // wished is a change as it is to be on the disk.
@@ -490,7 +516,7 @@ func (d *Desk) undoOne(ctx context.Context, s *State, key string, takeOver bool)
 	if step.Was != nil {
 		was := *step.Was
 		after = &was
-		after.History = p.History[:len(p.History)-1]
+		after.History, after.Aside = p.History[:len(p.History)-1], p.Aside
 	}
 	if name, by := heldOpen(paths(wishes)); name != "" {
 		return nil, problem.New(problem.Busy, "%s is held open by %s; nothing was changed. Close it first.", name, by)

@@ -50,7 +50,18 @@ type Placed struct {
 	At      time.Time    `json:"at"`
 	Files   []PlacedFile `json:"files"`
 	History []Step       `json:"history,omitempty"` // newest last
+	Aside   []Aside      `json:"aside,omitempty"`   // what somebody had altered and was replaced, newest last
 }
+
+// Aside is what somebody wrote into a file that was placed, kept when it was replaced.
+type Aside struct {
+	At     time.Time `json:"at"`
+	Path   string    `json:"path"`
+	SHA256 string    `json:"sha256"`
+}
+
+// mostAside is how many contents are kept that somebody had altered.
+const mostAside = 20
 
 // PlacedFile is a file that was placed.
 type PlacedFile struct {
@@ -158,6 +169,9 @@ func (d *Desk) forget(s *State) error {
 	for _, p := range s.Places {
 		for _, f := range p.Files {
 			named[f.SHA256] = true
+		}
+		for _, a := range p.Aside {
+			named[a.SHA256] = true
 		}
 		for _, step := range p.History {
 			for _, b := range step.Files {

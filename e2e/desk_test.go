@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"missivum/e2e/rig"
+
+	"github.com/chromedp/chromedp"
 )
 
 // oneDesk is a made-up desk with stand-in clients.
@@ -319,4 +321,151 @@ func sameSet(now, set map[string]string, place string) bool {
 func exists(name string) bool {
 	_, err := os.Lstat(name)
 	return err == nil
+}
+
+// TestTheWholeWay goes from a changed template to desks and back: 20 desks with all stand-ins, two waves, one desk altered and
+// found, the second release withdrawn, and then the first, after which everything is byte for byte as it was.
+func TestTheWholeWay(t *testing.T) {
+	clients := standInFolder(t)
+	s := demoService(t)
+	server := "--server=" + s.Address
+	must := func(want string, args ...string) string {
+		t.Helper()
+		code, out, errs := command(t, append(args, server)...)
+		if code != 0 || !strings.Contains(out+errs, want) {
+			t.Fatalf("%q: %d\n%s%s\nwant %q", args, code, out, errs, want)
+		}
+		return out
+	}
+	secret := filepath.Join(t.TempDir(), "desk.key")
+	if err := os.WriteFile(secret, []byte(must("missivum-", "key", "add", "desks", "--scope", "desk")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	people := func(audience string) []string {
+		var list []string
+		for _, line := range strings.Split(must("@", "audience", "people", audience), "\n")[1:] {
+			if mail, _, ok := strings.Cut(line, " "); ok && strings.Contains(mail, "@") {
+				list = append(list, mail)
+			}
+		}
+		return list
+	}
+	crew := people("crew")
+	var ashore []string
+	for _, mail := range []string{"bo@brackwater.example", "eleni.thalassinou@brackwater.example", "oleksandra.berehova@brackwater.example",
+		"salma.albahri@brackwater.example", "noam.gali@brackwater.example", "kamome.minato@brackwater.example"} {
+		ashore = append(ashore, mail)
+	}
+	var desks []*oneDesk
+	var start []map[string]string
+	for _, mail := range append(crew[:14:14], ashore...) {
+		d := newDesk(t, clients, mail)
+		desks, start = append(desks, d), append(start, d.files())
+	}
+	watch := func(d *oneDesk) string {
+		t.Helper()
+		code, out, errs := d.desk("watch", "--once", "--person", d.person, "--key-file", secret, server)
+		if code != 0 {
+			t.Fatalf("%s: %d\n%s%s", d.person, code, out, errs)
+		}
+		return out
+	}
+	round := func(want string, from, to int) {
+		t.Helper()
+		for _, d := range desks[from:to] {
+			if out := watch(d); !strings.Contains(out, want) {
+				t.Fatalf("%s: %s\nwant %q", d.person, out, want)
+			}
+		}
+	}
+	release := func(id, title string) {
+		t.Helper()
+		must("checked", "release", "make", title, "--base", "brackwater", "--as", "Maren")
+		if code, _, errs := command(t, "release", "approve", id, "--as", "Maren", server); code != 1 || !strings.Contains(errs, "somebody else has to approve") {
+			t.Fatalf("whoever made it approves: %d %s", code, errs)
+		}
+		must("approved by Bo", "release", "approve", id, "--as", "Bo", "--says", "seen")
+	}
+
+	release("1", "Autumn")
+	must("everybody", "release", "send", "1")
+	round("4 places new", 0, 20)
+	var autumn []map[string]string
+	for _, d := range desks {
+		autumn = append(autumn, d.files())
+	}
+	round("0 places new, 4 places as it should be; fetched 0 files, 0 bytes", 0, 20)
+
+	folder := filepath.Join(t.TempDir(), "harbour")
+	must("harbour", "template", "pull", "harbour", "-o", folder)
+	source, err := os.ReadFile(filepath.Join(folder, "template.html"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "template.html"), bytes.Replace(source, []byte("{{ cn"), []byte("Winter greetings from {{ cn"), 1), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must("version 2", "template", "push", folder, "--note", "winter")
+	release("2", "Winter")
+	if shown := must("harbour: template.html", "release", "show", "2"); !strings.Contains(shown, "1 lines added, 1 removed") {
+		t.Errorf("the differences: %s", shown)
+	}
+	must("begun", "release", "send", "2", "--wave", "crew:70", "--wave", "everybody")
+	round("4 places new", 0, 14)
+	round("0 places new", 14, 20)
+
+	page := filepath.Join(desks[3].home, ".config/tiller/signatures/brackwater-new.htm")
+	text, err := os.ReadFile(page)
+	if err != nil || !bytes.Contains(text, []byte("Winter greetings")) {
+		t.Fatalf("%s: %v", page, err)
+	}
+	if err := os.WriteFile(page, bytes.Replace(text, []byte("Winter"), []byte("Summer"), 1), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if code, out, _ := desks[3].desk("verify"); code != 1 || !strings.Contains(out, `altered: "Summer" stands where "Winter" stood`) {
+		t.Errorf("verify: %d %s", code, out)
+	}
+	if code, out, errs := desks[3].desk("report", "--key-file", secret, server); code != 0 {
+		t.Fatalf("report: %s%s", out, errs)
+	}
+	found := must("1 altered", "release", "desks", "--wave", "1")
+	if !strings.Contains(found, desks[3].person) {
+		t.Errorf("the altered desk is not found: %s", found)
+	}
+
+	tab := browser(t)
+	do(t, tab, "the desks", chromedp.Navigate(s.Address+"/desks?wave=1"), chromedp.WaitVisible(`//td[contains(., "was placed") or contains(., "stood")]`),
+		chromedp.Click(`//button[contains(., "altered")]`), chromedp.WaitVisible(`//p[. = "1 person"]`))
+	if got := evaluate[string](t, tab, `document.querySelector('table').innerText`); !strings.Contains(got, desks[3].person) || !strings.Contains(got, "Summer") {
+		t.Errorf("the Desks page shows %q", got)
+	}
+	do(t, tab, "the next wave", chromedp.Navigate(s.Address+"/releases/2"), chromedp.WaitVisible(`//button[. = "Begin the next wave now"]`),
+		chromedp.Click(`//button[. = "Begin the next wave now"]`), chromedp.WaitNotPresent(`//button[. = "Begin the next wave now"]`))
+
+	round("4 places new", 14, 20)
+	if out := watch(desks[3]); !strings.Contains(out, "it was altered since it was placed") || !strings.Contains(out, "tiller: current, release 2") {
+		t.Errorf("the altered desk is not put right: %s", out)
+	}
+	must("20 current", "release", "desks")
+
+	do(t, tab, "withdrawing", chromedp.Navigate(s.Address+"/releases/2"), chromedp.Click(`//button[. = "Withdraw"]`), chromedp.Click(`//button[. = "Withdraw it"]`),
+		chromedp.WaitVisible(`//span[contains(., "withdrawn")]`))
+	round("4 places new", 0, 20)
+	for i, d := range desks {
+		if !maps.Equal(d.files(), autumn[i]) {
+			t.Errorf("%s: the release before did not come back byte for byte", d.person)
+		}
+	}
+	must("withdrawn", "release", "withdraw", "1")
+	round("the release was withdrawn; taken back", 0, 20)
+	for i, d := range desks {
+		if now := d.files(); !maps.Equal(now, start[i]) {
+			t.Errorf("%s: what was there before did not come back byte for byte", d.person)
+			for name := range now {
+				if now[name] != start[i][name] {
+					t.Logf("%s: %.200q, was %.200q", name, now[name], start[i][name])
+				}
+			}
+		}
+	}
 }

@@ -256,7 +256,7 @@ func TestWhatADeskIsAnswered(t *testing.T) {
 	}
 	r.want(200, "POST", "/api/v1/people/import?apply=true", "mail,title\n"+crew+",Admiral\n", nil)
 	later(a, 2*time.Second) // people count after a second
-	if row := standing("stale"); !strings.Contains(row.Next, "next run") {
+	if row := standing("stale"); !strings.Contains(row.Next, "next round") {
 		t.Errorf("%+v", row)
 	}
 	if changed := r.do("GET", address, "", "Authorization", "Bearer "+key, "If-None-Match", tag); changed.Code != 200 {

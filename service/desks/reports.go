@@ -310,16 +310,16 @@ func (d *Desks) tag(v *view, a Asked) (string, bool) {
 func next(r Row) string {
 	switch r.Standing {
 	case Altered, Missing:
-		return "place it again: the next run of missivum desk watch there does, or ask the person to run missivum desk place"
+		return "it is put right at the desk's next round"
 	case Stale, Older:
-		return "wait for the desk's next run, or remind the person to leave the mail client once"
+		return "it is placed at the desk's next round, once the mail client is closed"
 	case Quiet:
 		return "ask whether the desk is still in use"
 	case Unknown:
-		return "look at the desk: the program cannot read what is there"
+		return "look at the desk: what is there cannot be read"
 	case None:
 		if r.Release != "" {
-			return "no desk reported: install missivum desk watch there, or send the kit"
+			return "start missivum desk watch on the desk, or send the kit"
 		}
 	}
 	return ""

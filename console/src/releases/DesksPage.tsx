@@ -203,15 +203,21 @@ function Matrix({ matrix }: { matrix: DeskMatrix }) {
 function Cell({ row, client }: { row: DeskRow; client: string }) {
   const cell = row.cells.find((c) => c.client === client)
   if (!cell) return null
+  const fine = cell.standing === 'current'
   return (
     <>
       <StandingMark of={cell.standing} />
-      <Typography variant="body2" color="text.secondary" sx={{ maxWidth: 260, overflowWrap: 'anywhere' }}>
-        {cell.standing !== 'current' && cell.detail && `${cell.detail}. `}
+      <Typography
+        variant="body2"
+        color="text.secondary"
+        sx={{ maxWidth: 260, overflowWrap: 'anywhere' }}
+        title={cell.reported && `reported ${when(cell.reported)}`}
+      >
+        {!fine && cell.detail && `${cell.detail}. `}
         {cell.standing === 'older' && `Release ${cell.release || 'of a package'}. `}
         {cell.host}
         {cell.desks > 1 && ` and ${count(cell.desks - 1, 'more desk', 'more desks')}`}
-        {cell.reported && `, ${when(cell.reported)}`}
+        {!fine && cell.reported && `, ${when(cell.reported)}`}
       </Typography>
     </>
   )

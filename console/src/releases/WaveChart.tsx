@@ -39,6 +39,7 @@ export function WaveChart({ release, wave }: { release: number; wave: Wave }) {
       role="img"
       aria-label={`Wave ${wave.number}: ${wave.good} right, ${wave.wrong} wrong, ${wave.silent} silent of ${wave.people}`}
       viewBox={`0 0 ${width} ${height}`}
+      preserveAspectRatio="none"
       sx={{ width, height, display: 'block', border: 1, borderColor: 'divider' }}
     >
       <polygon
