@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -29,6 +30,10 @@ func Running(ctx context.Context, f desk.Found) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	own := ""
+	if u, err := user.Current(); err == nil {
+		own = u.Username
+	}
 	for _, p := range list {
 		name, err := p.NameWithContext(ctx)
 		if err != nil {
@@ -40,6 +45,9 @@ func Running(ctx context.Context, f desk.Found) (string, error) {
 		if slices.ContainsFunc(r.Processes, func(known string) bool {
 			return known == name || System() == desk.Windows && strings.EqualFold(known, name)
 		}) {
+			if who, err := p.UsernameWithContext(ctx); err == nil && own != "" && who != own {
+				continue // another user's, with files of their own
+			}
 			return "the process " + name + " runs", nil
 		}
 	}

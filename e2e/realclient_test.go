@@ -1,0 +1,262 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/emersion/go-message/mail"
+	"golang.org/x/net/html"
+
+	"missivum/core/desk"
+	"missivum/e2e/rig"
+)
+
+// screen is a display without a monitor, with programs on it.
+type screen struct {
+	t       *testing.T
+	display string
+	home    string
+}
+
+// newScreen starts a display.
+func newScreen(t *testing.T, home string) *screen {
+	t.Helper()
+	read, write, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := exec.Command("Xvfb", "-displayfd", "3", "-screen", "0", "1280x800x24")
+	x.ExtraFiles = []*os.File{write}
+	if err := x.Start(); err != nil {
+		t.Fatalf("Xvfb is not there; scripts/setup.sh installs it: %v", err)
+	}
+	t.Cleanup(func() {
+		x.Process.Kill()
+		x.Wait() // it was killed
+	})
+	write.Close()
+	var number [16]byte
+	n, err := read.Read(number[:])
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &screen{t, ":" + strings.TrimSpace(string(number[:n])), home}
+}
+
+// command is a program on the display.
+func (s *screen) command(name string, args ...string) *exec.Cmd {
+	c := exec.Command(name, args...)
+	c.Env = append(os.Environ(), "DISPLAY="+s.display, "HOME="+s.home, "XDG_STATE_HOME="+s.home+"/state", "MOZ_DISABLE_CONTENT_SANDBOX=1",
+		"LIBGL_ALWAYS_SOFTWARE=1", "TZ=UTC")
+	return c
+}
+
+// window waits for a window whose title holds a text.
+func (s *screen) window(title string) string {
+	s.t.Helper()
+	for until := time.Now().Add(90 * time.Second); time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
+		out, _ := s.command("xdotool", "search", "--onlyvisible", "--name", title).Output() // fails while there is none
+		if first, _, _ := strings.Cut(string(out), "\n"); first != "" {
+			return first
+		}
+	}
+	s.t.Fatalf("no window %q appeared", title)
+	return ""
+}
+
+// press presses a key in a window.
+func (s *screen) press(window, key string) {
+	s.t.Helper()
+	if out, err := s.command("xdotool", "windowfocus", "--sync", window).CombinedOutput(); err != nil {
+		s.t.Fatalf("%v: %s", err, out)
+	}
+	time.Sleep(300 * time.Millisecond)
+	if out, err := s.command("xdotool", "key", key).CombinedOutput(); err != nil {
+		s.t.Fatalf("%v: %s", err, out)
+	}
+}
+
+// draftOf waits until a drafts folder holds a message with a subject, and reads it.
+func draftOf(t *testing.T, mailbox, subject string) (page string, pictures map[string]string) {
+	t.Helper()
+	for until := time.Now().Add(60 * time.Second); time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
+		data, err := os.ReadFile(mailbox)
+		if err != nil {
+			continue
+		}
+		for _, text := range bytes.Split(append([]byte("\n"), data...), []byte("\nFrom - ")) {
+			_, message, _ := bytes.Cut(text, []byte("\n"))
+			if page, pictures := readDraft(message, subject); page != "" && strings.Contains(page, "</html>") {
+				return page, pictures
+			}
+		}
+	}
+	t.Fatalf("no draft %q was saved", subject)
+	return "", nil
+}
+
+// readDraft reads a message's page and the pictures in it, by Content-ID; nothing where the subject is another.
+func readDraft(message []byte, subject string) (page string, pictures map[string]string) {
+	m, err := mail.CreateReader(bytes.NewReader(message))
+	if err != nil {
+		return "", nil
+	}
+	if got, err := m.Header.Subject(); err != nil || got != subject {
+		return "", nil
+	}
+	pictures = map[string]string{}
+	for {
+		part, err := m.NextPart()
+		if err != nil {
+			return page, pictures
+		}
+		data, err := io.ReadAll(part.Body)
+		if err != nil {
+			return "", nil
+		}
+		media, _, _ := strings.Cut(part.Header.Get("Content-Type"), ";")
+		if media == "text/html" {
+			page = string(data)
+		} else if id := strings.Trim(part.Header.Get("Content-Id"), "<>"); id != "" {
+			pictures[id] = "data:" + media + ";base64," + base64.StdEncoding.EncodeToString(data)
+		}
+	}
+}
+
+// signatureIn gives the markup of the signature in a draft, with the pictures that it carries written into it.
+func signatureIn(t *testing.T, page string, pictures map[string]string) string {
+	t.Helper()
+	for id, data := range pictures {
+		page = strings.ReplaceAll(page, "cid:"+id, data)
+	}
+	doc, err := html.Parse(strings.NewReader(page))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n := range doc.Descendants() {
+		for _, a := range n.Attr {
+			if a.Key == "class" && a.Val == "moz-signature" {
+				var b bytes.Buffer
+				for c := n.FirstChild; c != nil; c = c.NextSibling {
+					if err := html.Render(&b, c); err != nil {
+						t.Fatal(err)
+					}
+				}
+				return strings.TrimPrefix(strings.TrimSpace(b.String()), "--")
+			}
+		}
+	}
+	t.Fatalf("there is no signature in %s", page)
+	return ""
+}
+
+// TestTheRealClientShowsWhatWasPlaced: the open-source mail client that Debian packages, with a prepared profile, shows the
+// placed signature in a new message and in a reply, saved as drafts by key presses: the same words, links and pictures.
+func TestTheRealClientShowsWhatWasPlaced(t *testing.T) {
+	if _, err := exec.LookPath("thunderbird"); err != nil {
+		t.Fatal("the mail client is not there; scripts/setup.sh installs it")
+	}
+	root, err := rig.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	home, key := t.TempDir(), signingKey(t)
+	profile := filepath.Join(home, ".thunderbird", "desk.default")
+	if err := os.MkdirAll(profile, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	prefs, err := os.ReadFile("testdata/client-prefs.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(profile, "prefs.js"), prefs, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s := newScreen(t, home)
+	folder := filepath.Join(t.TempDir(), "kit")
+	made := s.command(binary, "kit", filepath.Join(root, "demo/templates/harbour"), "--people", filepath.Join(root, "demo/people.csv"), "--person",
+		"maren.lind@brackwater.example", "--client", "gecko-desktop", "--sign-with", key+".key", "-o", folder)
+	if out, err := made.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if out, err := s.command(binary, "desk", "place", folder, "--trust", key+".pub").CombinedOutput(); err != nil || !bytes.Contains(out, []byte("gecko-desktop: placed")) {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	placed, err := os.ReadFile(filepath.Join(profile, "signatures", "harbour.html"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	received := filepath.Join(home, "received.eml")
+	if err := os.WriteFile(received, []byte("From: Bo <bo@brackwater.example>\r\nTo: maren.lind@brackwater.example\r\nSubject: Timetable\r\n"+
+		"Date: Fri, 27 Nov 2026 10:00:00 +0000\r\nMessage-ID: <1@brackwater.example>\r\n\r\nIs the timetable ready?\r\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name, subject string
+		args          []string
+		reply         bool
+	}{
+		{"a new message", "New one", []string{"-compose", "to='bo@brackwater.example',subject='New one'"}, false},
+		{"a reply", "Re: Timetable", []string{received}, true},
+	} {
+		client := s.command("thunderbird", append([]string{"--profile", profile}, c.args...)...)
+		if err := client.Start(); err != nil {
+			t.Fatal(err)
+		}
+		if c.reply {
+			window := s.window("Timetable")
+			time.Sleep(3 * time.Second) // until the message is shown
+			s.press(window, "ctrl+r")
+		}
+		if out, err := s.command(binary, "desk", "undo").CombinedOutput(); err == nil || !bytes.Contains(out, []byte("runs. Close the client")) {
+			t.Errorf("while the client runs: %v\n%s", err, out)
+		}
+		window := s.window("Write:")
+		time.Sleep(3 * time.Second) // until the editor is ready
+		s.press(window, "ctrl+s")
+		page, pictures := draftOf(t, filepath.Join(profile, "Mail", "Local Folders", "Drafts"), c.subject)
+		if err := client.Process.Kill(); err != nil {
+			t.Error(err)
+		}
+		client.Wait() // it was killed
+		signature := signatureIn(t, page, pictures)
+		if same, difference := desk.SameMeaning("html", placed, []byte(signature)); !same || len(pictures) != 2 {
+			t.Errorf("%s: %d pictures, %s\n%s", c.name, len(pictures), difference, signature)
+		}
+		if c.reply && strings.Index(page, "moz-signature") > strings.Index(page, "moz-cite-prefix") {
+			t.Error("in a reply the signature stands below the quoted text")
+		}
+		if n := strings.Count(page, "moz-signature"); n != 1 {
+			t.Errorf("%s: the signature stands there %d times", c.name, n)
+		}
+	}
+	if out, err := s.command(binary, "desk", "verify").CombinedOutput(); err != nil {
+		t.Errorf("after the client ran: %v\n%s", err, out)
+	}
+	if out, err := s.command(binary, "desk", "undo").CombinedOutput(); err != nil || !bytes.Contains(out, []byte("other settings stay")) {
+		t.Errorf("taken back: %v\n%s", err, out)
+	}
+	after, err := os.ReadFile(filepath.Join(profile, "prefs.js"))
+	if err != nil || bytes.Contains(after, []byte("sig_file")) || exists(filepath.Join(profile, "signatures")) {
+		t.Errorf("the choice is not as before: %v\n%s", err, grepLines(after, "identity"))
+	}
+}
+
+// grepLines are the lines in which a text stands.
+func grepLines(data []byte, text string) string {
+	var list []string
+	for _, line := range strings.Split(string(data), "\n") {
+		if strings.Contains(line, text) {
+			list = append(list, line)
+		}
+	}
+	return fmt.Sprint(strings.Join(list, "\n"))
+}
