@@ -123,7 +123,7 @@ func TestDialects(t *testing.T) {
 		}
 	}
 	for _, wrong := range []string{"id: x", "id: x\ntitle: y\nopen: a\nclose: b\nnames: {cn: x}\nextra: 1", "["} {
-		if _, err := parseDialect([]byte(wrong)); err == nil {
+		if _, err := Parse([]byte(wrong)); err == nil {
 			t.Errorf("%q is accepted", wrong)
 		}
 	}

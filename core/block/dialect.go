@@ -4,16 +4,20 @@
 package block
 
 import (
-	"bytes"
 	"embed"
+	"encoding/json"
 	"fmt"
 	"io/fs"
+	"maps"
+	"slices"
 	"sort"
+	"strings"
 	"sync"
 
-	"gopkg.in/yaml.v3"
-
 	"missivum/core/problem"
+	"missivum/core/schema"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 // Dialect is a host's way to write placeholders, as data.
@@ -41,7 +45,7 @@ var Dialects = sync.OnceValue(func() []*Dialect {
 		if err != nil {
 			panic(err)
 		}
-		d, err := parseDialect(data)
+		d, err := Parse(data)
 		if err != nil {
 			panic(name + ": " + err.Error()) // a test reads them all
 		}
@@ -61,17 +65,45 @@ func Find(id string) *Dialect {
 	return nil
 }
 
-// parseDialect reads a dialect from YAML.
-func parseDialect(data []byte) (_ *Dialect, err error) {
+//go:embed dialect.schema.json
+var schemaText string
+
+// SchemaJSON is the JSON Schema (2020-12) of a dialect.
+func SchemaJSON() string { return schemaText }
+
+var compiledSchema = sync.OnceValue(func() *jsonschema.Schema { return schema.MustCompile("dialect.json", schemaText) })
+
+// MaxDialect is how large the file of a dialect may be, in bytes.
+const MaxDialect = 256 << 10
+
+// Parse reads a dialect from YAML or JSON and holds it against the schema. An error names the line and what is wrong there.
+func Parse(data []byte) (_ *Dialect, err error) {
 	defer func() { err = problem.As(problem.Refused, err) }()
-	d := &Dialect{}
-	decoder := yaml.NewDecoder(bytes.NewReader(data))
-	decoder.KnownFields(true)
-	if err := decoder.Decode(d); err != nil {
+	if len(data) > MaxDialect {
+		return nil, problem.New(problem.TooLarge, "The dialect has more than %d kB.", MaxDialect>>10)
+	}
+	form, _, err := schema.Read(data, compiledSchema(), "the dialect")
+	if err != nil {
 		return nil, err
 	}
-	if d.ID == "" || d.Title == "" || d.Open == "" || d.Close == "" || len(d.Names) == 0 {
-		return nil, fmt.Errorf("a dialect needs id, title, open, close and names")
+	text, err := json.Marshal(form)
+	if err != nil {
+		return nil, err
+	}
+	d := &Dialect{}
+	if err := json.Unmarshal(text, d); err != nil {
+		return nil, err
+	}
+	seen := map[string]string{}
+	for _, field := range slices.Sorted(maps.Keys(d.Names)) {
+		name := d.Names[field]
+		if strings.Contains(name, d.Close) {
+			return nil, fmt.Errorf("the name %q of %s holds %q, which ends a placeholder", name, field, d.Close)
+		}
+		if other := seen[name]; other != "" {
+			return nil, fmt.Errorf("%s and %s have the same name %q", other, field, name)
+		}
+		seen[name] = field
 	}
 	return d, nil
 }
