@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
@@ -19,6 +20,7 @@ import (
 	"missivum/core/pack"
 	"missivum/core/person"
 	"missivum/core/template"
+	"missivum/service/drawing"
 	"missivum/service/files"
 )
 
@@ -103,7 +105,7 @@ the list of them, kit.json. Prints the steps in plain words and how to see that 
 is signed, and missivum desk place takes the folder.`,
 		Example: "  missivum kit demo/templates/harbour --people demo/people.csv --person maren.lind@brackwater.example --client wordproc-desktop -o /tmp/kit",
 		Args:    exactly("TEMPLATE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if flags.people.file == "" || mail == "" || output == "" || !kits.chosen() {
 				return usage("kit needs --people, --person, --output, and --way or --client")
 			}
@@ -115,18 +117,14 @@ is signed, and missivum desk place takes the folder.`,
 			if err != nil {
 				return err
 			}
-			made, err := a.kits(kits, l.template, l.schema, l.day)
-			if err != nil {
-				return err
-			}
-			k, err := made.Maker.Worker().Make(who, made.Choices(who))
+			k, key, err := a.oneKit(cmd.Context(), kits, l, who)
 			if err != nil {
 				return mistakes(l.source, err)
 			}
-			if err := writeKit(output, k, made.Key); err != nil {
+			if err := writeKit(output, k, key); err != nil {
 				return err
 			}
-			a.printKit(output, k, made.Key != nil)
+			a.printKit(output, k, key != nil)
 			for _, note := range pack.DatedNotes(l.template, l.day) {
 				fmt.Fprintln(a.err, note)
 			}
@@ -140,6 +138,37 @@ is signed, and missivum desk place takes the folder.`,
 	c.AddCommand(a.kitKeyCommand())
 	return c
 }
+
+// oneKit makes one person's kit, and reads the key that signs it.
+func (a *app) oneKit(ctx context.Context, f kitFlags, l loaded, who *person.Person) (kit.Kit, *kit.Key, error) {
+	if f.way != client.PictureLink {
+		made, err := a.kits(f, l.template, l.schema, l.day)
+		if err != nil {
+			return kit.Kit{}, nil, err
+		}
+		k, err := made.Maker.Worker().Make(who, made.Choices(who))
+		return k, made.Key, err
+	}
+	key, err := readKey(f.sign)
+	if err != nil {
+		return kit.Kit{}, nil, err
+	}
+	in := kit.Input{Templates: map[string]*template.Template{l.template.Name: l.template}, Schema: l.schema, Day: l.day, Way: f.way, Base: f.base}
+	choice := kit.Choice{Situation: "new", Template: l.template.Name, Variant: l.template.Variants()[0]}
+	shot, err := kit.ShotOf(in, choice, who)
+	if err != nil {
+		return kit.Kit{}, nil, err
+	}
+	data, width, height, err := drawing.Signature(ctx, shot.Page, widestShot)
+	if err != nil {
+		return kit.Kit{}, nil, err
+	}
+	k, err := kit.OfPicture(in, choice, who, shot, data, width, height)
+	return k, key, err
+}
+
+// widestShot is how wide a signature is drawn at most, in px.
+const widestShot = 640
 
 // writeKit writes a kit into a folder, the list last.
 func writeKit(folder string, k kit.Kit, key *kit.Key) error {

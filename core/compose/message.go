@@ -86,6 +86,7 @@ func (m *messageForm) Append(dst []byte, f *field.Filler) []byte {
 	var header mail.Header
 	header.SetContentType("multipart/alternative", map[string]string{"boundary": alternativeBoundary})
 	header.AddRaw([]byte("MIME-Version: 1.0\r\n"))
+	header.AddRaw([]byte("X-Unsent: 1\r\n")) // clients that know it open the draft to be edited, and not as a received message
 	header.SetSubject(m.title)
 	header.SetAddressList("From", []*mail.Address{{Name: f.Value(m.name), Address: oneAddress(f.Value(m.mail))}})
 	header.SetDate(m.date)

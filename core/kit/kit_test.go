@@ -274,3 +274,30 @@ func FuzzList(f *testing.F) {
 		}
 	})
 }
+
+func TestPictureAndLink(t *testing.T) {
+	tm, err := template.New("quay", template.Parts{Source: `<p>{{ cn }}</p><p><a href="https://www.brackwater.example/">Ferries</a></p><p>"Quay" &amp; <b>more</b></p>`,
+		Settings: "pictures: {address: https://pictures.brackwater.example/q/}"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := Input{Templates: map[string]*template.Template{"quay": tm}, Schema: schema, Day: day}
+	shot, err := ShotOf(in, Choice{"new", "quay", "new"}, maren)
+	if err != nil || shot.Link != "https://www.brackwater.example/" || shot.Alt != `Maren Lindí, Ferries, "Quay" & more` || !strings.Contains(shot.Page, "<html") {
+		t.Fatalf("%+v, %v", shot, err)
+	}
+	k, err := OfPicture(in, Choice{"new", "quay", "new"}, maren, shot, []byte("\x89PNG\r\n\x1a\n"), 300, 100)
+	if err != nil || len(k.Files) != 3 || len(k.Steps().Install) != 3 {
+		t.Fatalf("%+v, %v", k.List, err)
+	}
+	name := k.Files[0].File
+	markup := string(k.Contents[1].Data)
+	if !strings.Contains(markup, `<a href="https://www.brackwater.example/"><img src="https://pictures.brackwater.example/q/`+name+`" width="300" height="100"`) ||
+		!strings.Contains(markup, `alt="Maren Lindí, Ferries, &#34;Quay&#34; &amp; more"`) {
+		t.Errorf("%s", markup)
+	}
+	tm.Settings.Pictures.Address = ""
+	if _, err := OfPicture(in, Choice{"new", "quay", "new"}, maren, shot, nil, 1, 1); !problem.Is(err, problem.Refused) {
+		t.Errorf("without an address: %v", err)
+	}
+}

@@ -60,6 +60,12 @@ func (k List) Steps() Steps {
 			"In the mail client's settings, switch the box for the signature to source (its button may be called HTML or < >), empty it, and paste.",
 			"Switch back, or save and look: if raw code shows, the box was not switched to source.",
 		}
+	case client.PictureLink:
+		s.Install = []string{
+			fmt.Sprintf("Upload %s, and open its address in a browser: the picture shows, and nothing around it.", k.first(pictureForm)),
+			fmt.Sprintf("In the settings of the mail client or system, find the box for the picture of the signature. Give it address, link and alternative text from %s, one by one.", k.first("text")),
+			fmt.Sprintf("If the box takes markup after all, paste what stands in %s.", k.first("html")),
+		}
 	case client.Draft:
 		s.Install = []string{
 			fmt.Sprintf("Open %s: it opens as a message that was not sent yet.", page),

@@ -156,3 +156,28 @@ func trimmed(data []byte) ([]byte, error) {
 	err = png.Encode(&b, out)
 	return b.Bytes(), err
 }
+
+// Signature draws a page as a picture of two pixels for each px, without the empty paper around it; width and height are in px.
+func Signature(ctx context.Context, html string, widest int) (data []byte, width, height int, err error) {
+	path, err := Chromium()
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	data, err = inFolder(ctx, html, func(ctx context.Context, folder, file string) ([]byte, error) {
+		tab, stop := start(ctx, path, folder, widest)
+		defer stop()
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(widest), 900, chromedp.EmulateScale(2)), chromedp.Navigate("file://"+file)); err != nil {
+			return nil, fmt.Errorf("drawing with Chromium: %w", err)
+		}
+		picture, err := chromedp.Run(tab, chromedp.FullScreenshot(100))
+		if err != nil {
+			return nil, fmt.Errorf("drawing with Chromium: %w", err)
+		}
+		return trimmed(picture)
+	})
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	config, err := png.DecodeConfig(bytes.NewReader(data))
+	return data, (config.Width + 1) / 2, (config.Height + 1) / 2, err
+}
