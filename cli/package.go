@@ -6,10 +6,12 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"missivum/core/client"
 	"missivum/service/api"
 )
 
@@ -20,13 +22,22 @@ func (a *app) packageCommand() *cobra.Command {
 
 // packageCreate asks the service for a package and shows how far it is until it is ready or has failed.
 func (a *app) packageCreate(server *string) *cobra.Command {
-	var variants []string
+	var in api.PackageRequest
 	c := &cobra.Command{
-		Use: "create TEMPLATE", Short: "Make a package for those who get the template, and wait until it is ready", Example: "  missivum package create harbour",
-		Args: exactly("TEMPLATE"),
+		Use: "create [TEMPLATE]", Short: "Make a package for those who get a template or a release, and wait until it is ready",
+		Long: `Makes a package of all forms of a template; with --way or --client of kits for that way of installing; and with --release
+of kits of a release, for everybody, an audience or one person. Kits are signed by the service.`,
+		Example: "  missivum package create harbour",
+		Args:    cobra.MaximumNArgs(1),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
+			if len(args) == 1 {
+				in.Template = args[0]
+			}
+			if (in.Template == "") == (in.Release == 0) {
+				return usage("create needs a TEMPLATE or --release, and not both")
+			}
 			var p api.PackageInfo
-			if err := r.json(ctx, http.MethodPost, "/api/v1/packages", api.PackageRequest{Template: args[0], Variants: variants}, &p); err != nil {
+			if err := r.json(ctx, http.MethodPost, "/api/v1/packages", in, &p); err != nil {
 				return err
 			}
 			for _, note := range p.Notes {
@@ -53,7 +64,14 @@ func (a *app) packageCreate(server *string) *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().StringArrayVar(&variants, "variant", nil, "variant to pack; may be given several times (default all)")
+	c.Flags().StringArrayVar(&in.Variants, "variant", nil, "variant to pack; may be given several times (default all)")
+	c.Flags().StringVar(&in.Way, "way", "", "way of installing for which kits are made: "+strings.Join(client.WayIDs(), ", "))
+	c.Flags().StringVar(&in.Client, "client", "", "client profile for which kits are made")
+	c.Flags().IntVar(&in.Release, "release", 0, "release of which kits are made")
+	c.Flags().StringVar(&in.Audience, "audience", "", "only people of this audience of the release")
+	c.Flags().StringVar(&in.Person, "person", "", "only the person with this mail address")
+	c.Flags().StringVar(&in.Base, "base", "", "base name of the files of a template's kits (default the template's name)")
+	c.Flags().StringVar(&in.Folders, "folders", "", "field after which the people's folders are named, such as uid (default the mail address)")
 	return c
 }
 

@@ -136,6 +136,7 @@ func (s *Service) wire() {
 	s.Desks = &desks.Desks{
 		Store: st, Releases: s.Releases, People: s.People, Clients: s.Clients, KeyFile: filepath.Join(c.Data, "secrets", "kits.key"), Now: c.Now, Log: c.Log,
 	}
+	s.Packages.Releases, s.Packages.Clients, s.Packages.Key = s.Releases, s.Clients, s.Desks.Key
 	s.handler = api.New(&api.API{
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: &keys.Keys{Store: st}, SCIM: &scim.SCIM{Store: st, People: s.People},

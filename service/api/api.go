@@ -152,6 +152,7 @@ func New(a *API) http.Handler {
 	v1.GET("/dialects", a.listDialects)
 	v1.GET("/fields", a.listFields)
 
+	v1.GET("/ways", a.listWays)
 	v1.GET("/packages", a.listPackages)
 	v1.POST("/packages", a.limit(MaxJSON), a.createPackage)
 	v1.GET("/packages/:id", a.getPackage)

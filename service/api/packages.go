@@ -3,10 +3,13 @@ package api
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/client"
+	"missivum/service/packages"
 	"missivum/service/store"
 )
 
@@ -16,9 +19,14 @@ type PackageInfo struct {
 	Template string     `json:"template"`
 	Number   int        `json:"number"` // of the template's version
 	Version  string     `json:"version"`
-	State    string     `json:"state"` // waiting, running, ready, stopped, failed
-	Total    int        `json:"total"` // people
-	Done     int        `json:"done"`  // people
+	Release  int        `json:"release"`  // of which the kits are; 0 for none
+	Way      string     `json:"way"`      // of kits; blank for all forms
+	Client   string     `json:"client"`   // for which the kits are
+	Audience string     `json:"audience"` // blank for everybody
+	Person   string     `json:"person"`   // blank for more than one
+	State    string     `json:"state"`    // waiting, running, ready, stopped, failed
+	Total    int        `json:"total"`    // people
+	Done     int        `json:"done"`     // people
 	Files    int        `json:"files"`
 	Bytes    int64      `json:"bytes"`
 	SHA256   string     `json:"sha256"`
@@ -28,17 +36,15 @@ type PackageInfo struct {
 	Finished *time.Time `json:"finished"`
 }
 
-// PackageRequest asks for a package of a template's latest version.
-type PackageRequest struct {
-	Template string   `json:"template"`
-	Variants []string `json:"variants"` // empty: all
-}
+// PackageRequest asks for a package: all forms of a template's latest version, or kits of it or of a release.
+type PackageRequest = packages.Order
 
 // packageInfo is a package with how far its job is.
 func packageInfo(p store.Package) PackageInfo {
 	info := PackageInfo{
 		ID: p.ID, Template: p.Template, Number: p.Version, Version: p.Content, State: string(p.Job.State), Total: p.Job.Total, Done: p.Job.Done,
-		Files: p.Files, Bytes: p.Bytes, SHA256: p.SHA256, Message: p.Job.Message, Notes: []string{}, Created: p.Job.Created,
+		Files: p.Files, Bytes: p.Bytes, SHA256: p.SHA256, Message: p.Job.Message, Notes: []string{},
+		Release: p.Release, Way: p.Way, Client: p.Client, Audience: p.Audience, Person: p.Person, Created: p.Job.Created,
 	}
 	if !p.Job.Finished.IsZero() {
 		info.Finished = &p.Job.Finished
@@ -67,7 +73,7 @@ func (a *API) createPackage(c *gin.Context) {
 		a.fail(c, err)
 		return
 	}
-	record, notes, err := a.Packages.Create(c.Request.Context(), in.Template, in.Variants)
+	record, notes, err := a.Packages.Make(c.Request.Context(), in)
 	if err != nil {
 		a.fail(c, err)
 		return
@@ -108,4 +114,24 @@ func (a *API) getPackageFile(c *gin.Context) {
 	c.Header("Content-Type", "application/zip")
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", record.Template+"-"+record.Content+".zip"))
 	http.ServeContent(c.Writer, c.Request, "", record.Job.Finished, f)
+}
+
+// Way is a way of installing a signature.
+type Way struct {
+	ID        string   `json:"id"`
+	Title     string   `json:"title"`
+	About     string   `json:"about"`
+	Drawbacks []string `json:"drawbacks"`
+	Places    bool     `json:"places"` // files go to a desk
+	Packed    bool     `json:"packed"` // a package of kits for everybody can be made
+}
+
+// listWays answers GET /ways.
+func (a *API) listWays(c *gin.Context) {
+	list := []Way{}
+	for _, w := range client.Ways() {
+		packed := slices.ContainsFunc(packages.Ways(), func(other client.Way) bool { return other.ID == w.ID })
+		list = append(list, Way{ID: w.ID, Title: w.Title, About: w.About, Drawbacks: w.Drawbacks, Places: w.Places, Packed: packed})
+	}
+	reply(c, http.StatusOK, list)
 }

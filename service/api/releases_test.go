@@ -1,11 +1,13 @@
 package api_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -437,5 +439,81 @@ func BenchmarkDeskAsks(b *testing.B) {
 		asked, idle := took(r.handler, 20_000), took(nothing, 20_000)
 		b.ReportMetric(float64(asked)/float64(idle), "times-304")
 		b.ReportMetric(float64(asked.Microseconds())/20_000, "us/ask")
+	}
+}
+
+// Kits of a release as a package: for an audience, for one person, of a template; each list is signed.
+func TestPackagesOfKits(t *testing.T) {
+	r, _ := released(t)
+	r.release("Winter")
+	made := func(body string) map[string][]byte {
+		t.Helper()
+		var p api.PackageInfo
+		r.want(202, "POST", "/api/v1/packages", body, &p)
+		for p.State == "waiting" || p.State == "running" {
+			time.Sleep(20 * time.Millisecond)
+			r.want(200, "GET", "/api/v1/packages/"+p.ID, "", &p)
+		}
+		data := r.do("GET", "/api/v1/packages/"+p.ID+"/file", "").Body.Bytes()
+		z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+		if err != nil {
+			t.Fatalf("%s %s: %v", p.State, p.Message, err)
+		}
+		files := map[string][]byte{}
+		for _, f := range z.File {
+			in, err := f.Open()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if files[f.Name], err = io.ReadAll(in); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return files
+	}
+	trusted, err := kit.ReadTrusted(r.do("GET", "/api/v1/desk/trust", "").Body.Bytes())
+	if err != nil {
+		t.Fatal(err)
+	}
+	lists := func(files map[string][]byte) (list []kit.List) {
+		t.Helper()
+		for name, data := range files {
+			if folder, is := strings.CutSuffix(name, "/"+kit.ListFile); is {
+				l, err := trusted.Open(data, files[folder+"/"+kit.SignFile])
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, f := range l.Files {
+					if err := f.Check(files[folder+"/"+f.File]); err != nil {
+						t.Error(err)
+					}
+				}
+				list = append(list, l)
+			}
+		}
+		return list
+	}
+	crewOnly := made(`{"release":1,"client":"wordproc-desktop","audience":"crew"}`)
+	if l := lists(crewOnly); len(l) != 17 || l[0].Release != "1" || l[0].Use["new"] != "brackwater-new" {
+		t.Errorf("%d kits of the crew", len(l))
+	}
+	if page := string(crewOnly["index.html"]); !strings.Contains(page, "Of release 1.") || !strings.Contains(page, "17 people") || !strings.Contains(page, "Close the mail client") ||
+		strings.Count(string(crewOnly["people.csv"]), "\n") < 17*8 {
+		t.Error("the index page or the table says too little")
+	}
+	one := made(`{"release":1,"way":"page-file","person":"` + strings.ToUpper(crew) + `"}`)
+	if l := lists(one); len(l) != 1 || l[0].Person != crew {
+		t.Errorf("%d kits for one person", len(l))
+	}
+	if l := lists(made(`{"template":"harbour","way":"paste-source","base":"own"}`)); len(l) != 80 || l[0].Files[0].File != "own.fragment.html" {
+		t.Errorf("%d kits of a template", len(l))
+	}
+	for name, body := range map[string]string{"unknown way": `{"release":1,"way":"fly"}`, "unknown client": `{"release":1,"client":"fax"}`,
+		"another way": `{"release":1,"client":"gecko-desktop","way":"file-set"}`, "no way": `{"release":1}`, "unknown audience": `{"release":1,"way":"file-set","audience":"x"}`,
+		"a template's audience": `{"template":"harbour","way":"file-set","audience":"crew"}`, "nobody": `{"release":1,"way":"file-set","person":"x@y.example"}`,
+		"the host's way": `{"release":1,"client":"append-rule"}`} {
+		if answer := r.do("POST", "/api/v1/packages", body, "Content-Type", "application/json"); answer.Code != 422 {
+			t.Errorf("%s: %d %s", name, answer.Code, answer.Body)
+		}
 	}
 }

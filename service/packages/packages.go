@@ -14,12 +14,15 @@ import (
 	"time"
 
 	"missivum/core/compose"
+	"missivum/core/kit"
 	"missivum/core/pack"
 	"missivum/core/person"
 	"missivum/core/problem"
+	"missivum/service/clients"
 	"missivum/service/files"
 	"missivum/service/jobs"
 	"missivum/service/people"
+	"missivum/service/releases"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -33,9 +36,28 @@ type Packages struct {
 	Jobs      *jobs.Jobs
 	Templates *templates.Templates
 	People    *people.People
+	Releases  *releases.Releases
+	Clients   *clients.Clients
+	Key       func() kit.Key // signs kits
 	Folder    string
 	Now       func() time.Time
 }
+
+// Order is what a package is asked for with: of a template or of a release, its forms or kits.
+type Order struct {
+	Template string   `json:"template"` // blank for a release
+	Variants []string `json:"variants"` // of forms; empty: all
+	Release  int      `json:"release"`  // 0 for a template
+	Way      string   `json:"way"`      // of kits; blank for forms, or for the client's
+	Client   string   `json:"client"`   // profile for which kits are
+	Audience string   `json:"audience"` // of a release's kits; blank for everybody
+	Person   string   `json:"person"`   // mail address; blank for more than one
+	Base     string   `json:"base"`     // base name of a template's kits; a release has its own
+	Folders  string   `json:"folders"`  // field after which folders are named; blank for the mail address
+}
+
+// kits reports whether kits are asked for.
+func (o Order) kits() bool { return o.Way != "" || o.Client != "" || o.Release > 0 }
 
 // order is what a package's job begins with: the template's version, for the day on which it was asked for.
 type order struct {
@@ -43,6 +65,7 @@ type order struct {
 	Number   int       `json:"number"`
 	Variants []string  `json:"variants"`
 	Day      time.Time `json:"day"`
+	Kits     *Order    `json:"kits,omitempty"` // of kits
 }
 
 // Start readies the folder and says how packages are made. It is called before Jobs.Start.
@@ -52,6 +75,14 @@ func (p *Packages) Start() error {
 	}
 	p.Jobs.Register(jobs.Work{Kind: Kind, AtOnce: 1, Run: p.make})
 	return files.Sweep(p.Folder, files.Half+"*", ".spool-*")
+}
+
+// Make begins the package that is asked for. notes say what should be known before it is given out.
+func (p *Packages) Make(ctx context.Context, o Order) (record store.Package, notes []string, err error) {
+	if o.kits() {
+		return p.CreateKits(ctx, o)
+	}
+	return p.Create(ctx, o.Template, o.Variants)
 }
 
 // Create begins a package of a template's latest version for the people to whom it is assigned, for everybody while it is
@@ -101,6 +132,9 @@ func (p *Packages) make(ctx context.Context, job *jobs.Job) (any, error) {
 	if err := job.Input(&o); err != nil {
 		return nil, err
 	}
+	if o.Kits != nil {
+		return p.makeKits(ctx, job, *o.Kits, o.Day)
+	}
 	var t templates.Stored
 	var d *person.Directory
 	err := p.Store.Read(ctx, func(tx *store.Tx) (err error) {
@@ -118,6 +152,11 @@ func (p *Packages) make(ctx context.Context, job *jobs.Job) (any, error) {
 		Template: t.Template, Schema: d.Schema, People: pack.Everybody(d), Variants: o.Variants, Day: o.Day,
 		Spool: SpoolIn(p.Folder), Progress: job.Progress,
 	}
+	return p.finish(ctx, job, in)
+}
+
+// finish writes a package and stores what it holds.
+func (p *Packages) finish(ctx context.Context, job *jobs.Job, in pack.Input) (any, error) {
 	made, err := p.write(ctx, job.ID(), in)
 	if err != nil {
 		return nil, err

@@ -9,16 +9,22 @@ type Package struct {
 	Files    int
 	Bytes    int64
 	SHA256   string
+	Release  int    // of which the kits are; 0 for none
+	Way      string // of kits; blank for a template's forms
+	Client   string // for which the kits are; blank for any that takes the way
+	Audience string // blank for everybody
+	Person   string // mail address; blank for more than one
 	Job      Job
 }
 
-const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, ` + jobColumns +
+const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, p.release_id, p.way, p.client, p.audience, p.person, ` + jobColumns +
 	` FROM packages p JOIN jobs j ON j.id = p.id`
 
 // scanPackage reads a row of packages joined with its job.
 func scanPackage(row scanner) (Package, error) {
 	var p Package
-	job, err := scanJob(prefixed{row, []any{&p.ID, &p.Template, &p.Version, &p.Content, &p.Files, &p.Bytes, &p.SHA256}})
+	job, err := scanJob(prefixed{row, []any{&p.ID, &p.Template, &p.Version, &p.Content, &p.Files, &p.Bytes, &p.SHA256, &p.Release, &p.Way, &p.Client,
+		&p.Audience, &p.Person}})
 	p.Job = job
 	return p, err
 }
@@ -33,8 +39,8 @@ func (p prefixed) Scan(into ...any) error { return p.row.Scan(append(p.first, in
 
 // AddPackage stores a package's record beside its job.
 func (tx *Tx) AddPackage(p Package) error {
-	_, err := tx.exec(`INSERT INTO packages (id, template, version, content, files, bytes, sha256) VALUES (?, ?, ?, ?, 0, 0, '')`,
-		p.ID, p.Template, p.Version, p.Content)
+	_, err := tx.exec(`INSERT INTO packages (id, template, version, content, files, bytes, sha256, release_id, way, client, audience, person)
+		VALUES (?, ?, ?, ?, 0, 0, '', ?, ?, ?, ?, ?)`, p.ID, p.Template, p.Version, p.Content, p.Release, p.Way, p.Client, p.Audience, p.Person)
 	return err
 }
 

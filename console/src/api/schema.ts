@@ -929,6 +929,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways of installing a signature, with what to know before one is chosen. */
+        get: operations["listWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -1399,7 +1416,7 @@ export interface paths {
         /** The packages, newest first. */
         get: operations["listPackages"];
         put?: never;
-        /** Begin a package of a template for everybody. */
+        /** Begin a package of all forms of a template, or of kits of a template or a release. */
         post: operations["createPackage"];
         delete?: never;
         options?: never;
@@ -2227,6 +2244,16 @@ export interface components {
         Health: {
             status: string;
             version: string;
+        };
+        Way: {
+            id: string;
+            title: string;
+            about: string;
+            drawbacks: string[];
+            /** @description Files go to a desk, where a program can place them. */
+            places: boolean;
+            /** @description A package of kits for everybody can be made. */
+            packed: boolean;
         };
         Release: {
             id: number;
@@ -3229,6 +3256,13 @@ export interface components {
         };
         PackageInfo: {
             id: string;
+            /** @description Of which the kits are; 0 for none. */
+            release: number;
+            /** @description Of kits; blank for all forms of a template. */
+            way: string;
+            client: string;
+            audience: string;
+            person: string;
             template: string;
             number: number;
             version: string;
@@ -3248,7 +3282,22 @@ export interface components {
             finished: string | null;
         };
         PackageRequest: {
-            template: string;
+            /** @description Blank for a release. */
+            template?: string;
+            /** @description Of which kits are made; left out for a template. */
+            release?: number;
+            /** @description Way of installing for which kits are made; left out for all forms of a template. */
+            way?: string;
+            /** @description Client profile for which kits are made. */
+            client?: string;
+            /** @description Of a release; left out for everybody. */
+            audience?: string;
+            /** @description Mail address; left out for more than one. */
+            person?: string;
+            /** @description Base name of the files of a template's kits; a release has its own. */
+            base?: string;
+            /** @description Field after which folders are named; left out for the mail address. */
+            folders?: string;
             variants?: string[];
         };
         PictureFacts: {
@@ -5606,6 +5655,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Way"][];
+                };
             };
             /** @description What went wrong (RFC 9457). */
             default: {

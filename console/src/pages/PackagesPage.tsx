@@ -11,7 +11,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, packageFile, type Exported, type PackageInfo } from '../api/api'
+import { api, packageFile, type Exported, type PackageInfo, type PackageRequest } from '../api/api'
 import { count, grouped, Page, PageHead, Severity, SourceBox, TemplateField, Trouble, when } from './parts'
 
 export function PackagesPage() {
@@ -42,7 +42,25 @@ function FilesForDesks({ template }: { template: string }) {
     refetchInterval: (q) => (q.state.data?.some((p) => p.state === 'running' || p.state === 'waiting') ? 400 : false),
   })
   const refresh = () => queries.invalidateQueries({ queryKey: ['packages'] })
-  const create = useMutation({ mutationFn: () => api.createPackage(template), onSuccess: refresh })
+  const releases = useQuery({ queryKey: ['releases'], queryFn: api.releases })
+  const ways = useQuery({ queryKey: ['ways'], queryFn: api.ways })
+  const clients = useQuery({ queryKey: ['clients'], queryFn: api.clients })
+  const audiences = useQuery({ queryKey: ['audiences'], queryFn: api.audiences })
+  const [of, setOf] = useState('') // blank for the template, or the number of a release
+  const [wanted, setWanted] = useState('') // blank for all forms, way:ID or client:ID
+  const [audience, setAudience] = useState('')
+  const [person, setPerson] = useState('')
+  const [kind, id] = wanted.split(':')
+  const request: PackageRequest = {
+    ...(of ? { release: Number(of), audience } : { template }),
+    ...(kind === 'way' ? { way: id } : kind === 'client' ? { client: id } : {}),
+    ...(wanted && person ? { person } : {}),
+  }
+  const create = useMutation({ mutationFn: () => api.createPackage(request), onSuccess: refresh })
+  const way =
+    ways.data?.find(
+      (w) => w.id === (kind === 'way' ? id : clients.data?.find((c) => kind === 'client' && c.id === id)?.install.way),
+    ) ?? undefined
   const remove = useMutation({ mutationFn: api.removePackage, onSettled: refresh })
   return (
     <Box component="section" aria-labelledby="desks" sx={{ mb: 5 }}>
@@ -50,10 +68,61 @@ function FilesForDesks({ template }: { template: string }) {
         <Typography variant="h2" id="desks" sx={{ flex: 1 }}>
           Files for every desk
         </Typography>
-        <Button variant="contained" disabled={!template || create.isPending} onClick={() => create.mutate()}>
+      </Box>
+      <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap', mb: 1.5 }}>
+        <Choice
+          label="Of"
+          value={of}
+          blank="the template"
+          options={(releases.data ?? [])
+            .filter((r) => r.state !== 'draft')
+            .map((r) => [String(r.id), `release ${r.id}: ${r.title} (${r.state})`])}
+          onChange={(next) => {
+            setOf(next)
+            if (next && !wanted) setWanted('way:file-set')
+          }}
+        />
+        <Choice
+          label="For"
+          value={wanted}
+          blank={of ? undefined : 'every form, without kits'}
+          options={[
+            ...(ways.data ?? [])
+              .filter((w) => w.packed)
+              .map((w): [string, string] => [`way:${w.id}`, `any client by the way ${w.title.toLowerCase()}`]),
+            ...(clients.data ?? [])
+              .filter((c) => ways.data?.find((w) => w.id === c.install.way)?.packed)
+              .map((c): [string, string] => [`client:${c.id}`, c.title]),
+          ]}
+          onChange={setWanted}
+        />
+        {of && (
+          <Choice
+            label="Audience"
+            value={audience}
+            blank="everybody"
+            options={(audiences.data ?? []).map((a) => [a.name, a.title || a.name])}
+            onChange={setAudience}
+          />
+        )}
+        {wanted && (
+          <TextField
+            size="small"
+            label="Only the person (mail address)"
+            value={person}
+            sx={{ minWidth: 240 }}
+            onChange={(e) => setPerson(e.target.value)}
+          />
+        )}
+        <Button variant="contained" disabled={(!template && !of) || create.isPending} onClick={() => create.mutate()}>
           Make a package
         </Button>
       </Box>
+      {way && (
+        <Typography color="text.secondary" sx={{ mb: 1.5, maxWidth: 860 }}>
+          {way.about} {way.drawbacks.join(' ')}
+        </Typography>
+      )}
       <Trouble error={packages.error ?? create.error ?? remove.error} />
       {create.data?.notes.map((note) => (
         <Typography key={note} color="warning.main">
@@ -65,7 +134,7 @@ function FilesForDesks({ template }: { template: string }) {
         <Table size="small" aria-label="Packages">
           <TableHead>
             <TableRow>
-              <TableCell>Template</TableCell>
+              <TableCell>Of</TableCell>
               <TableCell>Made</TableCell>
               <TableCell sx={{ width: 280 }}>State</TableCell>
               <TableCell align="right">Files</TableCell>
@@ -84,12 +153,51 @@ function FilesForDesks({ template }: { template: string }) {
   )
 }
 
+/** One of several, with a blank for all. */
+function Choice({
+  label,
+  value,
+  blank,
+  options,
+  onChange,
+}: {
+  label: string
+  value: string
+  blank?: string
+  options: [string, string][]
+  onChange: (value: string) => void
+}) {
+  return (
+    <TextField
+      select
+      size="small"
+      label={label}
+      value={value}
+      sx={{ minWidth: 190 }}
+      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+      onChange={(e) => onChange(e.target.value)}
+    >
+      {blank && <MenuItem value="">{blank}</MenuItem>}
+      {options.map(([v, says]) => (
+        <MenuItem key={v} value={v}>
+          {says}
+        </MenuItem>
+      ))}
+    </TextField>
+  )
+}
+
 function PackageRow({ package: p, onRemove }: { package: PackageInfo; onRemove: () => void }) {
   const busy = p.state === 'running' || p.state === 'waiting'
   return (
     <TableRow>
       <TableCell>
-        {p.template}, version {p.number}
+        {p.release ? `release ${p.release}` : `${p.template}, version ${p.number}`}
+        {p.way && (
+          <Typography variant="body2" color="text.secondary">
+            {[p.client || p.way, p.audience, p.person].filter(Boolean).join(', ')}
+          </Typography>
+        )}
       </TableCell>
       <TableCell>{when(p.created)}</TableCell>
       <TableCell>
