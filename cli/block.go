@@ -27,8 +27,9 @@ for which people it would show. A field that the host has no name for is refused
 show what a block looks like and are no real host's; your host's own is a small file (docs/desks.md). --sheet also
 writes the rule sheet: the steps at the host to tick off, for whom and except when, and the phrase that keeps the block
 from piling up in a conversation.`,
-		Example: "  missivum block demo/templates/harbour --dialect demo/dialects/quay-host.yaml --people demo/people.csv -o block.html --sheet rule.html",
-		Args:    exactly("TEMPLATE"),
+		Example: "  missivum block demo/templates/harbour --dialect demo/dialects/quay-host.yaml --people " +
+			"demo/people.csv -o block.html --sheet rule.html",
+		Args: exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dialect, err := findDialect(id)
 			if err != nil {
@@ -46,7 +47,8 @@ from piling up in a conversation.`,
 				return mistakes(l.source, err)
 			}
 			if sheet != "" {
-				made := block.Sheet{Title: l.template.Title(), Version: l.template.Version(), Dialect: dialect, Day: l.day, For: forWhom, Except: except,
+				made := block.Sheet{Title: l.template.Title(), Version: l.template.Version(), Dialect: dialect, Day: l.day,
+					For: forWhom, Except: except,
 					Block: exported}
 				if output != "-" {
 					made.File = filepath.Base(output)
@@ -123,7 +125,8 @@ func (a *app) writeSheet(name string, l loaded, sheet block.Sheet) error {
 		fmt.Fprintf(a.err, "%s: the phrase that keeps the block from piling up is %q\n", name, p.Text)
 		return nil
 	}
-	fmt.Fprintf(a.err, "%s: no phrase keeps the block from piling up: no text stands in everybody's signature and survives every client\n", name)
+	fmt.Fprintf(a.err, "%s: no phrase keeps the block from piling up: no text stands in everybody's signature and "+
+		"survives every client\n", name)
 	for _, p := range sheet.Phrases {
 		fmt.Fprintf(a.err, "    %q stands in %d of %d signatures; lost in: %s\n", p.Text, p.People, p.Of, strings.Join(p.Lost, ", "))
 	}

@@ -132,7 +132,8 @@ files for every desk and the blocks for mail hosts.`,
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.PersistentFlags().StringVar(&a.profiles, "profiles", "", "file, or folder of .yaml files, with client profiles of your own")
 	root.AddGroup(&cobra.Group{ID: "offline", Title: "On files:"}, &cobra.Group{ID: "new", Title: "A new template:"},
-		&cobra.Group{ID: "desk", Title: "On a desk:"}, &cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "online", Title: "Against a service:"})
+		&cobra.Group{ID: "desk", Title: "On a desk:"}, &cobra.Group{ID: "service", Title: "The service:"},
+		&cobra.Group{ID: "online", Title: "Against a service:"})
 	a.add(root, "offline", a.checkCommand(), a.fixCommand(), a.sheetCommand(), a.shrinkCommand(), a.fillCommand(),
 		a.simulateCommand(), a.packCommand(), a.kitCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())

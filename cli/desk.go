@@ -40,7 +40,8 @@ runs, and what was there before is kept. Where clients keep their signatures is 
 	flags.StringVar(&f.places, "places", "", "file, or folder of .yaml files, with places of your own")
 	flags.StringVar(&f.state, "state", "", "folder in which the program remembers what it placed (default the user's own)")
 	flags.StringVar(&f.format, "format", "text", "text or json")
-	c.AddCommand(a.deskLook(&f), a.deskPlan(&f), a.deskPlace(&f), a.deskVerify(&f), a.deskUndo(&f), a.deskTry(&f), a.deskWatch(&f), a.deskReport(&f))
+	c.AddCommand(a.deskLook(&f), a.deskPlan(&f), a.deskPlace(&f), a.deskVerify(&f), a.deskUndo(&f), a.deskTry(&f),
+		a.deskWatch(&f), a.deskReport(&f))
 	return c
 }
 
@@ -116,7 +117,8 @@ func (a *app) printed(f *deskFlags, value any) (bool, error) {
 // deskLook is missivum desk look.
 func (a *app) deskLook(f *deskFlags) *cobra.Command {
 	c := &cobra.Command{
-		Use: "look", Short: "List the clients of this desk, their signatures, and what they use", Example: "  missivum desk look --places demo/places",
+		Use: "look", Short: "List the clients of this desk, their signatures, and what they use",
+		Example: "  missivum desk look --places demo/places",
 		Long: `Lists which clients' places exist, which signature files are there, which one is meant and why, whether the client
 runs, and what new messages and replies are set to where that can be read.`,
 		Args: exactly(),
@@ -175,7 +177,8 @@ func (a *app) printLooked(l desk.Looked) {
 		if s.Meant != "" {
 			marks = append(marks, "meant: "+s.Meant)
 		}
-		fmt.Fprintf(a.out, "  %s  %s bytes, %s  %s\n", s.File, grouped(int(s.Bytes)), s.Changed.Format("2006-01-02 15:04"), strings.Join(marks, ", "))
+		fmt.Fprintf(a.out, "  %s  %s bytes, %s  %s\n", s.File, grouped(int(s.Bytes)), s.Changed.Format("2006-01-02 15:04"),
+			strings.Join(marks, ", "))
 	}
 	for _, u := range l.Uses {
 		value := u.Value
@@ -192,7 +195,8 @@ func (a *app) printLooked(l desk.Looked) {
 // placing puts the flags on a command that places kits.
 func (a *app) placing(c *cobra.Command, f *deskFlags) {
 	c.Flags().StringVar(&f.trust, "trust", "", "public key of whoever makes the kits; remembered for the next time")
-	c.Flags().StringVar(&f.person, "person", "", "mail address or folder of the person, where the kits are of several (default the user's login name)")
+	c.Flags().StringVar(&f.person, "person", "",
+		"mail address or folder of the person, where the kits are of several (default the user's login name)")
 	c.Flags().StringVar(&f.place, "place", "", "only this place (default every client that is found)")
 	c.Flags().BoolVar(&f.takeOver, "take-over", false, "also replace signatures that somebody else wrote; they are kept")
 	c.Flags().StringVar(&f.marker, "marker", "", "text that was typed into the client's signature beforehand, by which its file is found")
@@ -234,9 +238,10 @@ func (a *app) openKits(d *desk.Desk, f *deskFlags, names []string) ([]desk.Kit, 
 // deskPlan is missivum desk plan.
 func (a *app) deskPlan(f *deskFlags) *cobra.Command {
 	c := &cobra.Command{
-		Use: "plan KIT...", Short: "Say what placing kits would do, and change nothing", Example: "  missivum desk plan /srv/kits.zip --person maren.lind@brackwater.example --trust brackwater.pub",
-		Args: cobra.MinimumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.place(cmd.Context(), f, args, true) },
+		Use: "plan KIT...", Short: "Say what placing kits would do, and change nothing",
+		Example: "  missivum desk plan /srv/kits.zip --person maren.lind@brackwater.example --trust brackwater.pub",
+		Args:    cobra.MinimumNArgs(1),
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.place(cmd.Context(), f, args, true) },
 	}
 	a.placing(c, f)
 	return c
@@ -245,7 +250,8 @@ func (a *app) deskPlan(f *deskFlags) *cobra.Command {
 // deskPlace is missivum desk place.
 func (a *app) deskPlace(f *deskFlags) *cobra.Command {
 	c := &cobra.Command{
-		Use: "place KIT...", Short: "Put kits in their places", Example: "  missivum desk place /srv/kits.zip --person maren.lind@brackwater.example --trust brackwater.pub",
+		Use: "place KIT...", Short: "Put kits in their places",
+		Example: "  missivum desk place /srv/kits.zip --person maren.lind@brackwater.example --trust brackwater.pub",
 		Long: `Puts each kit where the client that it is for keeps its signatures. A KIT is a folder that missivum kit wrote, or a
 package of kits as a folder or a zip. Its signature and every digest are checked first. Doing it twice is the same as
 once. Exit status: 0 done, or nothing to do; 1 refused, nothing was changed there; 2 wrong usage; 3 not now, such as
@@ -375,7 +381,8 @@ and pictures. Exit status 1 when something is altered or missing.`,
 				fmt.Fprintln(a.out, "Nothing was placed on this desk.")
 			}
 			if wrong > 0 {
-				return exitError{ExitFindings, fmt.Errorf("%s not as placed; missivum desk place puts the signature back", plural(wrong, "file is", "files are"))}
+				return exitError{ExitFindings, fmt.Errorf("%s not as placed; missivum desk place puts the signature back",
+					plural(wrong, "file is", "files are"))}
 			}
 			return nil
 		},
@@ -446,7 +453,8 @@ func lastOfEach(lines []string) []string {
 // deskTry is missivum desk try.
 func (a *app) deskTry(f *deskFlags) *cobra.Command {
 	c := &cobra.Command{
-		Use: "try PLACE FOLDER", Short: "Say what a place would find in a client's folder", Example: "  missivum desk try demo/places/rudder.yaml ~/.config/rudder",
+		Use: "try PLACE FOLDER", Short: "Say what a place would find in a client's folder",
+		Example: "  missivum desk try demo/places/rudder.yaml ~/.config/rudder",
 		Long: `Reads a place of your own, says at which line it is wrong, and what it finds in a folder that is taken for the client's:
 signature files, the one that is meant, and what the settings file says. Nothing is changed.`,
 		Args: exactly("PLACE", "FOLDER"),
@@ -570,7 +578,8 @@ not all desks ask at once.`,
 		},
 	}
 	s.add(c)
-	c.Flags().StringVar(&f.trust, "trust", "", "public key of whoever makes the kits (default the service's own, remembered when it is first met)")
+	c.Flags().StringVar(&f.trust, "trust", "",
+		"public key of whoever makes the kits (default the service's own, remembered when it is first met)")
 	c.Flags().StringVar(&f.person, "person", "", "mail address of the person; remembered for the next time")
 	c.Flags().StringVar(&f.marker, "marker", "", "text that was typed into the client's signature beforehand, by which its file is found")
 	c.Flags().BoolVar(&f.takeOver, "take-over", false, "also replace signatures that somebody else wrote; they are kept")
@@ -604,7 +613,8 @@ func (a *app) printRound(f *deskFlags, r desk.Round) error {
 		}
 		fmt.Fprintf(a.out, "%s: the release was withdrawn; taken back\n", u.Place)
 	}
-	fmt.Fprintf(a.out, "%s new, %s as it should be; fetched %s, %s bytes\n", plural(len(r.Kits), "place", "places"), plural(r.Same, "place", "places"),
+	fmt.Fprintf(a.out, "%s new, %s as it should be; fetched %s, %s bytes\n", plural(len(r.Kits), "place", "places"),
+		plural(r.Same, "place", "places"),
 		plural(r.Fetched.Fetched, "file", "files"), grouped(int(r.Bytes)))
 	for _, p := range r.Report.Places {
 		line := fmt.Sprintf("%s: %s", p.Place, p.Proof)

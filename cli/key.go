@@ -41,7 +41,8 @@ func (a *app) keyAdd(server *string) *cobra.Command {
 	var source, scope string
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Make a key for an identity system (scope directory) or for desks (scope desk)",
-		Long: "Makes a key and prints it, once: it is not kept. With one of the scope directory an identity system pushes people in: it sends it as " +
+		Long: "Makes a key and prints it, once: it is not kept. With one of the scope directory an identity system " +
+			"pushes people in: it sends it as " +
 			"a bearer token to the address /scim/v2 of the service. What it pushes is the source --source, which is made where it is not there. " +
 			"With one of the scope desk, missivum desk watch asks for signatures and reports.",
 		Example: "  missivum key add identity --source identity",

@@ -33,7 +33,8 @@ type kitFlags struct {
 func (f *kitFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.way, "way", "", "way of installing for which kits are made: "+strings.Join(client.WayIDs(), ", "))
 	c.Flags().StringVar(&f.client, "client", "", "client profile for which kits are made; its way and what it wants on a desk")
-	c.Flags().StringVar(&f.base, "base", "", "base name of a kit's files (default the template's name); with -new and -reply behind it where both differ")
+	c.Flags().StringVar(&f.base, "base", "",
+		"base name of a kit's files (default the template's name); with -new and -reply behind it where both differ")
 	c.Flags().StringVar(&f.sign, "sign-with", "", "private key that signs each kit's list (missivum kit key makes one)")
 }
 
@@ -103,8 +104,9 @@ func (a *app) kitCommand() *cobra.Command {
 		Long: `Writes a folder with exactly the files that a way of installing wants, under the names that the client takes, and
 the list of them, kit.json. Prints the steps in plain words and how to see that it worked. With --sign-with the list
 is signed, and missivum desk place takes the folder.`,
-		Example: "  missivum kit demo/templates/harbour --people demo/people.csv --person maren.lind@brackwater.example --client wordproc-desktop -o /tmp/kit",
-		Args:    exactly("TEMPLATE"),
+		Example: "  missivum kit demo/templates/harbour --people demo/people.csv --person " +
+			"maren.lind@brackwater.example --client wordproc-desktop -o /tmp/kit",
+		Args: exactly("TEMPLATE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if flags.people.file == "" || mail == "" || output == "" || !kits.chosen() {
 				return usage("kit needs --people, --person, --output, and --way or --client")
@@ -153,7 +155,8 @@ func (a *app) oneKit(ctx context.Context, f kitFlags, l loaded, who *person.Pers
 	if err != nil {
 		return kit.Kit{}, nil, err
 	}
-	in := kit.Input{Templates: map[string]*template.Template{l.template.Name: l.template}, Schema: l.schema, Day: l.day, Way: f.way, Base: f.base}
+	in := kit.Input{Templates: map[string]*template.Template{l.template.Name: l.template}, Schema: l.schema, Day: l.day,
+		Way: f.way, Base: f.base}
 	choice := kit.Choice{Situation: "new", Template: l.template.Name, Variant: l.template.Variants()[0]}
 	shot, err := kit.ShotOf(in, choice, who)
 	if err != nil {

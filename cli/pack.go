@@ -111,7 +111,8 @@ and files, and for each person a list that --sign-with signs. The file appears w
 	people.add(c)
 	c.Flags().StringVarP(&output, "output", "o", "", "zip file to write")
 	kits.add(c)
-	c.Flags().StringVar(&kits.folders, "folders", "", "field after which the people's folders are named, such as uid (default the mail address)")
+	c.Flags().StringVar(&kits.folders, "folders", "",
+		"field after which the people's folders are named, such as uid (default the mail address)")
 	c.Flags().StringArrayVar(&variants, "variant", nil, "variant to pack; may be given several times (default all)")
 	c.Flags().StringSliceVar(&forms, "form", nil, "forms to pack, such as html,text (default all)")
 	a.dayFlag(c, &date)

@@ -23,8 +23,10 @@ func (a *app) releaseCommand() *cobra.Command {
 	c := &cobra.Command{Use: "release", Short: "Freeze what goes out, approve it, send it in waves, see where it is, take it back"}
 	serverFlag(c, server)
 	c.PersistentFlags().StringVar(as, "as", "", "name of who acts (default the service's owner); whoever approves is not whoever made it")
-	for _, command := range []*cobra.Command{a.releaseMake(server, as), a.releaseList(server), a.releaseShow(server), a.releaseSheet(server), a.releaseApprove(server, as),
-		a.releaseSend(server, as), a.releaseStep(server, as, "pause", "Let no further wave begin"), a.releaseStep(server, as, "resume", "Let waves begin again"),
+	for _, command := range []*cobra.Command{a.releaseMake(server, as), a.releaseList(server), a.releaseShow(server),
+		a.releaseSheet(server), a.releaseApprove(server, as),
+		a.releaseSend(server, as), a.releaseStep(server, as, "pause", "Let no further wave begin"),
+		a.releaseStep(server, as, "resume", "Let waves begin again"),
 		a.releaseStep(server, as, "widen", "Begin the next wave now"),
 		a.releaseStep(server, as, "withdraw", "Take a release back: desks go to the release before, or back to what they had"),
 		a.releaseDelete(server, as), a.releaseSettings(server, as), a.releaseDesks(server)} {
@@ -45,7 +47,8 @@ func acting(server, as *string, run func(ctx context.Context, r *remote, args []
 func (a *app) releaseMake(server, as *string) *cobra.Command {
 	var in api.ReleaseRequest
 	c := &cobra.Command{
-		Use: "make TITLE", Short: "Freeze everything as it is now, and check it for everybody it concerns", Example: `  missivum release make "Winter timetable" --base brackwater --as Maren`,
+		Use: "make TITLE", Short: "Freeze everything as it is now, and check it for everybody it concerns",
+		Example: `  missivum release make "Winter timetable" --base brackwater --as Maren`,
 		Long: `Freezes who gets which template, the templates with their pictures and texts, audiences and settings; checks every
 template for all the people who get it, draws the contact sheets, and lists what is not as in the release before.
 People stay live, so that a change in the directory reaches desks by itself; --frozen-people freezes them too.`,
@@ -129,7 +132,8 @@ func (a *app) printEndings(list []releases.Ending) {
 // releaseShow shows a release.
 func (a *app) releaseShow(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "show RELEASE", Short: "Show what a release freezes, what the checks found, what changed, and its waves", Example: "  missivum release show 1", Args: exactly("RELEASE"),
+		Use: "show RELEASE", Short: "Show what a release freezes, what the checks found, what changed, and its waves",
+		Example: "  missivum release show 1", Args: exactly("RELEASE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var release api.Release
 			if err := r.json(ctx, http.MethodGet, "/api/v1/releases/"+url.PathEscape(args[0]), nil, &release); err != nil {
@@ -163,7 +167,8 @@ func (a *app) printRelease(r api.Release) {
 		for _, e := range r.Examined {
 			if e.Template == t.Name {
 				checked = true
-				fmt.Fprintf(a.out, ": %s, %d break, %d degrade, %d over a limit. %s", plural(e.People, "person", "people"), e.Breaks, e.Degrades, e.OverLimit, e.Verdict)
+				fmt.Fprintf(a.out, ": %s, %d break, %d degrade, %d over a limit. %s", plural(e.People, "person", "people"),
+					e.Breaks, e.Degrades, e.OverLimit, e.Verdict)
 			}
 		}
 		if !checked {
@@ -196,7 +201,8 @@ func (a *app) printRelease(r api.Release) {
 			} else if !w.Start.IsZero() {
 				state = "from " + w.Start.Local().Format("2006-01-02 15:04")
 			}
-			rows = append(rows, []string{strconv.Itoa(w.Number), who, state, grouped(w.People), grouped(w.Good), grouped(w.Wrong), grouped(w.Silent), fmt.Sprintf("%d %%", w.Share)})
+			rows = append(rows, []string{strconv.Itoa(w.Number), who, state, grouped(w.People), grouped(w.Good),
+				grouped(w.Wrong), grouped(w.Silent), fmt.Sprintf("%d %%", w.Share)})
 		}
 		printTable(a.out, []string{"Wave", "Audience", "State", "People", "Right", "Wrong", "Silent", "For the next"}, rows)
 	}
@@ -215,7 +221,8 @@ func (a *app) printRelease(r api.Release) {
 func (a *app) releaseSheet(server *string) *cobra.Command {
 	var output string
 	c := &cobra.Command{
-		Use: "sheet RELEASE TEMPLATE", Short: "Download the contact sheet of a release's template", Example: "  missivum release sheet 1 harbour -o /tmp/harbour.png", Args: exactly("RELEASE", "TEMPLATE"),
+		Use: "sheet RELEASE TEMPLATE", Short: "Download the contact sheet of a release's template",
+		Example: "  missivum release sheet 1 harbour -o /tmp/harbour.png", Args: exactly("RELEASE", "TEMPLATE"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			if output == "" {
 				return usage("sheet needs --output")
@@ -261,7 +268,8 @@ func (a *app) stepOf(ctx context.Context, r *remote, id, step string, in any) er
 func (a *app) releaseSend(server, as *string) *cobra.Command {
 	var waves []string
 	c := &cobra.Command{
-		Use: "send RELEASE", Short: "Send an approved release out, in waves", Example: "  missivum release send 1 --wave crew:90 --wave north:80@2026-12-07T08:00 --wave everybody", Args: exactly("RELEASE"),
+		Use: "send RELEASE", Short: "Send an approved release out, in waves",
+		Example: "  missivum release send 1 --wave crew:90 --wave north:80@2026-12-07T08:00 --wave everybody", Args: exactly("RELEASE"),
 		Long: `Sends an approved release out. Each --wave is an audience (or everybody), behind a colon the share in percent of its people
 whose desks must have reported well before the next wave begins, and behind @ the time before which it does not begin.
 Without --wave everybody gets it at once.`,
@@ -346,9 +354,11 @@ func (a *app) releaseDesks(server *string) *cobra.Command {
 	var search, standing, client, audience, output string
 	var wave int
 	c := &cobra.Command{
-		Use: "desks", Short: "List whose desks have the release, an older one, an altered one or none", Example: "  missivum release desks --standing altered", Args: exactly(),
+		Use: "desks", Short: "List whose desks have the release, an older one, an altered one or none",
+		Example: "  missivum release desks --standing altered", Args: exactly(),
 		RunE: online(server, func(ctx context.Context, r *remote, _ []string) error {
-			query := url.Values{"search": {search}, "standing": {standing}, "client": {client}, "audience": {audience}, "wave": {strconv.Itoa(wave)}, "limit": {"100"}}
+			query := url.Values{"search": {search}, "standing": {standing}, "client": {client}, "audience": {audience},
+				"wave": {strconv.Itoa(wave)}, "limit": {"100"}}
 			if output != "" {
 				answer, err := r.get(ctx, "/api/v1/desks?"+query.Encode(), "text/csv")
 				if err != nil {

@@ -62,7 +62,8 @@ func (d *Desk) Trust(text []byte) (kit.Trusted, error) {
 	if text == nil {
 		kept, err := os.ReadFile(name)
 		if errors.Is(err, fs.ErrNotExist) {
-			return kit.Trusted{}, problem.New(problem.Invalid, "This desk trusts no key yet; name the public key of whoever makes the kits with --trust.")
+			return kit.Trusted{}, problem.New(problem.Invalid,
+				"This desk trusts no key yet; name the public key of whoever makes the kits with --trust.")
 		}
 		if err != nil {
 			return kit.Trusted{}, err
@@ -252,7 +253,8 @@ func (d *Desk) placeOne(ctx context.Context, s *State, f desk.Found, k Kit, o Op
 // do carries a plan out.
 func (d *Desk) do(s *State, f desk.Found, k Kit, plan desk.Plan) error {
 	before := s.Places[f.Key()]
-	after := &Placed{Place: f.Place.ID, Client: f.Place.Client, Folder: f.Folder, Person: k.Person, Release: k.Release, Kit: k.Digest, At: d.Now()}
+	after := &Placed{Place: f.Place.ID, Client: f.Place.Client, Folder: f.Folder, Person: k.Person, Release: k.Release,
+		Kit: k.Digest, At: d.Now()}
 	step := Step{At: d.Now()}
 	if before != nil {
 		was := *before
@@ -269,7 +271,8 @@ func (d *Desk) do(s *State, f desk.Found, k Kit, plan desk.Plan) error {
 			continue
 		}
 		if c.Deed != desk.Remove {
-			file := PlacedFile{Path: c.Path, Form: c.Form, SHA256: kit.Digest(c.Data), ReadOnly: c.ReadOnly && c.Format == "", Format: c.Format, Settings: c.Holds}
+			file := PlacedFile{Path: c.Path, Form: c.Form, SHA256: kit.Digest(c.Data), ReadOnly: c.ReadOnly &&
+				c.Format == "", Format: c.Format, Settings: c.Holds}
 			after.Files = append(after.Files, file)
 		}
 		if c.Deed != desk.Unharmed {
@@ -578,7 +581,8 @@ func (d *Desk) undoFile(p *Placed, b Before, takeOver bool) (w *wish, there Befo
 			}
 		}
 		if same, difference := desk.SameMeaning(form, d.content(b.After), data); !same && !takeOver {
-			return nil, there, "", problem.New(problem.Refused, "%s was altered since it was placed (%s); nothing was changed. --take-over takes it back all the same.",
+			return nil, there, "", problem.New(problem.Refused,
+				"%s was altered since it was placed (%s); nothing was changed. --take-over takes it back all the same.",
 				b.Path, difference)
 		}
 	}

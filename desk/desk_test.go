@@ -35,7 +35,8 @@ func made(t testing.TB, id, text, picture string) Kit {
 		Source: `<p style="color: #123456">{{ cn }} ` + text + `<img data-picture="logo"></p><p data-in="new">New</p>`,
 		Settings: "variants: [new, reply]\nlanguage: en\npictures:\n  address: https://pictures.brackwater.example/q/\n" +
 			"  files: {logo: {file: logo.svg, alt: Ferries}}",
-		Pictures: map[string][]byte{"logo.svg": []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><title>` + picture + `</title></svg>`)},
+		Pictures: map[string][]byte{"logo.svg": []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><title>` +
+			picture + `</title></svg>`)},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -45,8 +46,9 @@ func made(t testing.TB, id, text, picture string) Kit {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k, err := m.Worker().Make(&person.Person{Values: []string{who, "Maren Lind"}}, []kit.Choice{{Situation: "new", Template: "quay", Variant: "new"},
-		{Situation: "reply", Template: "quay", Variant: "reply"}})
+	k, err := m.Worker().Make(&person.Person{Values: []string{who, "Maren Lind"}},
+		[]kit.Choice{{Situation: "new", Template: "quay", Variant: "new"},
+			{Situation: "reply", Template: "quay", Variant: "reply"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -180,12 +182,13 @@ func TestPlacedVerifiedTakenBack(t *testing.T) {
 	placed(t, d, first, Options{})
 	one := seen(t, folder)
 	for name, want := range map[string]string{
-		".config/paddle/signatures/5d.mime":         "-r--r--r-- " + part,
-		".config/paddle/signatures/77.mime":         "-rw-r--r-- " + part + "<p>Private</p>\n",
-		".config/tiller/signatures/mine.htm":        "-rw-r--r-- <p>Mine</p>",
-		".config/tiller/signatures/quay-new.txt":    "-rw-r--r-- \xff\xfe",
-		".config/rudder/signatures/quay.html":       "-rw-r--r-- <!DOCTYPE html>",
-		".config/rudder/settings.json":              "-rw-r--r-- {\n  \"signature\": {\"new\": \"" + folder + "/.config/rudder/signatures/quay.html\",\"reply\":",
+		".config/paddle/signatures/5d.mime":      "-r--r--r-- " + part,
+		".config/paddle/signatures/77.mime":      "-rw-r--r-- " + part + "<p>Private</p>\n",
+		".config/tiller/signatures/mine.htm":     "-rw-r--r-- <p>Mine</p>",
+		".config/tiller/signatures/quay-new.txt": "-rw-r--r-- \xff\xfe",
+		".config/rudder/signatures/quay.html":    "-rw-r--r-- <!DOCTYPE html>",
+		".config/rudder/settings.json": "-rw-r--r-- {\n  \"signature\": {\"new\": \"" + folder +
+			"/.config/rudder/signatures/quay.html\",\"reply\":",
 		".config/anchor/anchor.ini":                 "-rw-r--r-- ; mine\r\n[mail]\r\nsignature = " + folder + "/.config/anchor/quay.txt\r\n",
 		".config/tiller/signatures/quay-new_files/": "drwxr-xr-x",
 	} {
@@ -388,7 +391,10 @@ func TestWhatIsInTheWayIsRefusedAndNothingChanged(t *testing.T) {
 			}
 			link(t, f+"/.config/elsewhere", f+"/.config/rudder")
 		}, k("gecko-desktop"), Options{}, "rudder is a link", problem.Refused},
-		{"a folder in the place of a file", func(t *testing.T, _ *Desk, f string) { write(t, f+"/.config/tiller/signatures/quay-new.rtf/x", "x") },
+		{"a folder in the place of a file", func(t *testing.T, _ *Desk,
+			f string) {
+			write(t, f+"/.config/tiller/signatures/quay-new.rtf/x", "x")
+		},
 			k("wordproc-desktop"), Options{}, "is no file", problem.Refused},
 		{"another letter case", func(t *testing.T, _ *Desk, f string) { write(t, f+"/.config/tiller/signatures/Quay-New.htm", "x") },
 			k("wordproc-desktop"), Options{TakeOver: true}, "letter case only", problem.Refused},
@@ -468,14 +474,20 @@ func TestVerifySaysWhatBecameOfIt(t *testing.T) {
 		proof desk.Proof
 		says  string
 	}{
-		{"rewritten, same meaning", func(t *testing.T, f string) { change(t, f+"/"+page, `<p style="color: #123456">`, "<div>\n") }, desk.Current, "rewrote it"},
+		{"rewritten, same meaning", func(t *testing.T,
+			f string) {
+			change(t, f+"/"+page, `<p style="color: #123456">`, "<div>\n")
+		}, desk.Current, "rewrote it"},
 		{"another word", func(t *testing.T, f string) { change(t, f+"/"+page, " one", " uno") }, desk.Altered, `"uno" stands where "one" stood`},
 		{"gone", func(t *testing.T, f string) {
 			if err := os.Remove(f + "/" + page); err != nil {
 				t.Fatal(err)
 			}
 		}, desk.Missing, "missing"},
-		{"another choice", func(t *testing.T, f string) { change(t, f+"/.config/rudder/settings.json", "quay.html", "mine.html") }, desk.Altered, "signature/new is"},
+		{"another choice", func(t *testing.T, f string) {
+			change(t, f+"/.config/rudder/settings.json", "quay.html",
+				"mine.html")
+		}, desk.Altered, "signature/new is"},
 		{"other settings", func(t *testing.T, f string) {
 			change(t, f+"/.config/rudder/settings.json", `"starts": 1`, `"starts": 2`)
 		}, desk.Current, "as it was set"},
@@ -488,8 +500,12 @@ func TestVerifySaysWhatBecameOfIt(t *testing.T) {
 			change(t, f+"/.config/paddle/signatures/5d.mime", "X-Own: kept", "X-Own: new")
 		},
 			desk.Current, "rewrote it"},
-		{"another text", func(t *testing.T, f string) { change(t, f+"/.config/anchor/quay.txt", "Maren", "Marie") }, desk.Altered, `"Marie" stands`},
-		{"text with other spaces", func(t *testing.T, f string) { change(t, f+"/.config/anchor/quay.txt", "Maren Lind", "Maren  Lind") }, desk.Current, "rewrote"},
+		{"another text", func(t *testing.T, f string) { change(t, f+"/.config/anchor/quay.txt", "Maren", "Marie") },
+			desk.Altered, `"Marie" stands`},
+		{"text with other spaces", func(t *testing.T,
+			f string) {
+			change(t, f+"/.config/anchor/quay.txt", "Maren Lind", "Maren  Lind")
+		}, desk.Current, "rewrote"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d, folder := home(t)
@@ -513,7 +529,8 @@ func TestVerifySaysWhatBecameOfIt(t *testing.T) {
 				t.Errorf("%s: %s", worstOf, said)
 			}
 			placed(t, d, list, Options{}) // placing again puts it right
-			if verified, _, err := d.Verify(ctx); err != nil || slices.ContainsFunc(verified, func(v Verified) bool { return v.Proof != desk.Current }) {
+			if verified, _, err := d.Verify(ctx); err != nil ||
+				slices.ContainsFunc(verified, func(v Verified) bool { return v.Proof != desk.Current }) {
 				t.Errorf("after placing again: %+v, %v", verified, err)
 			}
 		})
@@ -608,13 +625,16 @@ func TestKitsThatAreNotTrusted(t *testing.T) {
 	}{
 		{"a folder", good, "", ""}, {"a package", filepath.Join(folder, "good"), strings.ToUpper(who), ""}, {"a zip", packed, who, ""},
 		{"somebody else's", good, "bo@brackwater.example", "is for maren.lind"}, {"nobody named", packed, "", "say whose with --person"},
-		{"nobody of that name", packed, "bo", "There is no kit for bo"}, {"another signature", fill("foreign", kit.NewKey([32]byte{8}).Sign(text)), "", "not signed by the key"},
-		{"no signature", fill("bare", nil), "", "not signed: it has no kit.sig"}, {"a changed file", damaged, "", "quay.html is not what the kit lists"},
+		{"nobody of that name", packed, "bo", "There is no kit for bo"},
+		{"another signature", fill("foreign", kit.NewKey([32]byte{8}).Sign(text)), "", "not signed by the key"},
+		{"no signature", fill("bare", nil), "", "not signed: it has no kit.sig"},
+		{"a changed file", damaged, "", "quay.html is not what the kit lists"},
 		{"a missing file", short, "", "but not there"}, {"no kit at all", filepath.Join(folder, "none"), "", "cannot be read"},
 		{"no zip", filepath.Join(good, "quay.html"), "", "neither a folder nor a zip"},
 	} {
 		got, err := OpenKit(c.kit, c.who, key.Trusted())
-		if c.says == "" && (err != nil || got.Digest != k.Digest || len(got.Data) != len(k.Data)) || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+		if c.says == "" && (err != nil || got.Digest != k.Digest || len(got.Data) != len(k.Data)) || c.says != "" &&
+			(err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %+v, %v", c.name, got.List, err)
 		}
 	}

@@ -157,7 +157,8 @@ func (d *Desk) Fetch(ctx context.Context, s Service, person string, trusted kit.
 }
 
 // fetchOne fetches a kit; nil where the desk has it.
-func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag string, trusted kit.Trusted, f *Fetched) (_ *Kit, release string, err error) {
+func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag string, trusted kit.Trusted,
+	f *Fetched) (_ *Kit, release string, err error) {
 	answer, err := s.ask(ctx, http.MethodGet, "/api/v1/desk/kit", query, tag, nil)
 	if err != nil {
 		return nil, "", err
@@ -247,7 +248,8 @@ func (d *Desk) Reporting(ctx context.Context, version string) (Report, error) {
 		return r, err
 	}
 	for _, v := range list {
-		one := Reported{Place: v.Place, Folder: v.Folder, Client: v.Client, Person: v.Person, Release: v.Release, Kit: v.Kit, Proof: v.Proof, At: v.At}
+		one := Reported{Place: v.Place, Folder: v.Folder, Client: v.Client, Person: v.Person, Release: v.Release, Kit: v.Kit,
+			Proof: v.Proof, At: v.At}
 		for _, f := range v.Files {
 			if f.Proof == v.Proof && f.Proof != desk.Current {
 				one.Detail = filepath.Base(filepath.FromSlash(f.Path)) + ": " + f.Says

@@ -137,7 +137,8 @@ func packKits(t testing.TB, key, from, to string) []string {
 	var list []string
 	for _, client := range deskClients {
 		file := filepath.Join(folder, client+".zip")
-		pack := exec.Command(binary, "pack", tmpl, "--people", filepath.Join(root, "demo/people.csv"), "--client", client, "--sign-with", key+".key", "-o", file)
+		pack := exec.Command(binary, "pack", tmpl, "--people", filepath.Join(root, "demo/people.csv"), "--client", client,
+			"--sign-with", key+".key", "-o", file)
 		if out, err := pack.CombinedOutput(); err != nil {
 			t.Fatalf("packing: %v\n%s", err, out)
 		}
@@ -187,7 +188,8 @@ func TestTheHabitsOfClients(t *testing.T) {
 	if err := stay.Wait(); err != nil {
 		t.Error(err)
 	}
-	if said := <-waited; !strings.HasPrefix(said, "0") || !strings.Contains(said, "waiting until the client is closed") || !strings.Contains(said, "tiller: placed") {
+	if said := <-waited; !strings.HasPrefix(said, "0") || !strings.Contains(said, "waiting until the client is closed") ||
+		!strings.Contains(said, "tiller: placed") {
 		t.Errorf("waiting: %s", said)
 	}
 	d.must("everything is as it should be", placing...)
@@ -197,7 +199,8 @@ func TestTheHabitsOfClients(t *testing.T) {
 			t.Errorf("%s: %d, %s%s", name, code, out, errs)
 		}
 	}
-	if now := d.files(); !strings.Contains(now["paddle/signatures/5d8c1f.mime"], "style=3D") || strings.Contains(now["paddle/signatures/77a0e2.mime"], "=3D\"") {
+	if now := d.files(); !strings.Contains(now["paddle/signatures/5d8c1f.mime"], "style=3D") ||
+		strings.Contains(now["paddle/signatures/77a0e2.mime"], "=3D\"") {
 		t.Error("the client wrote over the read-only file")
 	}
 	d.must("current, for maren.lind@brackwater.example", "verify")
@@ -217,7 +220,8 @@ func TestTheHabitsOfClients(t *testing.T) {
 	if _, err := said.Read(make([]byte, 10)); err != nil && err != io.EOF {
 		t.Error(err)
 	}
-	if code, out, errs := d.desk("undo", "--place", "anchor"); code != 3 || !strings.Contains(errs, "harbour.txt is held open by anchor; nothing was changed") {
+	if code, out, errs := d.desk("undo", "--place", "anchor"); code != 3 ||
+		!strings.Contains(errs, "harbour.txt is held open by anchor; nothing was changed") {
 		t.Errorf("while it is held open: %d\n%s%s", code, out, errs)
 	}
 	hold.Close()
@@ -298,7 +302,8 @@ func TestKilledWhilePlacing(t *testing.T) {
 			t.Fatalf("kill %d: placing again does not give the new set", i)
 		}
 	}
-	t.Logf("%d kills within %v: of the places %d had the old set, %d the new one, %d were between two moves until the next run", kills, took, before, after, half)
+	t.Logf("%d kills within %v: of the places %d had the old set, %d the new one, %d were between two moves until the next run",
+		kills, took, before, after, half)
 	if before == 0 || after == 0 {
 		t.Errorf("the kills did not fall into the work: %d before, %d after", before, after)
 	}
@@ -381,7 +386,8 @@ func TestTheWholeWay(t *testing.T) {
 	release := func(id, title string) {
 		t.Helper()
 		must("checked", "release", "make", title, "--base", "brackwater", "--as", "Maren")
-		if code, _, errs := command(t, "release", "approve", id, "--as", "Maren", server); code != 1 || !strings.Contains(errs, "somebody else has to approve") {
+		if code, _, errs := command(t, "release", "approve", id, "--as", "Maren", server); code != 1 ||
+			!strings.Contains(errs, "somebody else has to approve") {
 			t.Fatalf("whoever made it approves: %d %s", code, errs)
 		}
 		must("approved by Bo", "release", "approve", id, "--as", "Bo", "--says", "seen")
@@ -402,7 +408,8 @@ func TestTheWholeWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(folder, "template.html"), bytes.Replace(source, []byte("{{ cn"), []byte("Winter greetings from {{ cn"), 1), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(folder, "template.html"),
+		bytes.Replace(source, []byte("{{ cn"), []byte("Winter greetings from {{ cn"), 1), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	must("version 2", "template", "push", folder, "--note", "winter")
@@ -434,21 +441,25 @@ func TestTheWholeWay(t *testing.T) {
 	}
 
 	tab := browser(t)
-	do(t, tab, "the desks", chromedp.Navigate(s.Address+"/desks?wave=1"), chromedp.WaitVisible(`//td[contains(., "was placed") or contains(., "stood")]`),
+	do(t, tab, "the desks", chromedp.Navigate(s.Address+"/desks?wave=1"),
+		chromedp.WaitVisible(`//td[contains(., "was placed") or contains(., "stood")]`),
 		chromedp.Click(`//button[contains(., "altered")]`), chromedp.WaitVisible(`//p[. = "1 person"]`))
-	if got := evaluate[string](t, tab, `document.querySelector('table').innerText`); !strings.Contains(got, desks[3].person) || !strings.Contains(got, "Summer") {
+	if got := evaluate[string](t, tab, `document.querySelector('table').innerText`); !strings.Contains(got,
+		desks[3].person) || !strings.Contains(got, "Summer") {
 		t.Errorf("the Desks page shows %q", got)
 	}
 	do(t, tab, "the next wave", chromedp.Navigate(s.Address+"/releases/2"), chromedp.WaitVisible(`//button[. = "Begin the next wave now"]`),
 		chromedp.Click(`//button[. = "Begin the next wave now"]`), chromedp.WaitNotPresent(`//button[. = "Begin the next wave now"]`))
 
 	round("4 places new", 14, 20)
-	if out := watch(desks[3]); !strings.Contains(out, "it was altered since it was placed") || !strings.Contains(out, "tiller: current, release 2") {
+	if out := watch(desks[3]); !strings.Contains(out, "it was altered since it was placed") ||
+		!strings.Contains(out, "tiller: current, release 2") {
 		t.Errorf("the altered desk is not put right: %s", out)
 	}
 	must("20 current", "release", "desks")
 
-	do(t, tab, "withdrawing", chromedp.Navigate(s.Address+"/releases/2"), chromedp.Click(`//button[. = "Withdraw"]`), chromedp.Click(`//button[. = "Withdraw it"]`),
+	do(t, tab, "withdrawing", chromedp.Navigate(s.Address+"/releases/2"), chromedp.Click(`//button[. = "Withdraw"]`),
+		chromedp.Click(`//button[. = "Withdraw it"]`),
 		chromedp.WaitVisible(`//span[contains(., "withdrawn")]`))
 	round("4 places new", 0, 20)
 	for i, d := range desks {

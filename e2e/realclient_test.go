@@ -182,12 +182,14 @@ func TestTheRealClientShowsWhatWasPlaced(t *testing.T) {
 	}
 	s := newScreen(t, home)
 	folder := filepath.Join(t.TempDir(), "kit")
-	made := s.command(binary, "kit", filepath.Join(root, "demo/templates/harbour"), "--people", filepath.Join(root, "demo/people.csv"), "--person",
+	made := s.command(binary, "kit", filepath.Join(root, "demo/templates/harbour"), "--people",
+		filepath.Join(root, "demo/people.csv"), "--person",
 		"maren.lind@brackwater.example", "--client", "gecko-desktop", "--sign-with", key+".key", "-o", folder)
 	if out, err := made.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	if out, err := s.command(binary, "desk", "place", folder, "--trust", key+".pub").CombinedOutput(); err != nil || !bytes.Contains(out, []byte("gecko-desktop: placed")) {
+	if out, err := s.command(binary, "desk", "place", folder, "--trust", key+".pub").CombinedOutput(); err != nil ||
+		!bytes.Contains(out, []byte("gecko-desktop: placed")) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	placed, err := os.ReadFile(filepath.Join(profile, "signatures", "harbour.html"))

@@ -52,7 +52,8 @@ func part(path string) string {
 // commands import both, nothing imports the commands.
 func TestImportDirection(t *testing.T) {
 	allowed := map[string]string{
-		"core": "core", "service": "core service console", "console": "", "desk": "core desk", "cli": "core service desk demo", "demo": "core demo",
+		"core": "core", "service": "core service console", "console": "", "desk": "core desk",
+		"cli": "core service desk demo", "demo": "core demo",
 		"e2e": "core service desk cli demo e2e", "docs": "core service demo", "lab": "", "": "cli",
 	}
 	seen := map[string]bool{}

@@ -131,10 +131,12 @@ func (s *Service) wire() {
 		Store: st, Jobs: s.Jobs, People: s.People, Pictures: s.Pictures, Folder: filepath.Join(c.Data, "secrets"), Now: c.Now, Log: c.Log,
 	}
 	s.Releases = &releases.Releases{
-		Store: st, Jobs: s.Jobs, Templates: s.Templates, People: s.People, Clients: s.Clients, Folder: filepath.Join(c.Data, "releases"), Now: c.Now, Log: c.Log,
+		Store: st, Jobs: s.Jobs, Templates: s.Templates, People: s.People, Clients: s.Clients,
+		Folder: filepath.Join(c.Data, "releases"), Now: c.Now, Log: c.Log,
 	}
 	s.Desks = &desks.Desks{
-		Store: st, Releases: s.Releases, People: s.People, Clients: s.Clients, KeyFile: filepath.Join(c.Data, "secrets", "kits.key"), Now: c.Now, Log: c.Log,
+		Store: st, Releases: s.Releases, People: s.People, Clients: s.Clients,
+		KeyFile: filepath.Join(c.Data, "secrets", "kits.key"), Now: c.Now, Log: c.Log,
 	}
 	s.Packages.Releases, s.Packages.Clients, s.Packages.Key = s.Releases, s.Clients, s.Desks.Key
 	s.handler = api.New(&api.API{
@@ -147,7 +149,8 @@ func (s *Service) wire() {
 
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
-	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start(), s.Releases.Start(), s.Desks.Start()); err != nil {
+	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start(),
+		s.Releases.Start(), s.Desks.Start()); err != nil {
 		return err
 	}
 	return s.Jobs.Start(ctx)

@@ -20,7 +20,8 @@ func TestPhrases(t *testing.T) {
 		{"not one word", `<p>Brackwater-Ferries</p>`, ""},
 		{"not letters that another character set loses", `<p>Fähren über das Wasser</p>`, ""},
 		{"not what is too long", `<p>` + long + `</p>`, ""},
-		{"the one near the right length", `<p>Ferries of the bay</p><p>Brackwater Ferries, the harbour company</p>`, "Brackwater Ferries, the harbour company"},
+		{"the one near the right length", `<p>Ferries of the bay</p><p>Brackwater Ferries, the harbour company</p>`,
+			"Brackwater Ferries, the harbour company"},
 		{"not what a client does not show", `<p>{{ cn }}</p><style>p { color: red } /* never seen here */</style>`, ""},
 	} {
 		tm, err := template.New("x", template.Parts{Source: c.source})
@@ -51,7 +52,8 @@ func TestRuleSheet(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	own, err := Parse([]byte("id: own\ntitle: Our <host>\nopen: '[['\nclose: ']]'\nlimit: 100\nnames: {cn: Name, title: Job, ou: Unit, telephoneNumber: Phone, " +
+	own, err := Parse([]byte("id: own\ntitle: Our <host>\nopen: '[['\nclose: ']]'\nlimit: 100\nnames: {cn: Name, " +
+		"title: Job, ou: Unit, telephoneNumber: Phone, " +
 		"mobile: Mobile, mail: Email, street: Street, postalCode: Code, l: City, co: Country, callSign: Custom}\n"))
 	if err != nil {
 		t.Fatal(err)
@@ -67,7 +69,8 @@ func TestRuleSheet(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Our &lt;host&gt;", "in <b>All staff</b>", "<li>inside</li>", "Brackwater Ferries, the harbour company.", "all 80 people",
+	for _, want := range []string{"Our &lt;host&gt;", "in <b>All staff</b>", "<li>inside</li>",
+		"Brackwater Ferries, the harbour company.", "all 80 people",
 		"block.html", "[[…]]", "over the host’s limit", "bo@brackwater.example", "1 person<"} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the sheet does not say %q", want)
@@ -77,7 +80,8 @@ func TestRuleSheet(t *testing.T) {
 		t.Errorf("%d steps", n)
 	}
 	s.Phrases, s.For = nil, ""
-	if page, err = s.HTML(); err != nil || !strings.Contains(string(page), "No phrase keeps it from piling up") || !strings.Contains(string(page), "anybody in the organisation") {
+	if page, err = s.HTML(); err != nil || !strings.Contains(string(page), "No phrase keeps it from piling up") ||
+		!strings.Contains(string(page), "anybody in the organisation") {
 		t.Errorf("without a phrase: %v", err)
 	}
 }

@@ -72,13 +72,17 @@ var ways = []Way{
 		Drawbacks: []string{"Some clients open it as a received message, from which copying brings their own markup.",
 			"Pictures become part of the stored signature, and weigh on each message that is sent."}},
 	{ID: PictureLink, Title: "Picture and link",
-		About: "The whole signature as one hosted picture with its text as alternative text, and one link, for boxes that take neither markup nor a rendered copy.",
-		Drawbacks: []string{"Nothing of it can be selected, copied, searched or translated.", "There is one link for all of it: number and address cannot be clicked on their own.",
-			"Where pictures are blocked, only the alternative text shows, and some clients cut that off.", "Filters count a message that is mostly a picture as more likely unwanted.",
+		About: "The whole signature as one hosted picture with its text as alternative text, and one link, for " +
+			"boxes that take neither markup nor a rendered copy.",
+		Drawbacks: []string{"Nothing of it can be selected, copied, searched or translated.",
+			"There is one link for all of it: number and address cannot be clicked on their own.",
+			"Where pictures are blocked, only the alternative text shows, and some clients cut that off.",
+			"Filters count a message that is mostly a picture as more likely unwanted.",
 			"In dark mode it stays a light box."}},
 	{ID: AppendBlock, Title: "Host's block",
 		About: "A block that the mail host appends to messages by a rule of its own, with the host's placeholders.",
-		Drawbacks: []string{"The person does not see it while writing.", "Signed and encrypted messages cannot be changed, and go out without it.",
+		Drawbacks: []string{"The person does not see it while writing.",
+			"Signed and encrypted messages cannot be changed, and go out without it.",
 			"Placeholders have no way to leave out the line of a blank field."}},
 }
 

@@ -44,7 +44,8 @@ func TestWrongPlacesAreRefusedWithTheLine(t *testing.T) {
 }
 
 func TestVariablesInFolders(t *testing.T) {
-	p := &Place{Folders: map[string][]string{Linux: {"${HOME}/.quay/*", "${MISSING}/x", "${HOME", "/opt/${A}/${HOME}", "${EMPTY}/y"}, Windows: {"${APPDATA}/Quay"}}}
+	p := &Place{Folders: map[string][]string{Linux: {"${HOME}/.quay/*", "${MISSING}/x", "${HOME", "/opt/${A}/${HOME}",
+		"${EMPTY}/y"}, Windows: {"${APPDATA}/Quay"}}}
 	variable := func(name string) (string, bool) {
 		v, ok := map[string]string{"HOME": "/home/ma[r]en*", "A": "a", "APPDATA": `C:\Users\m\AppData`, "EMPTY": ""}[name]
 		return v, ok
@@ -78,7 +79,8 @@ func TestSameMeaning(t *testing.T) {
 	}{
 		{"styles", "html", `<p style="color:red">Maren <b>Lind</b></p>`, `<P>Maren&#32;Lind</P>`, true},
 		{"no-break spaces", "html", "<p>a&nbsp;b</p>", "<p>a b</p>", true},
-		{"a head that the client adds", "html", "<p>a</p>", "<html><head><title>x</title><style>p{}</style></head><body><p>a</p></body></html>", true},
+		{"a head that the client adds", "html", "<p>a</p>",
+			"<html><head><title>x</title><style>p{}</style></head><body><p>a</p></body></html>", true},
 		{"pictures moved", "html", `<img src="a/logo.png">`, `<img src="file:///x/logo.png">`, true},
 		{"another picture", "html", `<img src="a/logo.png">`, `<img src="a/banner.png">`, false},
 		{"another link", "html", `<a href="https://a.example/">x</a>`, `<a href="https://b.example/">x</a>`, false},
@@ -86,7 +88,8 @@ func TestSameMeaning(t *testing.T) {
 		{"a word less", "html", "<p>a b</p>", "<p>a</p>", false},
 		{"line ends", "text", "a\r\nb", "a\nb\n", true},
 		{"the text's width", "text", "a b", "\xff\xfea\x00 \x00b\x00", true},
-		{"encodings of a part", "mime", "Content-Transfer-Encoding: quoted-printable\n\n<p>a=\n b</p>", "X: y\nContent-Transfer-Encoding: base64\n\nPHA+YSBiPC9wPg==\n", true},
+		{"encodings of a part", "mime", "Content-Transfer-Encoding: quoted-printable\n\n<p>a=\n b</p>",
+			"X: y\nContent-Transfer-Encoding: base64\n\nPHA+YSBiPC9wPg==\n", true},
 		{"rich text", "rtf", "a", "b", false},
 	} {
 		if same, difference := SameMeaning(c.form, []byte(c.a), []byte(c.b)); same != c.same || same != (difference == "") {

@@ -80,7 +80,8 @@ func (p Plan) Idle() bool {
 func Make(disk Disk, f Found, w Wanted) (Plan, error) {
 	m := &planner{disk: disk, found: f, wanted: w, plan: Plan{Place: f.Place.ID, Folder: f.Folder, Changes: []Change{}}}
 	if w.List.Client != "" && w.List.Client != f.Place.Client {
-		return m.plan, problem.New(problem.Refused, "The kit is for the client %s; %s is a place of %s.", w.List.Client, f.Place.ID, f.Place.Client)
+		return m.plan, problem.New(problem.Refused, "The kit is for the client %s; %s is a place of %s.", w.List.Client,
+			f.Place.ID, f.Place.Client)
 	}
 	m.folders()
 	if len(m.wrong) == 0 {

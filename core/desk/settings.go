@@ -29,7 +29,8 @@ type format interface {
 }
 
 var formats = map[string]format{
-	"ini": iniFormat{}, "json": jsonFormat{}, "xml": xmlFormat{}, "plist": plistFormat{}, "preferences": preferencesFormat{}, "reg": regFormat{},
+	"ini": iniFormat{}, "json": jsonFormat{}, "xml": xmlFormat{}, "plist": plistFormat{}, "preferences": preferencesFormat{},
+	"reg": regFormat{},
 }
 
 // settings is a settings file as text, with what is needed to write it back as it was encoded.

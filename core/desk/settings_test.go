@@ -12,9 +12,11 @@ import (
 
 func TestSettingsAreEditedAndAllElseStays(t *testing.T) {
 	const prefs = "// head\nuser_pref(\"a.b\", \"x\");\nuser_pref( \"a.c\" , true );\n// user_pref(\"a.d\", 1);\n"
-	const plist = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<plist version=\"1.0\">\n<dict>\n\t<key>A &amp; B</key>\n\t<string>x</string>\n" +
+	const plist = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<plist version=\"1.0\">\n<dict>\n\t<key>A &amp; " +
+		"B</key>\n\t<string>x</string>\n" +
 		"\t<key>In</key>\n\t<dict>\n\t\t<key>On</key>\n\t\t<true/>\n\t</dict>\n</dict>\n</plist>\n"
-	const reg = "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_CURRENT_USER\\Software\\Quay]\r\n\"New\"=\"a\\\\b\"\r\n\"On\"=dword:00000001\r\n"
+	const reg = "Windows Registry Editor Version " +
+		"5.00\r\n\r\n[HKEY_CURRENT_USER\\Software\\Quay]\r\n\"New\"=\"a\\\\b\"\r\n\"On\"=dword:00000001\r\n"
 	for _, c := range []struct {
 		name, format, text, key string
 		before                  any // what get gives first; nil for nothing
@@ -28,26 +30,30 @@ func TestSettingsAreEditedAndAllElseStays(t *testing.T) {
 		{"ini no line end at the end", "ini", "[S]\na=1", "S/b", nil, 2, "[S]\na=1\nb=2"},
 		{"ini removed", "ini", "[S]\na=1\nb=2\n", "S/a", "1", nil, "[S]\nb=2\n"},
 		{"ini comment is no key", "ini", "[S]\n#a=1\n", "S/a", nil, "2", "[S]\na=2\n#a=1\n"},
-		{"json value", "json", "{\n  \"a\": {\"b.c\": \"x\"},\n  \"z\": [1, 2]\n}\n", "a/b.c", "x", "y", "{\n  \"a\": {\"b.c\": \"y\"},\n  \"z\": [1, 2]\n}\n"},
+		{"json value", "json", "{\n  \"a\": {\"b.c\": \"x\"},\n  \"z\": [1, 2]\n}\n", "a/b.c", "x", "y",
+			"{\n  \"a\": {\"b.c\": \"y\"},\n  \"z\": [1, 2]\n}\n"},
 		{"json new", "json", `{"a":{"q":1}}`, "a/b", nil, true, `{"a":{"q":1,"b":true}}`},
 		{"json new objects", "json", `{}`, "a/1", nil, "x", `{"a":{"1":"x"}}`},
 		{"json number", "json", `{"n": 3}`, "n", 3, 4, `{"n": 4}`},
 		{"json removed", "json", `{"a":1,"b":2}`, "a", 1, nil, `{"b":2}`},
-		{"xml value", "xml", "<?xml version='1.0'?>\n<s><!-- x --><a>old</a></s>", "s/a", "old", "<&>", "<?xml version='1.0'?>\n<s><!-- x --><a>&lt;&amp;&gt;</a></s>"},
+		{"xml value", "xml", "<?xml version='1.0'?>\n<s><!-- x --><a>old</a></s>", "s/a", "old", "<&>",
+			"<?xml version='1.0'?>\n<s><!-- x --><a>&lt;&amp;&gt;</a></s>"},
 		{"xml empty element", "xml", `<s><a k="1" /></s>`, "s/a", "", "v", `<s><a k="1">v</a></s>`},
 		{"xml new element", "xml", "<s>\r\n  <a>1</a>\r\n</s>", "s/b/c", nil, "v", "<s>\r\n  <a>1</a>\r\n  <b><c>v</c></b>\r\n</s>"},
 		{"xml attribute", "xml", `<s a='1' b="2"/>`, "s/@a", "1", `"`, `<s a="&#34;" b="2"/>`},
 		{"xml new attribute", "xml", `<s b="2" />`, "s/@a", nil, "1", `<s b="2" a="1" />`},
 		{"plist value", "plist", plist, "A & B", "x", "y", strings.Replace(plist, "<string>x", "<string>y", 1)},
 		{"plist inside", "plist", plist, "In/On", true, false, strings.Replace(plist, "<true/>", "<false/>", 1)},
-		{"plist new", "plist", plist, "In/New", nil, "q", strings.Replace(plist, "<true/>", "<true/>\n\t\t<key>New</key>\n\t\t<string>q</string>", 1)},
+		{"plist new", "plist", plist, "In/New", nil, "q",
+			strings.Replace(plist, "<true/>", "<true/>\n\t\t<key>New</key>\n\t\t<string>q</string>", 1)},
 		{"preference", "preferences", prefs, "a.b", "x", `C:\sig "n"`, strings.Replace(prefs, `"x"`, `"C:\\sig \"n\""`, 1)},
 		{"preference true", "preferences", prefs, "a.c", true, false, strings.Replace(prefs, ", true )", ", false)", 1)},
 		{"preference in a comment is none", "preferences", prefs, "a.d", nil, 1, prefs + "user_pref(\"a.d\", 1);\n"},
 		{"preference removed", "preferences", prefs, "a.b", "x", nil, strings.Replace(prefs, "user_pref(\"a.b\", \"x\");\n", "", 1)},
 		{"registry value", "reg", reg, `HKEY_CURRENT_USER\Software\quay/new`, `a\b`, `c:\x`, strings.Replace(reg, `a\\b`, `c:\\x`, 1)},
 		{"registry number", "reg", reg, `HKEY_CURRENT_USER\Software\Quay/On`, 1, false, strings.Replace(reg, "00000001", "00000000", 1)},
-		{"registry new key", "reg", reg, `HKEY_CURRENT_USER\Software\Pier/On`, nil, 11, reg + "\r\n[HKEY_CURRENT_USER\\Software\\Pier]\r\n\"On\"=dword:0000000b\r\n"},
+		{"registry new key", "reg", reg, `HKEY_CURRENT_USER\Software\Pier/On`, nil, 11, reg +
+			"\r\n[HKEY_CURRENT_USER\\Software\\Pier]\r\n\"On\"=dword:0000000b\r\n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			f := formats[c.format]
@@ -73,7 +79,8 @@ func TestSettingsAreEditedAndAllElseStays(t *testing.T) {
 
 func TestSettingsThatAreRefused(t *testing.T) {
 	for _, c := range []struct{ name, format, text, key string }{
-		{"broken JSON", "json", `{"a":`, "a"}, {"a list", "json", `[1]`, "a"}, {"broken XML", "xml", "<a>", "a/b"}, {"another root", "xml", "<a/>", "b/c"},
+		{"broken JSON", "json", `{"a":`, "a"}, {"a list", "json", `[1]`, "a"}, {"broken XML", "xml", "<a>", "a/b"},
+		{"another root", "xml", "<a/>", "b/c"},
 		{"holds elements", "xml", "<a><b/></a>", "a"}, {"no dictionary", "plist", "<plist><array/></plist>", "a"},
 		{"no dictionary inside", "plist", "<plist><dict><key>a</key><string/></dict></plist>", "a/b"},
 	} {
@@ -81,7 +88,8 @@ func TestSettingsThatAreRefused(t *testing.T) {
 			t.Errorf("%s: %q, %v", c.name, got, err)
 		}
 	}
-	for name, data := range map[string]string{"Latin-1": "[S]\na=\xe9\n", "half UTF-16": "\xff\xfea", "binary property list": "bplist00\x01", "zeros": "a\x00b"} {
+	for name, data := range map[string]string{"Latin-1": "[S]\na=\xe9\n", "half UTF-16": "\xff\xfea",
+		"binary property list": "bplist00\x01", "zeros": "a\x00b"} {
 		if _, err := openSettings("ini", []byte(data)); !problem.Is(err, problem.Refused) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -119,7 +127,8 @@ func TestTheRightAccount(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for mail, want := range map[string]string{"maren@x.example": "id2", "bo@x.example": "id1", "two@x.example": "", "no@x.example": "", "deep@x.example": ""} {
+	for mail, want := range map[string]string{"maren@x.example": "id2", "bo@x.example": "id1", "two@x.example": "",
+		"no@x.example": "", "deep@x.example": ""} {
 		got, err := s.account(Where{"mail.identity.*.useremail", mail})
 		if got != want || (err == nil) != (want != "") {
 			t.Errorf("%s: %q, %v", mail, got, err)
@@ -136,11 +145,13 @@ func FuzzSettings(f *testing.F) {
 	f.Add("reg", "[H]\r\n\"a\"=\"b\"\r\n", "H/a", "x")
 	f.Fuzz(func(t *testing.T, kind, text, key, value string) {
 		s, err := openSettings(kind, []byte(text))
-		if err != nil || key == "" || !utf8.ValidString(key) || !utf8.ValidString(value) || strings.ContainsAny(key+value, "\x00\r\n[]=;#\"\\") || strings.TrimSpace(key) != key || strings.TrimSpace(value) != value {
+		if err != nil || key == "" || !utf8.ValidString(key) || !utf8.ValidString(value) ||
+			strings.ContainsAny(key+value, "\x00\r\n[]=;#\"\\") || strings.TrimSpace(key) != key || strings.TrimSpace(value) != value {
 			return
 		}
 		for _, part := range strings.Split(key, "/") {
-			if strings.TrimSpace(part) != part || part == "" || kind == "xml" && strings.ContainsFunc(part, func(r rune) bool { return r < 'A' || r > 'z' }) {
+			if strings.TrimSpace(part) != part || part == "" || kind == "xml" &&
+				strings.ContainsFunc(part, func(r rune) bool { return r < 'A' || r > 'z' }) {
 				return
 			}
 		}
@@ -155,7 +166,8 @@ func FuzzSettings(f *testing.F) {
 		if err != nil {
 			t.Fatalf("%s: what was written cannot be read: %q, %v", kind, data, err)
 		}
-		if got, there, err := again.format.get(again.text, key); err != nil || !there || fmt.Sprint(got) != value && kind != "xml" && kind != "plist" {
+		if got, there, err := again.format.get(again.text, key); err != nil || !there || fmt.Sprint(got) != value &&
+			kind != "xml" && kind != "plist" {
 			t.Errorf("%s: %q of %q is %v, %v, %v; want %q in %q", kind, key, text, got, there, err, value, data)
 		}
 	})

@@ -99,7 +99,8 @@ func TestWhatEachClientWants(t *testing.T) {
 func TestEncodings(t *testing.T) {
 	tm := tmpl(t, "quay", "<p>{{ cn }}</p>")
 	desk := &client.Desk{Files: []client.DeskFile{{Form: "text", Ending: ".a", Charset: "utf-16le", Mark: true, Lines: "crlf"},
-		{Form: "text", Ending: ".b", Charset: "utf-16le"}, {Form: "text", Ending: ".c", Mark: true}, {Form: "html", Ending: ".d", Charset: "ascii"},
+		{Form: "text", Ending: ".b", Charset: "utf-16le"}, {Form: "text", Ending: ".c", Mark: true},
+		{Form: "html", Ending: ".d", Charset: "ascii"},
 		{Form: "text", Ending: ".e", Lines: "crlf"}, {Form: "text", Ending: ".f", Bare: true}}}
 	k := made(t, client.FileSet, desk, tm)
 	data := map[string][]byte{}
@@ -168,10 +169,12 @@ func TestNoSignatureAndSeveralTemplates(t *testing.T) {
 		choices    []Choice
 		files, use string
 	}{
-		{[]Choice{{"new", "a", "new"}}, "Brackwater Ferries.html Brackwater Ferries.rtf Brackwater Ferries.txt", "map[new:Brackwater Ferries reply:]"},
+		{[]Choice{{"new", "a", "new"}}, "Brackwater Ferries.html Brackwater Ferries.rtf Brackwater Ferries.txt",
+			"map[new:Brackwater Ferries reply:]"},
 		{[]Choice{{"new", "", ""}, {"reply", "", ""}}, "", "map[new: reply:]"},
-		{[]Choice{{"new", "a", "new"}, {"reply", "b", "new"}}, "Brackwater Ferries-new.html Brackwater Ferries-new.rtf Brackwater Ferries-new.txt " +
-			"Brackwater Ferries-reply.html Brackwater Ferries-reply.rtf Brackwater Ferries-reply.txt",
+		{[]Choice{{"new", "a", "new"}, {"reply", "b", "new"}},
+			"Brackwater Ferries-new.html Brackwater Ferries-new.rtf Brackwater Ferries-new.txt " +
+				"Brackwater Ferries-reply.html Brackwater Ferries-reply.rtf Brackwater Ferries-reply.txt",
 			"map[new:Brackwater Ferries-new reply:Brackwater Ferries-reply]"},
 	} {
 		k, err := w.Make(maren, c.choices)
@@ -249,7 +252,8 @@ func TestWhatAListMayName(t *testing.T) {
 	if _, err := key.Trusted().Open(twice, key.Sign(twice)); !problem.Is(err, problem.Refused) {
 		t.Errorf("names that differ in letter case only: %v", err)
 	}
-	for _, wrong := range []List{{Format: 2}, {Format: format, Files: make([]Listed, maxListed+1)}, {Format: format, Files: []Listed{{File: "a", Bytes: MaxFile + 1}}}} {
+	for _, wrong := range []List{{Format: 2}, {Format: format, Files: make([]Listed, maxListed+1)},
+		{Format: format, Files: []Listed{{File: "a", Bytes: MaxFile + 1}}}} {
 		if _, err := key.Trusted().Open(wrong.JSON(), key.Sign(wrong.JSON())); err == nil {
 			t.Errorf("%d files of format %d are accepted", len(wrong.Files), wrong.Format)
 		}
@@ -265,7 +269,8 @@ func FuzzList(f *testing.F) {
 			return
 		}
 		for _, file := range l.Files {
-			if strings.Contains(file.File, "..") && strings.HasPrefix(file.File, "..") || strings.ContainsAny(file.File, "\\:\x00") || strings.HasPrefix(file.File, "/") {
+			if strings.Contains(file.File, "..") && strings.HasPrefix(file.File, "..") ||
+				strings.ContainsAny(file.File, "\\:\x00") || strings.HasPrefix(file.File, "/") {
 				t.Errorf("%q is accepted", file.File)
 			}
 		}
@@ -276,14 +281,16 @@ func FuzzList(f *testing.F) {
 }
 
 func TestPictureAndLink(t *testing.T) {
-	tm, err := template.New("quay", template.Parts{Source: `<p>{{ cn }}</p><p><a href="https://www.brackwater.example/">Ferries</a></p><p>"Quay" &amp; <b>more</b></p>`,
-		Settings: "pictures: {address: https://pictures.brackwater.example/q/}"})
+	tm, err := template.New("quay",
+		template.Parts{Source: `<p>{{ cn }}</p><p><a href="https://www.brackwater.example/">Ferries</a></p><p>"Quay" &amp; <b>more</b></p>`,
+			Settings: "pictures: {address: https://pictures.brackwater.example/q/}"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	in := Input{Templates: map[string]*template.Template{"quay": tm}, Schema: schema, Day: day}
 	shot, err := ShotOf(in, Choice{"new", "quay", "new"}, maren)
-	if err != nil || shot.Link != "https://www.brackwater.example/" || shot.Alt != `Maren Lindí, Ferries, "Quay" & more` || !strings.Contains(shot.Page, "<html") {
+	if err != nil || shot.Link != "https://www.brackwater.example/" || shot.Alt != `Maren Lindí, Ferries, "Quay" & more` ||
+		!strings.Contains(shot.Page, "<html") {
 		t.Fatalf("%+v, %v", shot, err)
 	}
 	k, err := OfPicture(in, Choice{"new", "quay", "new"}, maren, shot, []byte("\x89PNG\r\n\x1a\n"), 300, 100)
@@ -292,7 +299,8 @@ func TestPictureAndLink(t *testing.T) {
 	}
 	name := k.Files[0].File
 	markup := string(k.Contents[1].Data)
-	if !strings.Contains(markup, `<a href="https://www.brackwater.example/"><img src="https://pictures.brackwater.example/q/`+name+`" width="300" height="100"`) ||
+	if !strings.Contains(markup,
+		`<a href="https://www.brackwater.example/"><img src="https://pictures.brackwater.example/q/`+name+`" width="300" height="100"`) ||
 		!strings.Contains(markup, `alt="Maren Lindí, Ferries, &#34;Quay&#34; &amp; more"`) {
 		t.Errorf("%s", markup)
 	}

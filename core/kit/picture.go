@@ -37,7 +37,8 @@ func ShotOf(in Input, c Choice, p *person.Person) (Shot, error) {
 	}
 	data := *t
 	data.Settings.Pictures.Delivery = map[string]template.Delivery{string(compose.HTML): template.Data}
-	s, err := compose.Compile(compose.Source{Template: &data, Schema: in.Schema, Day: in.Day, Variants: []string{c.Variant}}, compose.HTML, compose.Text)
+	s, err := compose.Compile(compose.Source{Template: &data, Schema: in.Schema, Day: in.Day, Variants: []string{c.Variant}},
+		compose.HTML, compose.Text)
 	if err != nil {
 		return Shot{}, err
 	}
@@ -68,7 +69,8 @@ func OfPicture(in Input, c Choice, p *person.Person, shot Shot, data []byte, wid
 	t := in.Templates[c.Template]
 	host, _ := t.Hosting()
 	if host == "" {
-		return Kit{}, problem.New(problem.Refused, "The picture must be hosted, and %s has no address at which its pictures are; say pictures.address in %s.",
+		return Kit{}, problem.New(problem.Refused,
+			"The picture must be hosted, and %s has no address at which its pictures are; say pictures.address in %s.",
 			t.Name, template.SettingsFile)
 	}
 	base := in.Base
@@ -78,15 +80,18 @@ func OfPicture(in Input, c Choice, p *person.Person, shot Shot, data []byte, wid
 	mail, _, _ := in.Schema.Column("mail")
 	name := filename.Safe(base) + "-" + picture.KeyOf(data)
 	address := host + url.PathEscape(name)
-	markup := fmt.Sprintf(`<img src="%s" width="%d" height="%d" border="0" alt="%s">`, html.EscapeString(address), width, height, html.EscapeString(shot.Alt))
+	markup := fmt.Sprintf(`<img src="%s" width="%d" height="%d" border="0" alt="%s">`, html.EscapeString(address), width,
+		height, html.EscapeString(shot.Alt))
 	fields := fmt.Sprintf("Address of the picture: %s\nWidth: %d px\nHeight: %d px\nAlternative text: %s\n", address, width, height, shot.Alt)
 	if shot.Link != "" {
 		markup = fmt.Sprintf(`<a href="%s">%s</a>`, html.EscapeString(shot.Link), markup)
 		fields = "Link: " + shot.Link + "\n" + fields
 	}
-	k := Kit{List: List{Format: format, Person: p.At(mail), Way: client.PictureLink, Client: in.Client, Release: in.Release, Day: in.Day.Format(time.DateOnly),
+	k := Kit{List: List{Format: format, Person: p.At(mail), Way: client.PictureLink, Client: in.Client, Release: in.Release,
+		Day: in.Day.Format(time.DateOnly),
 		Use: map[string]string{"new": base}, Files: []Listed{}}}
-	k.Contents = []File{file(name, pictureForm, data), file(base+".html", string(compose.HTML), []byte(markup+"\n")), file(base+".txt", string(compose.Text), []byte(fields))}
+	k.Contents = []File{file(name, pictureForm, data), file(base+".html", string(compose.HTML), []byte(markup+"\n")),
+		file(base+".txt", string(compose.Text), []byte(fields))}
 	for _, f := range k.Contents {
 		k.Files = append(k.Files, f.Listed)
 	}

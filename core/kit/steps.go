@@ -21,7 +21,8 @@ func (k List) Steps() Steps {
 	page, others := k.first("html", "mime", "text"), k.names()
 	choose := k.choose()
 	s := Steps{Proof: []string{
-		"Begin a new message to yourself: the signature stands there. Send it, open it where it arrives, and look for the name, the links and the pictures.",
+		"Begin a new message to yourself: the signature stands there. Send it, open it where it arrives, and look " +
+			"for the name, the links and the pictures.",
 		"Answer that message: look whether the signature of replies stands above the quoted text.",
 	}}
 	switch k.Way {
@@ -33,9 +34,11 @@ func (k List) Steps() Steps {
 		s.Install = append(s.Install, "Close message windows that were open before: they go on showing the old signature.")
 	case client.WrappedFile:
 		s.Install = []string{
-			"In the mail client, make a signature and type a word into it by which its file can be found, such as brackwater-new. Choose it for the account.",
+			"In the mail client, make a signature and type a word into it by which its file can be found, such as " +
+				"brackwater-new. Choose it for the account.",
 			"Close the mail client.",
-			fmt.Sprintf("In the client's folder of signatures, find the file in which that word stands. Replace what stands below its first blank line by what "+
+			fmt.Sprintf("In the client's folder of signatures, find the file in which that word stands. Replace "+
+				"what stands below its first blank line by what "+
 				"stands below the first blank line of %s. The header lines above stay as they are.", page),
 			"Make the file read-only, or the client writes its own version over it when it starts.",
 			"Start the client. In its list the signature may look empty or without pictures; what counts is a new message.",
@@ -49,8 +52,10 @@ func (k List) Steps() Steps {
 		}
 	case client.PasteRender:
 		s.Install = []string{
-			fmt.Sprintf("Open %s in a browser and press its button that copies the signature. Do not copy from a received message: that brings more along.", page),
-			"In the mail client's settings, open the box for the signature, empty it, and paste. If raw code shows, the box wants it rendered: copy with the button and not from the page's source.",
+			fmt.Sprintf("Open %s in a browser and press its button that copies the signature. Do not copy from a "+
+				"received message: that brings more along.", page),
+			"In the mail client's settings, open the box for the signature, empty it, and paste. If raw code shows, " +
+				"the box wants it rendered: copy with the button and not from the page's source.",
 			"Save. If the client says that the signature is too long, tell whoever sent you this page which number it names.",
 			"Choose the signature for new messages and, in a box of its own, for replies.",
 		}
@@ -63,7 +68,9 @@ func (k List) Steps() Steps {
 	case client.PictureLink:
 		s.Install = []string{
 			fmt.Sprintf("Upload %s, and open its address in a browser: the picture shows, and nothing around it.", k.first(pictureForm)),
-			fmt.Sprintf("In the settings of the mail client or system, find the box for the picture of the signature. Give it address, link and alternative text from %s, one by one.", k.first("text")),
+			fmt.Sprintf("In the settings of the mail client or system, find the box for the picture of the "+
+				"signature. Give it address, link and alternative text from %s, one by one.",
+				k.first("text")),
 			fmt.Sprintf("If the box takes markup after all, paste what stands in %s.", k.first("html")),
 		}
 	case client.Draft:
@@ -74,7 +81,8 @@ func (k List) Steps() Steps {
 		}
 	}
 	if way.Places {
-		s.Proof = append(s.Proof, "Start the client again and look once more: a signature that the client wrote over was not read-only, or the client was open.")
+		s.Proof = append(s.Proof,
+			"Start the client again and look once more: a signature that the client wrote over was not read-only, or the client was open.")
 	}
 	return s
 }

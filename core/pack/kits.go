@@ -90,7 +90,8 @@ func (p *packer) startKits(w io.Writer) error {
 		return err
 	}
 	way, _ := client.FindWay(k.Way)
-	return indexParts.ExecuteTemplate(p.kits.index.text, "head", map[string]any{"Kits": k, "Way": way, "Day": p.in.Day.Format("2 January 2006")})
+	return indexParts.ExecuteTemplate(p.kits.index.text, "head",
+		map[string]any{"Kits": k, "Way": way, "Day": p.in.Day.Format("2 January 2006")})
 }
 
 // folderName is after what a person's folder is named.
@@ -113,7 +114,8 @@ func (w *worker) fillKit(one *packed) {
 	}
 	one.kit = &k
 	for _, f := range k.Contents {
-		entry := packedFile{name: one.folder + "/" + f.File, size: len(f.Data), data: f.Data, crc: crc32.ChecksumIEEE(f.Data), hash: sha256.Sum256(f.Data)}
+		entry := packedFile{name: one.folder + "/" + f.File, size: len(f.Data), data: f.Data,
+			crc: crc32.ChecksumIEEE(f.Data), hash: sha256.Sum256(f.Data)}
 		if f.Form != "picture" {
 			entry = w.packedFile(entry.name, f.Data)
 		}
@@ -145,7 +147,8 @@ func (t *kitTables) add(one *packed) error {
 				uses = append(uses, situation)
 			}
 		}
-		if err := t.lines.Write([]string{wire.Cell(one.mail), one.folder, f.File, f.Form, fmt.Sprint(f.Bytes), f.SHA256, strings.Join(uses, " ")}); err != nil {
+		if err := t.lines.Write([]string{wire.Cell(one.mail), one.folder, f.File, f.Form, fmt.Sprint(f.Bytes), f.SHA256,
+			strings.Join(uses, " ")}); err != nil {
 			return err
 		}
 	}
@@ -156,7 +159,8 @@ func (t *kitTables) add(one *packed) error {
 			links = append(links, link{f.File, url.PathEscape(one.folder) + "/" + (&url.URL{Path: f.File}).EscapedPath()})
 		}
 	}
-	return indexParts.ExecuteTemplate(t.index.text, "row", map[string]any{"Mail": one.mail, "Folder": one.folder, "Links": links, "Use": one.kit.Use})
+	return indexParts.ExecuteTemplate(t.index.text, "row",
+		map[string]any{"Mail": one.mail, "Folder": one.folder, "Links": links, "Use": one.kit.Use})
 }
 
 // finish writes the table and the page, with the steps as they are for the first person who has a signature.

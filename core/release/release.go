@@ -126,7 +126,8 @@ type Side struct {
 func Differences(before *Side, after Side) []Difference {
 	list := []Difference{}
 	if before == nil {
-		return append(list, Difference{Kind: "template", Name: "", Says: fmt.Sprintf("This is the first release, with %d templates.", len(after.Frozen.Templates))})
+		return append(list, Difference{Kind: "template", Name: "",
+			Says: fmt.Sprintf("This is the first release, with %d templates.", len(after.Frozen.Templates))})
 	}
 	list = append(list, templateDifferences(before, after)...)
 	list = append(list, lineDifferences("assignment", lines(before.Frozen.Assignments), lines(after.Frozen.Assignments))...)
@@ -137,7 +138,8 @@ func Differences(before *Side, after Side) []Difference {
 		}
 	}
 	list = append(list, sizeDifferences(before, after)...)
-	for _, s := range [][3]string{{"base name", before.Frozen.Base, after.Frozen.Base}, {"public address of pictures", before.Frozen.Address, after.Frozen.Address},
+	for _, s := range [][3]string{{"base name", before.Frozen.Base, after.Frozen.Base},
+		{"public address of pictures", before.Frozen.Address, after.Frozen.Address},
 		{"situations", strings.Join(before.Frozen.Situations, ", "), strings.Join(after.Frozen.Situations, ", ")}} {
 		if s[1] != s[2] {
 			list = append(list, Difference{Kind: "setting", Name: s[0], Says: fmt.Sprintf("%q; it was %q.", s[2], s[1])})

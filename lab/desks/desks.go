@@ -85,7 +85,8 @@ func write(name, text string) error {
 // paddle keeps one signature as a MIME part in a file with a name of its own.
 type paddle struct{}
 
-const paddlePart = "MIME-Version: 1.0\nContent-Type: text/html; charset=utf-8\nContent-Transfer-Encoding: quoted-printable\nMessage-Id: <4f9a@paddle.example>\n\n"
+const paddlePart = "MIME-Version: 1.0\nContent-Type: text/html; charset=utf-8\nContent-Transfer-Encoding: " +
+	"quoted-printable\nMessage-Id: <4f9a@paddle.example>\n\n"
 
 func (paddle) setup(folder string) error {
 	return errors.Join(write(filepath.Join(folder, "signatures", "5d8c1f.mime"), paddlePart+"<p>TYPE-HERE</p>\n"),
@@ -194,7 +195,8 @@ func (tiller) end(string) error { return nil }
 type rudder struct{}
 
 func (rudder) setup(folder string) error {
-	return write(filepath.Join(folder, "settings.json"), "{\n  \"window\": {\"width\": 1200},\n  \"signature\": {\"new\": \"\", \"reply\": \"\"},\n  \"starts\": 1\n}\n")
+	return write(filepath.Join(folder, "settings.json"),
+		"{\n  \"window\": {\"width\": 1200},\n  \"signature\": {\"new\": \"\", \"reply\": \"\"},\n  \"starts\": 1\n}\n")
 }
 
 func (rudder) start(folder string) error {

@@ -255,7 +255,8 @@ type Problem struct {
 
 // statuses are the HTTP statuses of the kinds of problems.
 var statuses = map[problem.Kind]int{
-	problem.NotFound: http.StatusNotFound, problem.Gone: http.StatusGone, problem.Conflict: http.StatusConflict, problem.Invalid: http.StatusUnprocessableEntity,
+	problem.NotFound: http.StatusNotFound, problem.Gone: http.StatusGone, problem.Conflict: http.StatusConflict,
+	problem.Invalid: http.StatusUnprocessableEntity,
 	problem.Refused: http.StatusUnprocessableEntity, problem.TooLarge: http.StatusRequestEntityTooLarge,
 	problem.Busy: http.StatusServiceUnavailable, problem.Unavailable: http.StatusNotImplemented,
 	problem.Full: http.StatusInsufficientStorage,

@@ -138,7 +138,8 @@ func (a *API) postDeskReport(c *gin.Context) {
 
 // matrixFilter reads which rows of the desks are asked for.
 func matrixFilter(c *gin.Context, standard int) (desks.Filter, error) {
-	f := desks.Filter{Search: c.Query("search"), Standing: desks.Standing(c.Query("standing")), Client: c.Query("client"), Audience: c.Query("audience")}
+	f := desks.Filter{Search: c.Query("search"), Standing: desks.Standing(c.Query("standing")), Client: c.Query("client"),
+		Audience: c.Query("audience")}
 	var err error
 	if f.Wave, err = number(c, "wave", 0); err != nil {
 		return f, err

@@ -35,7 +35,8 @@ func (a *API) logged(c *gin.Context) {
 	if c.Writer.Status() == http.StatusNotModified && strings.HasPrefix(c.Request.URL.Path, "/api/v1/desk/") {
 		level = slog.LevelDebug // thousands of desks ask again and again, and nothing happens
 	}
-	a.Log.Log(c.Request.Context(), level, "request", "request", c.GetString(requestKey), "method", c.Request.Method, "path", c.Request.URL.Path,
+	a.Log.Log(c.Request.Context(), level, "request", "request", c.GetString(requestKey), "method", c.Request.Method, "path",
+		c.Request.URL.Path,
 		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "ms", time.Since(began).Milliseconds())
 }
 

@@ -72,9 +72,11 @@ type SendWave struct {
 
 // releaseOf is a release for the outside.
 func (a *API) releaseOf(c *gin.Context, r store.Release) (Release, error) {
-	out := Release{ID: r.ID, Title: r.Title, Note: r.Note, State: r.State, Digest: r.Digest, Base: r.Frozen.Base, FrozenPeople: r.Frozen.People != "",
-		Before: r.Before, Templates: r.Frozen.Templates, Assignments: len(r.Frozen.Assignments), Examined: r.Examined, Differences: r.Differences,
-		Paused: r.Paused, MadeBy: r.MadeBy, Made: r.Made, ApprovedBy: r.ApprovedBy, Approved: r.Approved, Approval: r.Approval, Out: r.Out,
+	out := Release{ID: r.ID, Title: r.Title, Note: r.Note, State: r.State, Digest: r.Digest, Base: r.Frozen.Base,
+		FrozenPeople: r.Frozen.People != "",
+		Before:       r.Before, Templates: r.Frozen.Templates, Assignments: len(r.Frozen.Assignments), Examined: r.Examined,
+		Differences: r.Differences,
+		Paused:      r.Paused, MadeBy: r.MadeBy, Made: r.Made, ApprovedBy: r.ApprovedBy, Approved: r.Approved, Approval: r.Approval, Out: r.Out,
 		WithdrawnBy: r.WithdrawnBy, Withdrawn: r.Withdrawn, Waves: []Wave{}}
 	for _, e := range r.Examined {
 		out.Fails = out.Fails || e.Fails

@@ -30,7 +30,8 @@ func released(t testing.TB) (*rig, *api.API) {
 	var a *api.API
 	r := demoRig(t, func(of *api.API) { a = of })
 	r.want(200, "PUT", "/api/v1/audiences/crew", `{"title":"Crew","condition":{"none":[{"field":"callSign","blank":true}]}}`, nil)
-	r.want(200, "PUT", "/api/v1/assignments", `{"lines":[{"situation":"reply","template":"harbour","variant":"reply"},{"template":"harbour"}],"situations":[]}`, nil)
+	r.want(200, "PUT", "/api/v1/assignments",
+		`{"lines":[{"situation":"reply","template":"harbour","variant":"reply"},{"template":"harbour"}],"situations":[]}`, nil)
 	return r, a
 }
 
@@ -98,15 +99,18 @@ const (
 func TestAReleaseFromDraftToWithdrawn(t *testing.T) {
 	r, a := released(t)
 	rel := r.release("Winter")
-	if rel.State != release.Checked || rel.MadeBy != "Maren" || len(rel.Examined) != 1 || rel.Examined[0].People != 80 || len(rel.Differences) != 1 ||
+	if rel.State != release.Checked || rel.MadeBy != "Maren" || len(rel.Examined) != 1 || rel.Examined[0].People != 80 ||
+		len(rel.Differences) != 1 ||
 		len(rel.Digest) != 64 || rel.Templates[0].Number != 1 {
 		t.Fatalf("%+v", rel)
 	}
-	if sheet := r.do("GET", "/api/v1/releases/1/sheets/harbour", ""); sheet.Code != 200 || !strings.HasPrefix(sheet.Header().Get("Content-Type"), "image/png") {
+	if sheet := r.do("GET", "/api/v1/releases/1/sheets/harbour", ""); sheet.Code != 200 ||
+		!strings.HasPrefix(sheet.Header().Get("Content-Type"), "image/png") {
 		t.Errorf("the contact sheet: %d %s", sheet.Code, sheet.Header())
 	}
 	r.as("Bo", 409, "POST", "/api/v1/releases/1/send", `{"waves":[]}`, nil)
-	if said := r.as("Maren", 422, "POST", "/api/v1/releases/1/approve", `{"says":"x"}`, nil); !strings.Contains(said, "somebody else has to approve") {
+	if said := r.as("Maren", 422, "POST", "/api/v1/releases/1/approve", `{"says":"x"}`, nil); !strings.Contains(said,
+		"somebody else has to approve") {
 		t.Error(said)
 	}
 	r.want(200, "PUT", "/api/v1/releases/settings", `{"oneMayDoBoth":true}`, nil)
@@ -114,11 +118,13 @@ func TestAReleaseFromDraftToWithdrawn(t *testing.T) {
 	if rel.State != release.Approved || rel.ApprovedBy != "Maren" || rel.Approval != "known" {
 		t.Errorf("%+v", rel)
 	}
-	for _, wrong := range []string{`{"audience":"nobody","share":0}`, `{"audience":"","share":101}`, strings.TrimSuffix(strings.Repeat(`{"audience":"","share":0},`, 51), ",")} {
+	for _, wrong := range []string{`{"audience":"nobody","share":0}`, `{"audience":"","share":101}`,
+		strings.TrimSuffix(strings.Repeat(`{"audience":"","share":0},`, 51), ",")} {
 		r.as("Bo", 422, "POST", "/api/v1/releases/1/send", `{"waves":[`+wrong+`]}`, nil)
 	}
 	r.as("Bo", 200, "POST", "/api/v1/releases/1/send", `{"waves":[{"audience":"crew","share":50},{"audience":"","share":0}]}`, &rel)
-	if len(rel.Waves) != 2 || rel.Waves[0].Opened.IsZero() || !rel.Waves[1].Opened.IsZero() || rel.Waves[0].People != 17 || rel.Waves[1].People != 63 {
+	if len(rel.Waves) != 2 || rel.Waves[0].Opened.IsZero() || !rel.Waves[1].Opened.IsZero() || rel.Waves[0].People != 17 ||
+		rel.Waves[1].People != 63 {
 		t.Errorf("waves %+v", rel.Waves)
 	}
 	r.as("Bo", 409, "DELETE", "/api/v1/releases/1", "", nil)
@@ -187,15 +193,17 @@ func TestAReleaseFromDraftToWithdrawn(t *testing.T) {
 func (r *rig) report(key, desk, person, proof string) {
 	r.t.Helper()
 	k, list := r.kit(key, person, "gecko-desktop")
-	report := desks.Report{Desk: desk, Host: desk, System: "linux", Version: "1", Places: []desks.Reported{{Place: "rudder", Folder: "/home/x", Client: "gecko-desktop",
-		Person: list.Person, Release: k.Release, Kit: kit.Digest([]byte(k.List)), Proof: "current", At: time.Now()}}}
+	report := desks.Report{Desk: desk, Host: desk, System: "linux", Version: "1",
+		Places: []desks.Reported{{Place: "rudder", Folder: "/home/x", Client: "gecko-desktop",
+			Person: list.Person, Release: k.Release, Kit: kit.Digest([]byte(k.List)), Proof: "current", At: time.Now()}}}
 	report.Places[0].Proof = "current"
 	text, err := json.Marshal(report)
 	if err != nil {
 		r.t.Fatal(err)
 	}
 	text = bytes.Replace(text, []byte(`"proof":"current"`), []byte(`"proof":"`+proof+`"`), 1)
-	if answer := r.do("POST", "/api/v1/desk/report", string(text), "Authorization", "Bearer "+key, "Content-Type", "application/json"); answer.Code != 204 {
+	if answer := r.do("POST", "/api/v1/desk/report", string(text), "Authorization", "Bearer "+key, "Content-Type",
+		"application/json"); answer.Code != 204 {
 		r.t.Fatalf("the report: %d %s", answer.Code, answer.Body)
 	}
 }
@@ -372,7 +380,8 @@ func TestReleasesThatMakeNoSense(t *testing.T) {
 		}
 	}
 	r.want(200, "PUT", "/api/v1/assignments", `{"lines":[{"template":""}],"situations":[]}`, nil)
-	if answer := r.do("POST", "/api/v1/releases", `{"title":"x"}`, "Content-Type", "application/json"); answer.Code != 422 || !strings.Contains(answer.Body.String(), "nothing to release") {
+	if answer := r.do("POST", "/api/v1/releases", `{"title":"x"}`, "Content-Type", "application/json"); answer.Code != 422 ||
+		!strings.Contains(answer.Body.String(), "nothing to release") {
 		t.Errorf("nobody gets anything: %d %s", answer.Code, answer.Body)
 	}
 	for _, who := range []string{"%00", strings.Repeat("a", 101), "%20a"} {
@@ -497,7 +506,8 @@ func TestPackagesOfKits(t *testing.T) {
 	if l := lists(crewOnly); len(l) != 17 || l[0].Release != "1" || l[0].Use["new"] != "brackwater-new" {
 		t.Errorf("%d kits of the crew", len(l))
 	}
-	if page := string(crewOnly["index.html"]); !strings.Contains(page, "Of release 1.") || !strings.Contains(page, "17 people") || !strings.Contains(page, "Close the mail client") ||
+	if page := string(crewOnly["index.html"]); !strings.Contains(page, "Of release 1.") ||
+		!strings.Contains(page, "17 people") || !strings.Contains(page, "Close the mail client") ||
 		strings.Count(string(crewOnly["people.csv"]), "\n") < 17*8 {
 		t.Error("the index page or the table says too little")
 	}
@@ -505,13 +515,16 @@ func TestPackagesOfKits(t *testing.T) {
 	if l := lists(one); len(l) != 1 || l[0].Person != crew {
 		t.Errorf("%d kits for one person", len(l))
 	}
-	if l := lists(made(`{"template":"harbour","way":"paste-source","base":"own"}`)); len(l) != 80 || l[0].Files[0].File != "own.fragment.html" {
+	if l := lists(made(`{"template":"harbour","way":"paste-source","base":"own"}`)); len(l) != 80 ||
+		l[0].Files[0].File != "own.fragment.html" {
 		t.Errorf("%d kits of a template", len(l))
 	}
 	for name, body := range map[string]string{"unknown way": `{"release":1,"way":"fly"}`, "unknown client": `{"release":1,"client":"fax"}`,
-		"another way": `{"release":1,"client":"gecko-desktop","way":"file-set"}`, "no way": `{"release":1}`, "unknown audience": `{"release":1,"way":"file-set","audience":"x"}`,
-		"a template's audience": `{"template":"harbour","way":"file-set","audience":"crew"}`, "nobody": `{"release":1,"way":"file-set","person":"x@y.example"}`,
-		"the host's way": `{"release":1,"client":"append-rule"}`} {
+		"another way": `{"release":1,"client":"gecko-desktop","way":"file-set"}`, "no way": `{"release":1}`,
+		"unknown audience":      `{"release":1,"way":"file-set","audience":"x"}`,
+		"a template's audience": `{"template":"harbour","way":"file-set","audience":"crew"}`,
+		"nobody":                `{"release":1,"way":"file-set","person":"x@y.example"}`,
+		"the host's way":        `{"release":1,"client":"append-rule"}`} {
 		if answer := r.do("POST", "/api/v1/packages", body, "Content-Type", "application/json"); answer.Code != 422 {
 			t.Errorf("%s: %d %s", name, answer.Code, answer.Body)
 		}

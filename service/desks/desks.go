@@ -295,7 +295,8 @@ func (v *view) maker(o *one, id string) (*kit.Maker, error) {
 	if profile == nil {
 		return nil, problem.New(problem.NotFound, "There is no client profile %q.", id)
 	}
-	m, err := kit.New(kit.Input{Templates: o.Templates, Schema: o.Directory.Schema, Day: o.day, Way: profile.Install.Way, Desk: profile.Install.OnDesk(),
+	m, err := kit.New(kit.Input{Templates: o.Templates, Schema: o.Directory.Schema, Day: o.day, Way: profile.Install.Way,
+		Desk:   profile.Install.OnDesk(),
 		Client: id, Base: o.Frozen.Base})
 	if err != nil {
 		return nil, err

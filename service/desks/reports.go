@@ -53,7 +53,8 @@ func (d *Desks) Report(ctx context.Context, r Report) error {
 		if !slices.Contains([]desk.Proof{desk.Current, desk.Older, desk.Altered, desk.Missing, desk.Unknown}, p.Proof) {
 			return problem.New(problem.Invalid, "There is no proof %q.", p.Proof).In("proof")
 		}
-		places = append(places, store.DeskPlace{Desk: r.Desk, Place: short(p.Place), Folder: short(p.Folder), Client: short(p.Client), Person: fold(short(p.Person)),
+		places = append(places, store.DeskPlace{Desk: r.Desk, Place: short(p.Place), Folder: short(p.Folder),
+			Client: short(p.Client), Person: fold(short(p.Person)),
 			Release: short(p.Release), Kit: short(p.Kit), Proof: string(p.Proof), Detail: short(p.Detail), Placed: p.At})
 	}
 	return d.Store.Write(ctx, func(tx *store.Tx) error {
@@ -278,7 +279,8 @@ func worse(s Standing) int { return slices.Index(standings, s) }
 
 // cell judges what a desk reported of a place.
 func (d *Desks) cell(v *view, wanted, mail string, p store.DeskPlace) Cell {
-	c := Cell{Client: p.Client, Standing: Good, Release: p.Release, Host: p.Host, Desk: p.Desk, Detail: p.Detail, Reported: p.Reported, Desks: 1}
+	c := Cell{Client: p.Client, Standing: Good, Release: p.Release, Host: p.Host, Desk: p.Desk, Detail: p.Detail,
+		Reported: p.Reported, Desks: 1}
 	switch {
 	case p.Proof == string(desk.Altered):
 		c.Standing = Altered

@@ -166,7 +166,8 @@ func Signature(ctx context.Context, html string, widest int) (data []byte, width
 	data, err = inFolder(ctx, html, func(ctx context.Context, folder, file string) ([]byte, error) {
 		tab, stop := start(ctx, path, folder, widest)
 		defer stop()
-		if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(widest), 900, chromedp.EmulateScale(2)), chromedp.Navigate("file://"+file)); err != nil {
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(widest), 900, chromedp.EmulateScale(2)),
+			chromedp.Navigate("file://"+file)); err != nil {
 			return nil, fmt.Errorf("drawing with Chromium: %w", err)
 		}
 		picture, err := chromedp.Run(tab, chromedp.FullScreenshot(100))

@@ -47,12 +47,14 @@ func (p *Packages) CreateKits(ctx context.Context, o Order) (record store.Packag
 		return record, nil, problem.New(problem.Refused, "Nobody would get a kit.")
 	}
 	err = p.Store.Write(ctx, func(tx *store.Tx) error {
-		record = store.Package{ID: jobs.NewID(), Template: source.title, Version: source.version, Content: source.content, Release: o.Release, Way: source.way,
+		record = store.Package{ID: jobs.NewID(), Template: source.title, Version: source.version, Content: source.content,
+			Release: o.Release, Way: source.way,
 			Client: o.Client, Audience: o.Audience, Person: o.Person}
 		if err := tx.AddPackage(record); err != nil {
 			return err
 		}
-		record.Job, err = p.Jobs.Add(tx, store.Job{ID: record.ID, Kind: Kind, Title: source.title, Total: total, Unit: "people"}, order{Day: tx.At(), Kits: &o})
+		record.Job, err = p.Jobs.Add(tx, store.Job{ID: record.ID, Kind: Kind, Title: source.title, Total: total,
+			Unit: "people"}, order{Day: tx.At(), Kits: &o})
 		return err
 	})
 	return record, source.notes, err
@@ -139,7 +141,8 @@ func (p *Packages) ofRelease(ctx context.Context, o Order, s *kitSource, in *kit
 // ofTemplate takes a template's latest version, for those to whom it is assigned.
 func (p *Packages) ofTemplate(ctx context.Context, o Order, s *kitSource, in *kit.Input) error {
 	if o.Audience != "" {
-		return problem.New(problem.Invalid, "An audience is chosen for kits of a release; those of a template are for whom it is assigned to.").In("audience")
+		return problem.New(problem.Invalid,
+			"An audience is chosen for kits of a release; those of a template are for whom it is assigned to.").In("audience")
 	}
 	t, err := p.Templates.Get(ctx, o.Template, 0)
 	if err != nil {

@@ -154,7 +154,8 @@ func (r *Releases) freeze(tx *store.Tx, d Draft, clientsVersion string) (f relea
 	if err != nil {
 		return f, nil, err
 	}
-	f = release.Frozen{Base: d.Base, Assignments: w.Assignments.Lines(), Audiences: w.Audiences, Situations: w.Situations, Clients: clientsVersion,
+	f = release.Frozen{Base: d.Base, Assignments: w.Assignments.Lines(), Audiences: w.Audiences, Situations: w.Situations,
+		Clients: clientsVersion,
 		Address: settings.Address, Day: tx.At().Format(time.DateOnly), Templates: []release.Template{}}
 	for _, line := range f.Assignments {
 		if line.Template == "" || slices.ContainsFunc(f.Templates, func(t release.Template) bool { return t.Name == line.Template }) {
@@ -367,7 +368,8 @@ func (r *Releases) check(ctx context.Context, job *jobs.Job) (any, error) {
 
 // examine counts a report.
 func examine(name string, report *check.Report) release.Examined {
-	e := release.Examined{Template: name, People: report.People, Fails: report.Fails(), Verdict: report.Verdict.String(), Sizes: []release.Size{}}
+	e := release.Examined{Template: name, People: report.People, Fails: report.Fails(), Verdict: report.Verdict.String(),
+		Sizes: []release.Size{}}
 	for _, f := range report.Findings {
 		switch f.Severity {
 		case client.Breaks:
@@ -382,7 +384,8 @@ func examine(name string, report *check.Report) release.Examined {
 		if b.Exceeded() {
 			e.OverLimit++
 		}
-		e.Sizes = append(e.Sizes, release.Size{Template: name, Client: b.Client, Measure: string(b.Measure), Value: b.Value, Limit: b.Limit, Unit: b.Unit,
+		e.Sizes = append(e.Sizes, release.Size{Template: name, Client: b.Client, Measure: string(b.Measure), Value: b.Value,
+			Limit: b.Limit, Unit: b.Unit,
 			Person: b.Person})
 	}
 	return e
@@ -413,7 +416,8 @@ func (r *Releases) draw(ctx context.Context, id int, in check.Input, report *che
 		ending = ".html"
 	}
 	drawn, err := drawing.Sheet(ctx, sheet.Input{Template: in.Template, People: in.People, Chosen: chosen, Profiles: in.Profiles,
-		Views: []sheet.View{sheet.Light, sheet.Dark}, Variant: in.Template.Variants()[0], Day: in.Day}, report, drawing.SheetOptions{Picture: missing == nil})
+		Views: []sheet.View{sheet.Light, sheet.Dark}, Variant: in.Template.Variants()[0], Day: in.Day}, report,
+		drawing.SheetOptions{Picture: missing == nil})
 	if err != nil {
 		return err
 	}
@@ -474,7 +478,8 @@ func (r *Releases) Approve(ctx context.Context, id int, says string) error {
 			return err
 		}
 		if record.State == release.Checked && record.MadeBy == tx.By().Name && !s.OneMayDoBoth {
-			return problem.New(problem.Refused, "%s made this release; somebody else has to approve it, unless the organisation lets one person do both.",
+			return problem.New(problem.Refused,
+				"%s made this release; somebody else has to approve it, unless the organisation lets one person do both.",
 				record.MadeBy)
 		}
 		fails := slices.ContainsFunc(record.Examined, func(e release.Examined) bool { return e.Fails })
@@ -599,7 +604,8 @@ func (r *Releases) Endings(ctx context.Context) ([]Ending, error) {
 
 // What becomes of a dated piece after its last day, by way.
 var (
-	staying = []string{"copies that people pasted (rendered, source, from a draft)", "files on desks that were placed from a package by hand or by software distribution",
+	staying = []string{"copies that people pasted (rendered, source, from a draft)",
+		"files on desks that were placed from a package by hand or by software distribution",
 		"blocks at a mail host"}
 	going = []string{"desks that ask this service (missivum desk watch): they fetch it without the piece on the day after"}
 )

@@ -40,7 +40,8 @@ func (tx *Tx) PutDesk(d Desk, places []DeskPlace) error {
 	}
 	for _, p := range places {
 		if _, err := tx.prepared(`INSERT OR REPLACE INTO desk_places (desk_id, place, folder, client, person, release, kit, proof, detail, placed_at)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, d.ID, p.Place, p.Folder, p.Client, p.Person, p.Release, p.Kit, p.Proof, p.Detail, stamp(p.Placed)); err != nil {
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, d.ID, p.Place, p.Folder, p.Client, p.Person, p.Release, p.Kit, p.Proof,
+			p.Detail, stamp(p.Placed)); err != nil {
 			return err
 		}
 	}

@@ -17,13 +17,16 @@ type Package struct {
 	Job      Job
 }
 
-const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, p.release_id, p.way, p.client, p.audience, p.person, ` + jobColumns +
+const packageQuery = `SELECT p.id, p.template, p.version, p.content, p.files, p.bytes, p.sha256, p.release_id, ` +
+	`p.way, p.client, p.audience, p.person, ` +
+	jobColumns +
 	` FROM packages p JOIN jobs j ON j.id = p.id`
 
 // scanPackage reads a row of packages joined with its job.
 func scanPackage(row scanner) (Package, error) {
 	var p Package
-	job, err := scanJob(prefixed{row, []any{&p.ID, &p.Template, &p.Version, &p.Content, &p.Files, &p.Bytes, &p.SHA256, &p.Release, &p.Way, &p.Client,
+	job, err := scanJob(prefixed{row, []any{&p.ID, &p.Template, &p.Version, &p.Content, &p.Files, &p.Bytes, &p.SHA256,
+		&p.Release, &p.Way, &p.Client,
 		&p.Audience, &p.Person}})
 	p.Job = job
 	return p, err

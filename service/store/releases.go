@@ -59,7 +59,8 @@ func (tx *Tx) AddRelease(r Release, people []byte) (Release, error) {
 	}
 	r.Digest, r.MadeBy, r.Made, r.State = r.Frozen.Digest(), tx.by.Name, tx.at, release.Draft
 	id, err := tx.insert(`INSERT INTO releases (title, note, state, frozen, digest, people, before, examined, differences, made_by, made_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, '[]', '[]', ?, ?)`, r.Title, r.Note, r.State, string(frozen), r.Digest, people, r.Before, r.MadeBy, stamp(tx.at))
+		VALUES (?, ?, ?, ?, ?, ?, ?, '[]', '[]', ?, ?)`, r.Title, r.Note, r.State, string(frozen), r.Digest, people,
+		r.Before, r.MadeBy, stamp(tx.at))
 	if err != nil {
 		return r, err
 	}
@@ -161,7 +162,8 @@ func (tx *Tx) ApproveRelease(id int, says string) error {
 	if err := tx.step(id, release.Approved); err != nil {
 		return err
 	}
-	if _, err := tx.exec(`UPDATE releases SET approved_by = ?, approved_at = ?, approval = ? WHERE id = ?`, tx.by.Name, stamp(tx.at), says, id); err != nil {
+	if _, err := tx.exec(`UPDATE releases SET approved_by = ?, approved_at = ?, approval = ? WHERE id = ?`, tx.by.Name,
+		stamp(tx.at), says, id); err != nil {
 		return err
 	}
 	return tx.releaseChanged("approved", id, says)
@@ -176,7 +178,8 @@ func (tx *Tx) SendRelease(id int, waves []release.Wave) error {
 		return err
 	}
 	for i, w := range waves {
-		if _, err := tx.exec(`INSERT INTO waves (release_id, number, audience, start, share) VALUES (?, ?, ?, ?, ?)`, id, i+1, w.Audience, stamp(w.Start), w.Share); err != nil {
+		if _, err := tx.exec(`INSERT INTO waves (release_id, number, audience, start, share) VALUES (?, ?, ?, ?, ?)`, id, i+
+			1, w.Audience, stamp(w.Start), w.Share); err != nil {
 			return err
 		}
 	}
@@ -185,7 +188,8 @@ func (tx *Tx) SendRelease(id int, waves []release.Wave) error {
 
 // OpenWave stores that a wave has begun; number counts from 1.
 func (tx *Tx) OpenWave(id, number int) error {
-	err := tx.execOne("wave", strconv.Itoa(number), `UPDATE waves SET opened_at = ? WHERE release_id = ? AND number = ? AND opened_at = ''`, stamp(tx.at), id, number)
+	err := tx.execOne("wave", strconv.Itoa(number),
+		`UPDATE waves SET opened_at = ? WHERE release_id = ? AND number = ? AND opened_at = ''`, stamp(tx.at), id, number)
 	if err != nil {
 		return err
 	}

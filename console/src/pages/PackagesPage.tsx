@@ -24,8 +24,8 @@ export function PackagesPage() {
         title="Packages"
         actions={<TemplateField templates={templates.data} value={template} onChange={setChosen} />}
       >
-        What goes out of a template: a zip with everybody’s files for the desks, or the block for a mail host that
-        appends the signature.
+        What goes out of a template or a release: a zip with everybody’s files for the desks, or the block for a mail
+        host that appends the signature.
       </PageHead>
       <Trouble error={templates.error} />
       <FilesForDesks template={template} />
