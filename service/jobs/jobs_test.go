@@ -162,6 +162,17 @@ func TestLimitsAndOrder(t *testing.T) {
 	if r := ended(t, j, ids[4]); r.State != store.Stopped || r.Message != "Stopped after 0 of 10 people." {
 		t.Errorf("%+v", r)
 	}
+	for begun := 2; begun <= 4; begun++ { // one ends and lets the next begin, so that their order shows
+		for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(time.Millisecond) {
+			mu.Lock()
+			there := len(order)
+			mu.Unlock()
+			if there >= begun {
+				break
+			}
+		}
+		release <- struct{}{}
+	}
 	close(release)
 	for _, id := range ids[:4] {
 		if r := ended(t, j, id); r.State != store.Ready {
