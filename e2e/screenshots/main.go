@@ -53,6 +53,11 @@ func run(ctx context.Context, only string) error {
 			return err
 		}
 	}
+	if only == "" || only == "desks" {
+		if err := desks(ctx, binary, root, folder, out); err != nil {
+			return err
+		}
+	}
 	if only == "" || only == "files" {
 		if err := files(ctx, binary, root, folder, out); err != nil {
 			return err
@@ -64,7 +69,7 @@ func run(ctx context.Context, only string) error {
 	return nil
 }
 
-// files draws what the program writes for others to open: the page to copy from in Chromium, and the rich
+// files draws what the program writes for others to open: the rule sheet and the contact sheet in Chromium, and the rich
 // text form in LibreOffice.
 func files(ctx context.Context, binary, root, folder, out string) error {
 	fill := func(form, person, file string) error {
@@ -76,33 +81,9 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 		}
 		return nil
 	}
-	page := filepath.Join(folder, "copy.html")
-	if err := fill("copy-page", "maren.lind", page); err != nil {
+	if err := ruleSheet(ctx, binary, root, folder, out); err != nil {
 		return err
 	}
-	// hosted pictures are not there: the page is drawn with those beside the template
-	text, err := os.ReadFile(page)
-	if err != nil {
-		return err
-	}
-	local := strings.ReplaceAll(string(text), "https://pictures.brackwater.example/harbour/", "file://"+root+
-		"/demo/templates/harbour/pictures/")
-	if err := os.WriteFile(page, []byte(local), 0o600); err != nil {
-		return err
-	}
-	tab, stop := rig.Browser(ctx, width, height)
-	defer stop()
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate("file://"+page)); err != nil {
-		return err
-	}
-	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(out, "copy-page.png"), picture, 0o644); err != nil {
-		return err
-	}
-	log.Print("copy-page")
 	if err := contactSheet(ctx, binary, root, folder, out); err != nil {
 		return err
 	}
@@ -132,6 +113,33 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 	return nil
 }
 
+// ruleSheet draws the first screen of a rule sheet for a host of the organisation's own.
+func ruleSheet(ctx context.Context, binary, root, folder, out string) error {
+	page := filepath.Join(folder, "rule.html")
+	c := exec.Command(binary, "block", "demo/templates/harbour", "--people", "demo/people.csv", "--dialect", "demo/dialects/quay-host.yaml",
+		"--for", "All staff", "--except", "the recipient is inside the organisation", "-o", filepath.Join(folder, "block.html"), "--sheet", page)
+	c.Dir = root
+	if said, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, said)
+	}
+	return drawn(ctx, page, filepath.Join(out, "rule-sheet.png"))
+}
+
+// drawn draws the first screen of a page in a file.
+func drawn(ctx context.Context, page, name string) error {
+	tab, stop := rig.Browser(ctx, width, height)
+	defer stop()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate("file://"+page)); err != nil {
+		return err
+	}
+	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	log.Print(strings.TrimSuffix(filepath.Base(name), ".png"))
+	return os.WriteFile(name, picture, 0o644)
+}
+
 // contactSheet draws the first screen of regatta's contact sheet.
 func contactSheet(ctx context.Context, binary, root, folder, out string) error {
 	page := filepath.Join(folder, "sheet.html")
@@ -142,17 +150,7 @@ func contactSheet(ctx context.Context, binary, root, folder, out string) error {
 	if said, err := c.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, said)
 	}
-	tab, stop := rig.Browser(ctx, width, height)
-	defer stop()
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height), chromedp.Navigate("file://"+page)); err != nil {
-		return err
-	}
-	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
-	if err != nil {
-		return err
-	}
-	log.Print("contact-sheet")
-	return os.WriteFile(filepath.Join(out, "contact-sheet.png"), picture, 0o644)
+	return drawn(ctx, page, filepath.Join(out, "contact-sheet.png"))
 }
 
 // shot is one picture of a page.
@@ -177,8 +175,13 @@ func pages(ctx context.Context, binary, out string) error {
 	}
 	tab, cancel := context.WithTimeout(tab, 3*time.Minute)
 	defer cancel()
-	for _, s := range shots() {
-		steps := append([]step{chromedp.Navigate(server.Address + s.path)}, s.steps...)
+	return take(tab, server.Address, out, shots())
+}
+
+// take takes pictures of pages, one after the other.
+func take(tab context.Context, address, out string, list []shot) error {
+	for _, s := range list {
+		steps := append([]step{chromedp.Navigate(address + s.path)}, s.steps...)
 		if err := chromedp.Do(tab, append(steps, chromedp.Sleep(900*time.Millisecond))...); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
@@ -211,10 +214,6 @@ func shots() []shot {
 			chromedp.Click(`//button[text()="Dark mode"]`),
 			script(`(document.querySelector('table[aria-label="Survival map"]').closest('section, div[class]').scrollIntoView(), true)`),
 		}},
-		{"workbench-fix", "/templates/regatta", []step{
-			visible(`ol[aria-label="Findings"]`), chromedp.Click(`//button[text()="Fix 24"]`), visible(`.cm-mergeView`),
-			visible(`ul[aria-label="Fixes"]`),
-		}},
 		{"clients", "/clients", []step{visible(`table[aria-label="Clients"]`)}},
 		{"new-template", "/templates", []step{
 			chromedp.Click(`//button[text()="New template"]`), chromedp.SendKeys(`//*[@role="dialog"]//input`, "recognised"),
@@ -232,11 +231,6 @@ func shots() []shot {
 			chromedp.WaitVisible(`//a[contains(., "Download")]`),
 		}},
 		{"picture-slice", "/pictures/crossings?part=slice", []step{visible(`ol[aria-label="Pieces"]`), visible(`[aria-label="Design"] img`)}},
-		{"picture-fit", "/pictures/portrait?part=fit", []step{
-			visible(`[aria-label="What came of it"]`),
-			chromedp.SendKeys(`//label[text()="Height, px"]/following-sibling::div//input`, "120"), rig.Choose("Shape", "round"),
-			chromedp.Click(`//button[text()="Find the focus"]`), chromedp.Sleep(3 * time.Second),
-		}},
 		{"person", "/people/who/maren.lind@brackwater.example", []step{
 			visible(`iframe`), chromedp.Click(`//button[text()="internal"]`), chromedp.Sleep(time.Second),
 		}},
@@ -267,11 +261,14 @@ const pasteSignature = `(() => {
 var terminalShots = []struct{ name, command string }{
 	{"command-check", "missivum check demo/templates/regatta --people demo/people.csv --client wordproc-desktop " +
 		"--client capped-webmail | head -40"},
-	{"command-simulate", "missivum simulate demo/templates/regatta --client capped-webmail --people demo/people.csv " +
-		"--person bo@brackwater.example"},
 	{"command-shrink-and-block",
 		"missivum shrink demo/templates/harbour --client source-webmail --target 2300 --people demo/people.csv " +
 			"--dry-run; missivum block demo/templates/harbour --dialect percent --people demo/people.csv -o /tmp/block.html 2>&1 | head -14"},
+	{"command-desk", "missivum kit key -o ~/brackwater; missivum kit demo/templates/harbour --people demo/people.csv --person " +
+		"maren.lind@brackwater.example --client wordproc-desktop --sign-with ~/brackwater.key -o ~/kit | head -9; " +
+		"missivum desk look --places demo/places; missivum desk place ~/kit --trust ~/brackwater.pub --places demo/places; " +
+		"echo x >> ~/.config/tiller/signatures/harbour-new.htm; missivum desk verify --places demo/places | grep -v as.it.was; " +
+		"missivum desk undo --places demo/places --take-over"},
 	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find " +
 		"--shape round --background ffffff -o /tmp/portrait.jpg; missivum picture dark " +
 		"demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice " +
@@ -287,6 +284,7 @@ func commands(binary, root, folder, out string) error {
 		return fmt.Errorf("starting Xvfb: %w", err)
 	}
 	defer x.Process.Kill()
+	defer os.RemoveAll("/tmp/maren")
 	time.Sleep(time.Second)
 	for _, s := range terminalShots {
 		script := filepath.Join(folder, s.name+".sh")
@@ -300,7 +298,14 @@ func commands(binary, root, folder, out string) error {
 		term := exec.Command("xterm", "-geometry", "158x48+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#fffdf8",
 			"-fg", "#26211d", "-b", "8", "-e", "sh", script)
 		term.Dir = root
-		term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+folder+":"+os.Getenv("PATH"))
+		home := "/tmp/maren"
+		if err := os.RemoveAll(home); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Join(home, ".config", "tiller", "signatures"), 0o755); err != nil {
+			return err
+		}
+		term.Env = append(os.Environ(), "HOME="+home, "XDG_STATE_HOME="+home+"/state", "DISPLAY="+display, "PATH="+folder+":"+os.Getenv("PATH"))
 		if err := term.Start(); err != nil {
 			return fmt.Errorf("starting xterm: %w", err)
 		}
