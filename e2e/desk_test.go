@@ -414,7 +414,7 @@ func TestTheWholeWay(t *testing.T) {
 	}
 	must("version 2", "template", "push", folder, "--note", "winter")
 	release("2", "Winter")
-	if shown := must("harbour: template.html", "release", "show", "2"); !strings.Contains(shown, "1 lines added, 1 removed") {
+	if shown := must("harbour: template.html", "release", "show", "2"); !strings.Contains(shown, "1 line added, 1 removed") {
 		t.Errorf("the differences: %s", shown)
 	}
 	must("begun", "release", "send", "2", "--wave", "crew:70", "--wave", "everybody")

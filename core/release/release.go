@@ -218,7 +218,11 @@ func changedLines(diff string) string {
 			removed++
 		}
 	}
-	return fmt.Sprintf("%d lines added, %d removed.", added, removed)
+	unit := "lines"
+	if added == 1 {
+		unit = "line"
+	}
+	return fmt.Sprintf("%d %s added, %d removed.", added, unit, removed)
 }
 
 // lines writes assignments, one to a line.
@@ -261,7 +265,13 @@ func lineDifferences(kind string, before, after []string) []Difference {
 	if slices.Equal(before, after) {
 		return nil
 	}
-	diff := udiff.Unified("before", "after", strings.Join(before, "\n")+"\n", strings.Join(after, "\n")+"\n")
+	text := func(list []string) string {
+		if len(list) == 0 {
+			return ""
+		}
+		return strings.Join(list, "\n") + "\n"
+	}
+	diff := udiff.Unified("before", "after", text(before), text(after))
 	return []Difference{{Kind: kind, Name: "", Says: changedLines(diff), Detail: diff}}
 }
 
