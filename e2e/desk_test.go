@@ -356,11 +356,8 @@ func TestTheWholeWay(t *testing.T) {
 		return list
 	}
 	crew := people("crew")
-	var ashore []string
-	for _, mail := range []string{"bo@brackwater.example", "eleni.thalassinou@brackwater.example", "oleksandra.berehova@brackwater.example",
-		"salma.albahri@brackwater.example", "noam.gali@brackwater.example", "kamome.minato@brackwater.example"} {
-		ashore = append(ashore, mail)
-	}
+	ashore := []string{"bo@brackwater.example", "eleni.thalassinou@brackwater.example", "oleksandra.berehova@brackwater.example",
+		"salma.albahri@brackwater.example", "noam.gali@brackwater.example", "kamome.minato@brackwater.example"}
 	var desks []*oneDesk
 	var start []map[string]string
 	for _, mail := range append(crew[:14:14], ashore...) {

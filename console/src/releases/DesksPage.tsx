@@ -13,7 +13,7 @@ import Typography from '@mui/material/Typography'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Link as RouterLink, useSearchParams } from 'react-router'
-import { api, type DeskMatrix, type DeskRow, type Standing } from '../api/api'
+import { api, type DeskFilter, type DeskMatrix, type DeskRow, type Standing } from '../api/api'
 import { count, grouped, Page, PageHead, Trouble, when } from '../pages/parts'
 import { StandingMark, standings } from './states'
 
@@ -28,6 +28,8 @@ export function DesksPage() {
   const [audience, setAudience] = useState('')
   const [wave, setWave] = useState(Number(query.get('wave')) || 0)
   const [page, setPage] = useState(1)
+  const [copied, setCopied] = useState('')
+  const [failed, setFailed] = useState<unknown>()
   const audiences = useQuery({ queryKey: ['audiences'], queryFn: api.audiences })
   const filter = { search: useDeferredValue(search), standing, client, audience, wave }
   const desks = useQuery({
@@ -63,9 +65,22 @@ export function DesksPage() {
       <PageHead
         title="Desks"
         actions={
-          <Button variant="outlined" onClick={() => void saveTable(filter)}>
-            Save as CSV
-          </Button>
+          <>
+            <Typography aria-live="polite">{copied}</Typography>
+            <Button
+              onClick={() =>
+                void copyAddresses(filter).then(
+                  (n) => setCopied(`${count(n, 'address', 'addresses')} copied`),
+                  setFailed,
+                )
+              }
+            >
+              Copy the mail addresses
+            </Button>
+            <Button variant="outlined" onClick={() => void saveTable(filter)}>
+              Save as CSV
+            </Button>
+          </>
         }
       >
         {m?.release ? (
@@ -80,7 +95,7 @@ export function DesksPage() {
           'Nothing is out. A release that was sent out shows here, desk by desk.'
         )}
       </PageHead>
-      <Trouble error={desks.error} />
+      <Trouble error={desks.error ?? failed} />
       {m && <Counts matrix={m} chosen={standing} onChoose={(s) => setStanding(s === standing ? '' : s)} />}
       <Box sx={{ display: 'flex', gap: 1.5, my: 2, alignItems: 'center', flexWrap: 'wrap' }}>
         <TextField
@@ -221,6 +236,18 @@ function Cell({ row, client }: { row: DeskRow; client: string }) {
       </Typography>
     </>
   )
+}
+
+/** Copies the addresses of everybody whom the filter leaves, to remind them in one message. */
+async function copyAddresses(filter: DeskFilter): Promise<number> {
+  const addresses: string[] = []
+  for (;;) {
+    const part = await api.desks(filter, addresses.length, 1000)
+    addresses.push(...part.rows.map((r) => r.mail))
+    if (part.rows.length === 0 || addresses.length >= part.total) break
+  }
+  await navigator.clipboard.writeText(addresses.join(', '))
+  return addresses.length
 }
 
 /** Saves everything that the filter leaves as a table. */
