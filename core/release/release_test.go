@@ -64,7 +64,7 @@ func TestDigestIsOfEverything(t *testing.T) {
 		}
 		seen[f.Digest()] = name
 	}
-	if base().Digest() != base().Digest() {
+	if first, second := base().Digest(), base().Digest(); first != second {
 		t.Error("the same gives two digests")
 	}
 }
