@@ -9,6 +9,7 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/emersion/go-message v0.18.2
 	github.com/emersion/go-vcard v0.0.0-20260618161152-d854b7e0e2d3
+	github.com/gin-contrib/gzip v1.2.5
 	github.com/gin-gonic/gin v1.12.0
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/go-playground/locales v0.14.1

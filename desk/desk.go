@@ -261,6 +261,14 @@ func (d *Desk) do(s *State, f desk.Found, k Kit, plan desk.Plan) error {
 		was.History, was.Aside = nil, nil
 		step.Was, after.History, after.Aside = &was, slices.Clone(before.History), slices.Clone(before.Aside)
 	}
+	for _, part := range k.Parts {
+		digest, err := d.keep(part)
+		if err != nil {
+			return known(err)
+		}
+		after.Parts = append(after.Parts, digest)
+	}
+	slices.Sort(after.Parts)
 	var folders []string
 	var wishes []wish
 	var touched []string

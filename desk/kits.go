@@ -21,6 +21,7 @@ type Kit struct {
 	kit.List
 	Digest string // of the list
 	Data   map[string][]byte
+	Parts  map[string][]byte // pictures that are written into its files, by digest: kept, so that they are not fetched again
 }
 
 // mostKits is how many kits a package may hold that are looked through for somebody's.

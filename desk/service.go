@@ -2,6 +2,7 @@ package desk
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
@@ -37,6 +38,7 @@ func (s Service) ask(ctx context.Context, method, path string, query url.Values,
 		return nil, err
 	}
 	request.Header.Set("Authorization", "Bearer "+s.Key)
+	request.Header.Set("Accept-Encoding", "gzip") // said here, what comes is counted as it comes
 	if tag != "" {
 		request.Header.Set("If-None-Match", `"`+tag+`"`)
 	}
@@ -50,11 +52,14 @@ func (s Service) ask(ctx context.Context, method, path string, query url.Values,
 	if answer.StatusCode < 300 || answer.StatusCode == http.StatusNotModified {
 		return answer, nil
 	}
-	defer answer.Body.Close()
 	var said struct {
 		Detail string `json:"detail"`
 	}
-	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<16)).Decode(&said); err != nil || said.Detail == "" {
+	text, _, err := s.read(answer, 1<<16)
+	if err == nil {
+		err = json.Unmarshal(text, &said)
+	}
+	if err != nil || said.Detail == "" {
 		said.Detail = "The service answers " + answer.Status + "."
 	}
 	kind := problem.Refused
@@ -69,14 +74,34 @@ func (s Service) ask(ctx context.Context, method, path string, query url.Values,
 	return nil, problem.New(kind, "%s", said.Detail)
 }
 
-// read reads an answer whole, up to a number of bytes.
-func (s Service) read(answer *http.Response, most int64) ([]byte, error) {
+// read reads an answer whole, up to a number of bytes, and counts what came over the wire.
+func (s Service) read(answer *http.Response, most int64) (data []byte, came int64, err error) {
 	defer answer.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(answer.Body, most+1))
+	counted := &counting{in: answer.Body}
+	var in io.Reader = counted
+	if answer.Header.Get("Content-Encoding") == "gzip" {
+		if in, err = gzip.NewReader(counted); err != nil {
+			return nil, counted.n, problem.New(problem.Refused, "The service's answer cannot be read: %v.", err)
+		}
+	}
+	data, err = io.ReadAll(io.LimitReader(in, most+1))
 	if err == nil && int64(len(data)) > most {
 		err = problem.New(problem.Refused, "The service's answer has more than %d kB.", most>>10)
 	}
-	return data, err
+	return data, counted.n, err
+}
+
+// counting counts what is read.
+type counting struct {
+	in io.Reader
+	n  int64
+}
+
+// Read reads on.
+func (c *counting) Read(b []byte) (int, error) {
+	n, err := c.in.Read(b)
+	c.n += int64(n)
+	return n, err
 }
 
 // TrustService trusts the key of a service that a desk meets for the first time. A desk that trusts a key already keeps it.
@@ -89,7 +114,7 @@ func (d *Desk) TrustService(ctx context.Context, s Service) (kit.Trusted, error)
 	if err != nil {
 		return t, err
 	}
-	text, err := s.read(answer, 1<<12)
+	text, _, err := s.read(answer, 1<<12)
 	if err != nil {
 		return t, err
 	}
@@ -105,6 +130,8 @@ type Fetched struct {
 	Bytes   int64    // that were fetched
 	Fetched int      // files that were fetched
 	Notes   []string // why a place gets nothing
+
+	seen map[string][]byte // contents that were fetched, by digest: several clients share pictures
 }
 
 // Fetch asks for every client that is found what is new. Files that the desk has already are not fetched.
@@ -167,11 +194,11 @@ func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag st
 	if answer.StatusCode == http.StatusNotModified {
 		return nil, release, answer.Body.Close()
 	}
-	text, err := s.read(answer, 2*kit.MaxList)
+	text, came, err := s.read(answer, 2*kit.MaxList)
+	f.Bytes += came
 	if err != nil {
 		return nil, "", err
 	}
-	f.Bytes += int64(len(text))
 	var got struct {
 		List      string `json:"list"`
 		Signature string `json:"signature"`
@@ -179,21 +206,83 @@ func (d *Desk) fetchOne(ctx context.Context, s Service, query url.Values, tag st
 	if err := json.Unmarshal(text, &got); err != nil {
 		return nil, "", problem.New(problem.Refused, "The service's answer cannot be read: %v.", err)
 	}
-	k, err := Trusted([]byte(got.List), []byte(got.Signature), trusted, func(l kit.Listed) ([]byte, error) {
-		if data := d.content(l.SHA256); data != nil {
-			return data, nil
-		}
-		answer, err := s.ask(ctx, http.MethodGet, "/api/v1/desk/files/"+(&url.URL{Path: l.File}).EscapedPath(), query, "", nil)
+	files := fetcher{d, s, query, f, map[string][]byte{}}
+	k, err := Trusted([]byte(got.List), []byte(got.Signature), trusted, func(l kit.Listed) ([]byte, error) { return files.file(ctx, l) })
+	k.Release, k.Parts = release, files.pictures
+	return &k, release, err
+}
+
+// fetcher fetches the files of a kit.
+type fetcher struct {
+	d        *Desk
+	service  Service
+	query    url.Values
+	fetched  *Fetched
+	pictures map[string][]byte // that are written into files, by digest
+}
+
+// file gives one file: what the desk has, or what is fetched, of which pictures that are written into it are fetched once.
+func (f *fetcher) file(ctx context.Context, l kit.Listed) ([]byte, error) {
+	if data := f.has(l.SHA256); data != nil {
+		return data, nil
+	}
+	path := (&url.URL{Path: l.File}).EscapedPath()
+	if l.Form == "html" || l.Form == "rtf" {
+		text, err := f.get(ctx, "/api/v1/desk/pieces/"+path, 2*kit.MaxFile)
 		if err != nil {
 			return nil, err
 		}
-		data, err := s.read(answer, int64(l.Bytes))
-		f.Bytes += int64(len(data))
-		f.Fetched++
-		return data, err
-	})
-	k.Release = release
-	return &k, release, err
+		var apart struct {
+			Pieces []kit.Piece `json:"pieces"`
+		}
+		if err := json.Unmarshal(text, &apart); err != nil {
+			return nil, problem.New(problem.Refused, "The service's answer cannot be read: %v.", err)
+		}
+		if len(apart.Pieces) > 0 {
+			return kit.Together(apart.Pieces, func(digest string) ([]byte, error) { return f.picture(ctx, digest) })
+		}
+	}
+	return f.get(ctx, "/api/v1/desk/files/"+path, int64(l.Bytes))
+}
+
+// picture gives a picture that is written into files.
+func (f *fetcher) picture(ctx context.Context, digest string) ([]byte, error) {
+	data := f.has(digest)
+	if data == nil {
+		var err error
+		if data, err = f.get(ctx, "/api/v1/desk/pictures/"+url.PathEscape(digest), kit.MaxFile); err != nil {
+			return nil, err
+		}
+		if kit.Digest(data) != digest {
+			return nil, problem.New(problem.Refused, "A picture is not what its digest says.")
+		}
+	}
+	f.pictures[digest] = data
+	return data, nil
+}
+
+// get fetches something and counts it.
+func (f *fetcher) get(ctx context.Context, path string, most int64) ([]byte, error) {
+	answer, err := f.service.ask(ctx, http.MethodGet, path, f.query, "", nil)
+	if err != nil {
+		return nil, err
+	}
+	data, came, err := f.service.read(answer, most)
+	f.fetched.Bytes += came
+	f.fetched.Fetched++
+	if f.fetched.seen == nil {
+		f.fetched.seen = map[string][]byte{}
+	}
+	f.fetched.seen[kit.Digest(data)] = data
+	return data, err
+}
+
+// has gives a content that is on the desk, or was fetched in this round; nil for another.
+func (f *fetcher) has(digest string) []byte {
+	if data := f.fetched.seen[digest]; data != nil {
+		return data
+	}
+	return f.d.content(digest)
 }
 
 // rename notes that the kit of a client's places is now of another release.

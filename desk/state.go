@@ -49,6 +49,7 @@ type Placed struct {
 	Kit     string       `json:"kit"` // digest of its list
 	At      time.Time    `json:"at"`
 	Files   []PlacedFile `json:"files"`
+	Parts   []string     `json:"parts,omitempty"`   // digests of pictures that are written into the files
 	History []Step       `json:"history,omitempty"` // newest last
 	Aside   []Aside      `json:"aside,omitempty"`   // what somebody had altered and was replaced, newest last
 }
@@ -169,6 +170,9 @@ func (d *Desk) forget(s *State) error {
 	for _, p := range s.Places {
 		for _, f := range p.Files {
 			named[f.SHA256] = true
+		}
+		for _, digest := range p.Parts {
+			named[digest] = true
 		}
 		for _, a := range p.Aside {
 			named[a.SHA256] = true

@@ -477,3 +477,97 @@ func TestTheWholeWay(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatAnotherBannerCosts: a release in which the banner is another. Desks fetch the picture once, though page, rich text and
+// another client's page hold it too; clients that show it from its address fetch nothing.
+func TestWhatAnotherBannerCosts(t *testing.T) {
+	clients := standInFolder(t)
+	s := demoService(t)
+	server := "--server=" + s.Address
+	must := func(args ...string) string {
+		t.Helper()
+		code, out, errs := command(t, append(args, server)...)
+		if code != 0 {
+			t.Fatalf("%q: %d\n%s%s", args, code, out, errs)
+		}
+		return out
+	}
+	secret := filepath.Join(t.TempDir(), "desk.key")
+	if err := os.WriteFile(secret, []byte(must("key", "add", "desks", "--scope", "desk")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	released := func(id string) {
+		must("release", "make", "Release "+id, "--base", "brackwater", "--as", "Maren")
+		must("release", "approve", id, "--as", "Bo", "--says", "seen")
+		must("release", "send", id)
+	}
+	released("1")
+	var desks []*oneDesk
+	for range 2 {
+		desks = append(desks, newDesk(t, clients, "maren.lind@brackwater.example"))
+	}
+	hosted := desks[1] // only the client whose pictures are hosted
+	for _, name := range []string{"tiller", "rudder", "anchor"} {
+		if err := os.RemoveAll(filepath.Join(hosted.home, ".config", name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	fetched := func(d *oneDesk) (files, n int) {
+		t.Helper()
+		code, out, errs := d.desk("watch", "--once", "--person", d.person, "--key-file", secret, server)
+		_, counts, ok := strings.Cut(strings.ReplaceAll(out, "file,", "files,"), "fetched ")
+		counts = strings.ReplaceAll(strings.ReplaceAll(counts, "\u00a0", ""), "\u202f", "")
+		var tail string
+		if code != 0 || !ok {
+			t.Fatalf("%d\n%s%s", code, out, errs)
+		}
+		line, _, _ := strings.Cut(counts, "\n")
+		left, right, _ := strings.Cut(line, " files, ")
+		if _, err := fmt.Sscan(left, &files); err != nil {
+			t.Fatal(line, err)
+		}
+		if _, err := fmt.Sscan(strings.ReplaceAll(strings.TrimSuffix(right, " bytes"), " ", ""), &n); err != nil {
+			t.Fatal(line, err, tail)
+		}
+		return files, n
+	}
+	_, all := fetched(desks[0])
+	if _, n := fetched(hosted); n == 0 {
+		t.Fatal("nothing was fetched")
+	}
+	folder := filepath.Join(t.TempDir(), "harbour")
+	must("template", "pull", "harbour", "-o", folder)
+	root, err := rig.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	banner, err := os.ReadFile(filepath.Join(root, "demo/templates/regatta/pictures/banner.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "pictures", "banner.png"), banner, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must("template", "push", folder, "--note", "another banner")
+	released("2")
+	full := 0
+	for name, text := range desks[0].files() {
+		if strings.Contains(name, "brackwater") {
+			full += len(text) - len("-rw-r--r-- ")
+		}
+	}
+	files, n := fetched(desks[0])
+	none, zero := fetched(hosted)
+	t.Logf("the first kits: %d bytes fetched for %d bytes of files; another banner of %d bytes: %d files and %d bytes, %.0f %% of all; hosted: %d files, %d bytes",
+		all, full, len(banner), files, n, 100*float64(n)/float64(full), none, zero)
+	if n < len(banner) || n > len(banner)+12_000 {
+		t.Errorf("another banner costs %d bytes; the picture has %d", n, len(banner))
+	}
+	if none != 0 || zero != 0 {
+		t.Errorf("where it is hosted, another banner costs %d files and %d bytes", none, zero)
+	}
+	desks[0].must(": current", "verify")
+	if out := must("release", "desks"); !strings.Contains(out, "maren.lind@brackwater.example") || strings.Contains(out, "older") {
+		t.Errorf("the desks: %s", out)
+	}
+}

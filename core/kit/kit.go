@@ -79,6 +79,8 @@ type Kit struct {
 	List
 	Contents []File // in the order of the list
 	Notes    []string
+
+	inside []*written // pictures that are written into files
 }
 
 // pictureForm is the form of pictures in a list.
@@ -102,6 +104,7 @@ type asked struct{ template, variant, base string }
 type signature struct {
 	compiled *compose.Signature
 	pictures []beside
+	inside   []*written // pictures that may be written into a file
 	version  string
 }
 
@@ -186,6 +189,9 @@ func (m *Maker) compile(a asked) (*signature, error) {
 		for _, p := range compiled.Pictures() {
 			s.pictures = append(s.pictures, beside{[]byte(compose.Below(folder + "/")(p)), file(folder+"/"+p.File, pictureForm, p.Data)})
 		}
+	}
+	for _, p := range compiled.Pictures() {
+		s.inside = append(s.inside, newWritten(p.Data))
 	}
 	m.compiled[a] = s
 	return s, nil
@@ -330,6 +336,7 @@ func (w *Worker) write(k *Kit, p *person.Person, c Choice, base string) error {
 		}
 		k.Contents = append(k.Contents, file(base+f.Ending, f.Form, written))
 	}
+	k.inside = append(k.inside, s.inside...)
 	for _, picture := range s.pictures {
 		there := slices.ContainsFunc(k.Contents, func(f File) bool { return f.File == picture.file.File })
 		if !there && bytes.Contains(page, picture.address) {

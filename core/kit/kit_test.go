@@ -309,3 +309,35 @@ func TestPictureAndLink(t *testing.T) {
 		t.Errorf("without an address: %v", err)
 	}
 }
+
+// A file taken apart and put together again is the file, and its pictures are not in the pieces.
+func TestPieces(t *testing.T) {
+	harbour, err := demo.Template("harbour")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{"wordproc-desktop", "gecko-desktop", "text-reader"} {
+		k := made(t, client.Find(id).Install.Way, client.Find(id).Install.OnDesk(), harbour)
+		apart, whole := 0, 0
+		for _, f := range k.Contents {
+			pieces := k.Pieces(f.File)
+			if pieces == nil {
+				continue
+			}
+			together, err := Together(pieces, func(digest string) ([]byte, error) { return k.Picture(digest), nil })
+			if err != nil || !bytes.Equal(together, f.Data) {
+				t.Errorf("%s: %s is another when it is put together: %v", id, f.File, err)
+			}
+			whole += len(f.Data)
+			for _, p := range pieces {
+				apart += len(p.Text)
+			}
+		}
+		if id == "text-reader" && whole > 0 || id != "text-reader" && (whole == 0 || apart > whole/3) {
+			t.Errorf("%s: %d of %d bytes are left", id, apart, whole)
+		}
+	}
+	if _, err := Together([]Piece{{Picture: "a", As: "waves"}}, func(string) ([]byte, error) { return nil, nil }); !problem.Is(err, problem.Refused) {
+		t.Errorf("an unknown way to write a picture: %v", err)
+	}
+}

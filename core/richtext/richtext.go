@@ -469,12 +469,19 @@ func embedded(p *template.Picture, width, height int) (string, error) {
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, `%s\picw%d\pich%d\picwgoal%d\pichgoal%d`, kind, p.Width, p.Height, twips(float64(width)), twips(float64(height)))
+	b.WriteString(Digits(data))
+	return b.String(), nil
+}
+
+// Digits is data as rich text writes it: hexadecimal digits, each 128 of them on a line of their own.
+func Digits(data []byte) string {
+	var b strings.Builder
 	for digits := hex.EncodeToString(data); digits != ""; {
 		n := min(len(digits), 128)
 		b.WriteString("\n" + digits[:n])
 		digits = digits[n:]
 	}
-	return b.String(), nil
+	return b.String()
 }
 
 // table compiles a table: as lines where that will do, else as rows of cells.

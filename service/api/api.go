@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gin-contrib/gzip"
 	"github.com/gin-gonic/gin"
 	"golang.org/x/sync/semaphore"
 
@@ -178,8 +179,11 @@ func New(a *API) http.Handler {
 	v1.GET("/desks", a.heavy, a.listDesks)
 	v1.DELETE("/desks/:id", a.removeDesk)
 	v1.GET("/desk/trust", a.getDeskTrust)
-	v1.GET("/desk/kit", a.withDeskKey, a.getDeskKit)
+	small := gzip.Gzip(gzip.DefaultCompression)
+	v1.GET("/desk/kit", a.withDeskKey, a.deskHasIt, small, a.getDeskKit)
 	v1.GET("/desk/files/*file", a.withDeskKey, a.getDeskFile)
+	v1.GET("/desk/pieces/*file", a.withDeskKey, small, a.getDeskPieces)
+	v1.GET("/desk/pictures/:digest", a.withDeskKey, a.getDeskPicture)
 	v1.POST("/desk/report", a.withDeskKey, a.limit(maxReport), a.postDeskReport)
 
 	v1.GET("/jobs", a.listJobs)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/kit"
 	"missivum/core/problem"
 	"missivum/core/wire"
 	"missivum/service/access"
@@ -81,18 +82,22 @@ func asked(c *gin.Context) desks.Asked {
 	return desks.Asked{Person: c.Query("person"), Client: c.Query("client")}
 }
 
-// getDeskKit answers GET /desk/kit: the list of the kit that a person's client gets, with its signature. Asked with the
-// entity tag of the one that the desk has, it answers 304 (RFC 9110, 13.1.2).
-func (a *API) getDeskKit(c *gin.Context) {
-	if has := c.GetHeader("If-None-Match"); has != "" {
-		tag, release, err := a.Desks.Tag(c.Request.Context(), asked(c))
-		if err == nil && has == `"`+tag+`"` {
-			c.Header("ETag", has)
-			c.Header(ReleaseHeader, release)
-			c.Status(http.StatusNotModified)
-			return
-		}
+// deskHasIt answers GET /desk/kit with 304 where the desk names the entity tag of the kit that it gets (RFC 9110, 13.1.2).
+func (a *API) deskHasIt(c *gin.Context) {
+	has := c.GetHeader("If-None-Match")
+	if has == "" {
+		return
 	}
+	tag, release, err := a.Desks.Tag(c.Request.Context(), asked(c))
+	if err == nil && has == `"`+tag+`"` {
+		c.Header("ETag", has)
+		c.Header(ReleaseHeader, release)
+		c.AbortWithStatus(http.StatusNotModified)
+	}
+}
+
+// getDeskKit answers GET /desk/kit: the list of the kit that a person's client gets, with its signature.
+func (a *API) getDeskKit(c *gin.Context) {
 	k, tag, err := a.Desks.Kit(c.Request.Context(), asked(c))
 	if err != nil {
 		a.fail(c, err)
@@ -113,6 +118,27 @@ func (a *API) getDeskFile(c *gin.Context) {
 	c.Header("ETag", `"`+digest+`"`)
 	if c.GetHeader("If-None-Match") == `"`+digest+`"` {
 		c.Status(http.StatusNotModified)
+		return
+	}
+	c.Data(http.StatusOK, "application/octet-stream", data)
+}
+
+// FilePieces are the pieces of a file.
+type FilePieces struct {
+	Pieces []kit.Piece `json:"pieces"` // none: the file is fetched whole
+}
+
+// getDeskPieces answers GET /desk/pieces/{file}: a file taken apart into text and pictures, of which the desk has most.
+func (a *API) getDeskPieces(c *gin.Context) {
+	pieces, err := a.Desks.Pieces(c.Request.Context(), asked(c), strings.TrimPrefix(c.Param("file"), "/"))
+	answer(a, c, FilePieces{pieces}, err)
+}
+
+// getDeskPicture answers GET /desk/pictures/{digest}: a picture that is written into a file.
+func (a *API) getDeskPicture(c *gin.Context) {
+	data, err := a.Desks.Picture(c.Request.Context(), asked(c), c.Param("digest"))
+	if err != nil {
+		a.fail(c, err)
 		return
 	}
 	c.Data(http.StatusOK, "application/octet-stream", data)

@@ -319,6 +319,33 @@ func (d *Desks) Kit(ctx context.Context, a Asked) (Kit, string, error) {
 	return Kit{List: string(list), Signature: string(d.key.Sign(list)), Release: o.name, Title: o.Title}, kit.Digest(list), nil
 }
 
+// Pieces takes one of the files of the kit that a desk gets apart, so that pictures in it that the desk has are not sent again;
+// nil for a file without pictures in it.
+func (d *Desks) Pieces(ctx context.Context, a Asked, name string) ([]kit.Piece, error) {
+	v, err := d.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	made, _, err := d.make(v, a)
+	return made.Pieces(name), err
+}
+
+// Picture gives a picture that is written into one of the files of the kit that a desk gets.
+func (d *Desks) Picture(ctx context.Context, a Asked, digest string) ([]byte, error) {
+	v, err := d.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	made, _, err := d.make(v, a)
+	if err != nil {
+		return nil, err
+	}
+	if data := made.Picture(digest); data != nil {
+		return data, nil
+	}
+	return nil, problem.Missing("picture", digest)
+}
+
 // File gives one of the files of the kit that a desk gets, and its digest.
 func (d *Desks) File(ctx context.Context, a Asked, name string) ([]byte, string, error) {
 	v, err := d.look(ctx)

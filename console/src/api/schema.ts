@@ -912,6 +912,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/desk/pieces/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Path of a file in the list, with its slashes. */
+                file: string;
+            };
+            cookie?: never;
+        };
+        /** A file of that kit taken apart into text and the pictures that are written into it, so that a picture is fetched once. */
+        get: operations["getDeskPieces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/desk/pictures/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        /** A picture that is written into one of the files of that kit. */
+        get: operations["getDeskPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/desk/report": {
         parameters: {
             query?: never;
@@ -2378,6 +2417,16 @@ export interface components {
             signature: string;
             release: string;
             title: string;
+        };
+        FilePiece: {
+            text?: string;
+            /** @description Digest (SHA-256) of a picture. */
+            picture?: string;
+            /**
+             * @description How the picture is written.
+             * @enum {string}
+             */
+            as?: "base64" | "digits";
         };
         DeskReport: {
             desk: string;
@@ -5611,6 +5660,81 @@ export interface operations {
             path: {
                 /** @description Path of a file in the list, with its slashes. */
                 file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDeskPieces: {
+        parameters: {
+            query: {
+                /** @description Mail address. */
+                person: string;
+                /** @description Client profile. */
+                client: string;
+            };
+            header?: never;
+            path: {
+                /** @description Path of a file in the list, with its slashes. */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        pieces: components["schemas"]["FilePiece"][];
+                    };
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDeskPicture: {
+        parameters: {
+            query: {
+                /** @description Mail address. */
+                person: string;
+                /** @description Client profile. */
+                client: string;
+            };
+            header?: never;
+            path: {
+                digest: string;
             };
             cookie?: never;
         };
