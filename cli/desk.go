@@ -152,7 +152,7 @@ runs, and what new messages and replies are set to where that can be read.`,
 
 // printLooked writes what is in a place.
 func (a *app) printLooked(l desk.Looked) {
-	fmt.Fprintf(a.out, "%s (%s)  %s\n", l.Place, l.Client, l.Folder)
+	fmt.Fprintf(a.out, "%s (%s)  %s\n", l.Place, l.Client, filepath.FromSlash(l.Folder))
 	if l.Running != "" {
 		fmt.Fprintf(a.out, "  the client runs: %s\n", l.Running)
 	}

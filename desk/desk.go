@@ -518,7 +518,7 @@ func (d *Desk) undoOne(ctx context.Context, s *State, key string, takeOver bool)
 		if err != nil {
 			return nil, err
 		}
-		lines = append(lines, b.Path+"  "+line)
+		lines = append(lines, filepath.FromSlash(b.Path)+"  "+line)
 		if w != nil {
 			wishes, now = append(wishes, *w), append(now, there)
 		}
@@ -537,7 +537,7 @@ func (d *Desk) undoOne(ctx context.Context, s *State, key string, takeOver bool)
 	}
 	for _, folder := range slices.Backward(step.Folders) {
 		if os.Remove(filepath.FromSlash(folder)) == nil { // one that is not empty stays
-			lines = append(lines, folder+"  removed; it was made for the signature")
+			lines = append(lines, filepath.FromSlash(folder)+"  removed; it was made for the signature")
 		}
 	}
 	return lines, nil
