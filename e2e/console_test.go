@@ -145,6 +145,12 @@ func TestPagesAreAccessible(t *testing.T) {
 		t.Fatalf("make console installs it: %v", err)
 	}
 	s := demoService(t)
+	for _, args := range [][]string{{"make", "Winter", "--as", "Maren"}, {"approve", "1", "--as", "Bo", "--says", "seen"},
+		{"send", "1", "--wave", "crew:50", "--wave", "everybody"}, {"make", "Spring", "--as", "Maren"}} {
+		if code, out, errs := command(t, append(append([]string{"release"}, args...), "--server="+s.Address)...); code != 0 {
+			t.Fatalf("release %q: %s%s", args, out, errs)
+		}
+	}
 	for _, scheme := range []string{"Light", "Dark"} {
 		t.Run(scheme, func(t *testing.T) {
 			t.Parallel()
@@ -171,6 +177,10 @@ func TestPagesAreAccessible(t *testing.T) {
 				{"/people/runs", `table[aria-label="Runs"] td`, "", ""},
 				{"/people/runs/1", `[aria-label="Changes"] li`, "", ""},
 				{"/packages", `ol[aria-label="Losses"]`, "", ""},
+				{"/releases", `table[aria-label="Releases"] td`, "Make a release", `form[aria-label="New release"] input`},
+				{"/releases/1", `table[aria-label="Waves"] td`, "", ""},
+				{"/releases/2", `table[aria-label="What the checks found"] td`, "", ""},
+				{"/desks", `table[aria-label="Desks"] td`, "", ""},
 				{"/pictures", `table[aria-label="Pictures"]`, "Add a picture", `[role="dialog"]`},
 				{"/pictures?part=delivery", `table[aria-label="Ways"]`, "", ""},
 				{"/pictures?part=photos", `main input`, "", ""},

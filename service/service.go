@@ -22,6 +22,7 @@ import (
 	"missivum/service/api"
 	"missivum/service/clients"
 	"missivum/service/desks"
+	"missivum/service/dialects"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
@@ -142,7 +143,7 @@ func (s *Service) wire() {
 	s.handler = api.New(&api.API{
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: &keys.Keys{Store: st}, SCIM: &scim.SCIM{Store: st, People: s.People},
-		Releases: s.Releases, Desks: s.Desks,
+		Releases: s.Releases, Desks: s.Desks, Dialects: &dialects.Dialects{Store: st},
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 }

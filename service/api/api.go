@@ -22,6 +22,7 @@ import (
 	"missivum/core/wire"
 	"missivum/service/clients"
 	"missivum/service/desks"
+	"missivum/service/dialects"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
@@ -57,6 +58,7 @@ type API struct {
 	SCIM               *scim.SCIM
 	Releases           *releases.Releases
 	Desks              *desks.Desks
+	Dialects           *dialects.Dialects
 	deskKeys           deskKeys
 	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
 	lines, pictureLine *line
@@ -102,6 +104,7 @@ func New(a *API) http.Handler {
 	v1.POST("/templates/:name/sheet", a.limit(MaxJSON), a.sheetOfTemplate)
 	v1.POST("/templates/:name/look", a.limit(MaxJSON), a.quick, a.lookAtTemplate)
 	v1.POST("/templates/:name/block", a.limit(MaxJSON), a.heavy, a.exportBlock)
+	v1.POST("/templates/:name/rule-sheet", a.limit(MaxJSON), a.heavy, a.exportSheet)
 	v1.POST("/templates/:name/fill", a.limit(MaxJSON), a.heavy, a.fillTemplate)
 	v1.POST("/templates/:name/new", a.limit(MaxArchive), a.spooled, a.newTemplate)
 	v1.GET("/starters", a.listStarters)
@@ -151,6 +154,9 @@ func New(a *API) http.Handler {
 	v1.PUT("/clients/:id/document", a.limit(clients.MaxDocument), a.putClientDocument)
 	v1.DELETE("/clients/:id/document", a.removeClientDocument)
 	v1.GET("/dialects", a.listDialects)
+	v1.GET("/dialects/:id/document", a.getDialectDocument)
+	v1.PUT("/dialects/:id/document", a.limit(MaxJSON), a.putDialectDocument)
+	v1.DELETE("/dialects/:id/document", a.removeDialectDocument)
 	v1.GET("/fields", a.listFields)
 
 	v1.GET("/ways", a.listWays)

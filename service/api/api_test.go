@@ -30,6 +30,7 @@ import (
 	"missivum/service/api"
 	"missivum/service/clients"
 	"missivum/service/desks"
+	"missivum/service/dialects"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
@@ -79,6 +80,7 @@ func newRigWith(t testing.TB, change func(*api.API)) *rig {
 	a.Sources = &sources.Sources{Store: st, People: a.People, Jobs: a.Jobs, Pictures: a.Pictures, Folder: filepath.Join(folder, "secrets"),
 		Now: now, Log: a.Log}
 	a.Keys, a.SCIM = &keys.Keys{Store: st}, &scim.SCIM{Store: st, People: a.People}
+	a.Dialects = &dialects.Dialects{Store: st}
 	a.Releases = &releases.Releases{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Clients: a.Clients,
 		Folder: filepath.Join(folder, "releases"), Now: now, Log: a.Log}
 	a.Desks = &desks.Desks{Store: st, Releases: a.Releases, People: a.People, Clients: a.Clients,

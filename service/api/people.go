@@ -10,7 +10,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/audience"
-	"missivum/core/block"
 	"missivum/core/client"
 	"missivum/core/compose"
 	"missivum/core/field"
@@ -249,9 +248,6 @@ func number(c *gin.Context, name string, standard int) (int, error) {
 	}
 	return n, nil
 }
-
-// listDialects answers GET /dialects: the dialects of mail hosts.
-func (a *API) listDialects(c *gin.Context) { reply(c, http.StatusOK, block.Dialects()) }
 
 // fieldReference is what a template can use.
 type fieldReference struct {

@@ -12,7 +12,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"missivum/core/block"
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
@@ -127,6 +126,8 @@ type blockRequest struct {
 	template.Draft
 	Dialect string `json:"dialect"`
 	Variant string `json:"variant"`
+	For     string `json:"for"`    // of a rule sheet: whose messages get the block; blank for everybody's
+	Except  string `json:"except"` // of a rule sheet: when not
 }
 
 // detail is a version of a template as the interface shows it.
@@ -465,30 +466,4 @@ func (a *API) look(ctx context.Context, s subject, in lookRequest) (Look, error)
 		})
 	}
 	return look, err
-}
-
-// exportBlock answers POST /templates/{name}/block: the block for a mail host, and what is lost.
-func (a *API) exportBlock(c *gin.Context) {
-	var in blockRequest
-	s, err := a.readSubject(c, &in, &in.Draft)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	dialect := block.Find(in.Dialect)
-	if dialect == nil {
-		a.fail(c, problem.New(problem.Invalid, "There is no dialect %q.", in.Dialect))
-		return
-	}
-	variant, err := s.variant(in.Variant)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	exported, err := block.ExportTemplate(s.template, s.people.Schema, variant, a.Now(), dialect, s.people)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	reply(c, http.StatusOK, exported)
 }

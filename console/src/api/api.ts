@@ -280,6 +280,13 @@ export const api = {
   packages: () => of(service.GET('/api/v1/packages')),
   createPackage: (body: Schemas['PackageRequest']) => of(service.POST('/api/v1/packages', { body })),
   ways: () => of(service.GET('/api/v1/ways')),
+  dialectDocument: (id: string) => of(service.GET('/api/v1/dialects/{id}/document', { params: { path: { id } } })),
+  putDialectDocument: (id: string, document: string) =>
+    of(service.PUT('/api/v1/dialects/{id}/document', { params: { path: { id } }, body: { document, own: true } })),
+  removeDialectDocument: (id: string) =>
+    of(service.DELETE('/api/v1/dialects/{id}/document', { params: { path: { id } } })),
+  ruleSheet: (name: string, body: Schemas['BlockRequest']) =>
+    fileOf(service.POST('/api/v1/templates/{name}/rule-sheet', { params: ofTemplate(name), body, parseAs: 'blob' })),
   removePackage: (id: string) => of(service.DELETE('/api/v1/packages/{id}', { params: { path: { id } } })),
   pictures: () => of(service.GET('/api/v1/pictures')),
   picture: (name: string) => of(service.GET('/api/v1/pictures/{name}', { params: ofPicture(name) })),

@@ -1,5 +1,9 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
+import Dialog from '@mui/material/Dialog'
+import DialogActions from '@mui/material/DialogActions'
+import DialogContent from '@mui/material/DialogContent'
+import DialogTitle from '@mui/material/DialogTitle'
 import LinearProgress from '@mui/material/LinearProgress'
 import MenuItem from '@mui/material/MenuItem'
 import Table from '@mui/material/Table'
@@ -13,6 +17,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, packageFile, type Exported, type PackageInfo, type PackageRequest } from '../api/api'
 import { count, grouped, Page, PageHead, Severity, SourceBox, TemplateField, Trouble, when } from './parts'
+import { codeFont } from '../theme'
+import { download } from '../workbench/download'
 
 export function PackagesPage() {
   const templates = useQuery({ queryKey: ['templates'], queryFn: api.templates })
@@ -237,13 +243,21 @@ function PackageRow({ package: p, onRemove }: { package: PackageInfo; onRemove: 
 function HostBlock({ template }: { template: string }) {
   const dialects = useQuery({ queryKey: ['dialects'], queryFn: api.dialects })
   const [chosen, setChosen] = useState('')
+  const [edited, setEdited] = useState<string | null>(null)
+  const [forWhom, setForWhom] = useState('')
+  const [except, setExcept] = useState('')
   const dialect = chosen || (dialects.data?.[0]?.id ?? '')
+  const sheet = useMutation({
+    mutationFn: () => api.ruleSheet(template, { dialect, for: forWhom, except }),
+    onSuccess: download,
+  })
   const rule = useQuery({
     queryKey: ['rule', template, dialect],
     queryFn: () => api.block(template, { dialect }),
     enabled: dialect !== '',
   })
-  const about = dialects.data?.find((d) => d.id === dialect)?.about
+  const of = dialects.data?.find((d) => d.id === dialect)
+  const about = of?.about
   return (
     <Box component="section" aria-labelledby="block">
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1, flexWrap: 'wrap' }}>
@@ -269,10 +283,91 @@ function HostBlock({ template }: { template: string }) {
             </MenuItem>
           ))}
         </TextField>
+        <Button variant="outlined" onClick={() => setEdited(of?.own ? dialect : '')}>
+          {of?.own ? 'Edit the dialect' : 'A dialect of your own'}
+        </Button>
       </Box>
-      <Trouble error={dialects.error ?? rule.error} />
+      <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap', mb: 1.5 }}>
+        <TextField
+          size="small"
+          label="For whom, at the host"
+          value={forWhom}
+          placeholder="everybody"
+          onChange={(e) => setForWhom(e.target.value)}
+        />
+        <TextField
+          size="small"
+          label="Except when"
+          value={except}
+          sx={{ minWidth: 320 }}
+          onChange={(e) => setExcept(e.target.value)}
+        />
+        <Button variant="outlined" disabled={sheet.isPending || !dialect} onClick={() => sheet.mutate()}>
+          Save the rule sheet
+        </Button>
+      </Box>
+      <Trouble error={dialects.error ?? rule.error ?? sheet.error} />
+      {edited !== null && (
+        <DialectDialog
+          id={edited}
+          onClose={(saved) => {
+            setEdited(null)
+            if (saved !== undefined) setChosen(saved)
+          }}
+        />
+      )}
       {rule.data && <BlockView block={rule.data} />}
     </Box>
+  )
+}
+
+/** How the organisation's own mail host writes placeholders, to be edited. */
+function DialectDialog({ id, onClose }: { id: string; onClose: (saved?: string) => void }) {
+  const queries = useQueryClient()
+  const stored = useQuery({
+    queryKey: ['dialect', id],
+    queryFn: () => api.dialectDocument(id || 'our-host'),
+    staleTime: Infinity,
+  })
+  const [written, setWritten] = useState<string>()
+  const text = written ?? stored.data?.document ?? ''
+  const named = /^id: *(.*?) *$/m.exec(text)?.[1] ?? ''
+  const done = (saved: string) => {
+    void queries.invalidateQueries()
+    onClose(saved)
+  }
+  const save = useMutation({ mutationFn: () => api.putDialectDocument(named, text), onSuccess: () => done(named) })
+  const remove = useMutation({ mutationFn: () => api.removeDialectDocument(id), onSuccess: () => done('') })
+  return (
+    <Dialog open onClose={() => onClose()} maxWidth="md" fullWidth aria-labelledby="edit-dialect-title">
+      <DialogTitle id="edit-dialect-title">{id ? `Dialect ${id}` : 'A dialect of your own'}</DialogTitle>
+      <DialogContent>
+        <TextField
+          label="Dialect as YAML"
+          multiline
+          minRows={12}
+          maxRows={20}
+          fullWidth
+          value={text}
+          sx={{ mt: 1 }}
+          onChange={(e) => setWritten(e.target.value)}
+          slotProps={{ htmlInput: { spellCheck: false, style: { fontFamily: codeFont, fontSize: 13.5 } } }}
+        />
+        <Trouble error={stored.error ?? save.error ?? remove.error} />
+      </DialogContent>
+      <DialogActions>
+        {id && (
+          <Button color="error" onClick={() => remove.mutate()}>
+            Remove the dialect
+          </Button>
+        )}
+        <Box sx={{ flex: 1 }} />
+        <Button onClick={() => onClose()}>Cancel</Button>
+        <Button variant="contained" disabled={save.isPending || !named} onClick={() => save.mutate()}>
+          Save the dialect
+        </Button>
+      </DialogActions>
+    </Dialog>
   )
 }
 
