@@ -245,7 +245,7 @@ func (d *Desk) placeOne(ctx context.Context, s *State, f desk.Found, k Kit, o Op
 			}
 		}
 	}
-	out.Err = d.do(s, f, k, out.Plan)
+	out.Err = known(d.do(s, f, k, out.Plan))
 	out.Done = out.Err == nil
 	return out
 }
@@ -486,6 +486,7 @@ func (d *Desk) Undo(ctx context.Context, place string, all, takeOver bool) ([]Un
 		for again := true; again; again = all && u.Err == nil && s.Places[key] != nil {
 			var lines []string
 			lines, u.Err = d.undoOne(ctx, s, key, takeOver)
+			u.Err = known(u.Err)
 			u.Lines = append(u.Lines, lines...)
 		}
 		if left := s.Places[key]; left != nil {
