@@ -17,6 +17,7 @@ import (
 	"missivum/core/client"
 	"missivum/core/kit"
 	"missivum/core/person"
+	"missivum/core/problem"
 	"missivum/core/wire"
 )
 
@@ -64,10 +65,8 @@ var indexParts = template.Must(template.New("index").Parse(indexSource))
 // startKits begins a package of kits.
 func (p *packer) startKits(w io.Writer) error {
 	k := p.in.Kits
-	if k.Folders != "" {
-		if _, _, ok := p.in.Schema.Column(k.Folders); !ok {
-			return fmt.Errorf("the people have no field %s after which folders could be named", k.Folders)
-		}
+	if err := CheckFolders(p.in.Schema, k.Folders); err != nil {
+		return err
 	}
 	if err := p.begin(w, "kits", kitsName{k.Way, k.Client, k.Release, k.Key != nil}); err != nil {
 		return err
@@ -92,6 +91,17 @@ func (p *packer) startKits(w io.Writer) error {
 	way, _ := client.FindWay(k.Way)
 	return indexParts.ExecuteTemplate(p.kits.index.text, "head",
 		map[string]any{"Kits": k, "Way": way, "Day": p.in.Day.Format("2 January 2006")})
+}
+
+// CheckFolders refuses a field after which folders cannot be named, since the people do not have it; blank is the mail address.
+func CheckFolders(schema *person.Schema, field string) error {
+	if field == "" {
+		return nil
+	}
+	if column, _, _ := schema.Column(field); column < 0 {
+		return problem.New(problem.Invalid, "The people have no field %s after which folders could be named.", field).In("folders")
+	}
+	return nil
 }
 
 // folderName is after what a person's folder is named.

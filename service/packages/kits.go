@@ -97,6 +97,9 @@ func (p *Packages) source(ctx context.Context, o Order, day time.Time) (s kitSou
 	if err != nil {
 		return s, err
 	}
+	if err := pack.CheckFolders(s.people.Schema, o.Folders); err != nil {
+		return s, err
+	}
 	if s.maker, err = kit.New(in); err != nil {
 		return s, err
 	}
