@@ -438,16 +438,11 @@ func (d *Desk) verify(p *Placed) Verified {
 		c := desk.Verify(disk{}, desk.PlacedFile{Path: f.Path, Form: f.Form, Data: d.content(f.SHA256), SHA256: f.SHA256, ReadOnly: f.ReadOnly,
 			Settings: f.Settings, Format: f.Format})
 		v.Files = append(v.Files, c)
-		if worse(c.Proof) > worse(v.Proof) {
+		if c.Proof.Worse(v.Proof) {
 			v.Proof = c.Proof
 		}
 	}
 	return v
-}
-
-// worse orders proofs.
-func worse(p desk.Proof) int {
-	return slices.Index([]desk.Proof{desk.Current, desk.Older, desk.Unknown, desk.Altered, desk.Missing}, p)
 }
 
 func sortedKeys(m map[string]*Placed) []string {

@@ -521,7 +521,7 @@ func TestVerifySaysWhatBecameOfIt(t *testing.T) {
 				for _, f := range v.Files {
 					said += f.Says + "\n"
 				}
-				if worse(v.Proof) > worse(worstOf) {
+				if v.Proof.Worse(worstOf) {
 					worstOf = v.Proof
 				}
 			}

@@ -304,32 +304,10 @@ func (d *Desk) rename(state *State, client, tag, release string, f *Fetched) err
 	return writeWhole(filepath.Join(d.State, stateFile), text, 0o600)
 }
 
-// Report is what a desk says of itself to the service.
-type Report struct {
-	Desk    string     `json:"desk"`
-	Host    string     `json:"host"`
-	System  string     `json:"system"`
-	Version string     `json:"version"`
-	Places  []Reported `json:"places"`
-}
-
-// Reported is what a desk says of a place.
-type Reported struct {
-	Place   string     `json:"place"`
-	Folder  string     `json:"folder"`
-	Client  string     `json:"client"`
-	Person  string     `json:"person"`
-	Release string     `json:"release"`
-	Kit     string     `json:"kit"`
-	Proof   desk.Proof `json:"proof"`
-	Detail  string     `json:"detail"`
-	At      time.Time  `json:"at"`
-}
-
 // Reporting makes the report of how things stand now.
-func (d *Desk) Reporting(ctx context.Context, version string) (Report, error) {
+func (d *Desk) Reporting(ctx context.Context, version string) (desk.Report, error) {
 	list, id, err := d.Verify(ctx)
-	r := Report{Desk: id, System: d.System, Version: version, Places: []Reported{}}
+	r := desk.Report{Desk: id, System: d.System, Version: version, Places: []desk.Reported{}}
 	if err != nil {
 		return r, err
 	}
@@ -337,7 +315,7 @@ func (d *Desk) Reporting(ctx context.Context, version string) (Report, error) {
 		return r, err
 	}
 	for _, v := range list {
-		one := Reported{Place: v.Place, Folder: v.Folder, Client: v.Client, Person: v.Person, Release: v.Release, Kit: v.Kit,
+		one := desk.Reported{Place: v.Place, Folder: v.Folder, Client: v.Client, Person: v.Person, Release: v.Release, Kit: v.Kit,
 			Proof: v.Proof, At: v.At}
 		for _, f := range v.Files {
 			if f.Proof == v.Proof && f.Proof != desk.Current {
@@ -351,7 +329,7 @@ func (d *Desk) Reporting(ctx context.Context, version string) (Report, error) {
 }
 
 // Send sends a report.
-func (s Service) Send(ctx context.Context, r Report) error {
+func (s Service) Send(ctx context.Context, r desk.Report) error {
 	text, err := json.Marshal(r)
 	if err != nil {
 		return err
@@ -369,7 +347,7 @@ type Round struct {
 	Fetched
 	Outcomes []Outcome
 	Undone   []Undone
-	Report   Report
+	Report   desk.Report
 }
 
 // Round asks the service once.

@@ -30,7 +30,7 @@ func TestTheReadmeShowsRealOutput(t *testing.T) {
 		commands++
 		args := strings.Fields(line)
 		for i := 1; i < len(args); i++ { // files go elsewhere than into the repository
-			if args[i-1] == "-o" {
+			if args[i-1] == "-o" || args[i-1] == "--sheet" {
 				args[i] = filepath.Join(t.TempDir(), args[i])
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/net/html"
 
@@ -24,6 +25,34 @@ const (
 	Missing Proof = "missing"
 	Unknown Proof = "unknown"
 )
+
+// Proofs lists the proofs, the worst last.
+var Proofs = []Proof{Current, Older, Unknown, Altered, Missing}
+
+// Worse reports whether a proof is worse than another.
+func (p Proof) Worse(than Proof) bool { return slices.Index(Proofs, p) > slices.Index(Proofs, than) }
+
+// Report is what a desk says of itself to a service.
+type Report struct {
+	Desk    string     `json:"desk"` // its own id, made at random
+	Host    string     `json:"host"`
+	System  string     `json:"system"`
+	Version string     `json:"version"` // of the program there
+	Places  []Reported `json:"places"`
+}
+
+// Reported is what a desk says of a place.
+type Reported struct {
+	Place   string    `json:"place"`
+	Folder  string    `json:"folder"`
+	Client  string    `json:"client"`
+	Person  string    `json:"person"` // mail address
+	Release string    `json:"release"`
+	Kit     string    `json:"kit"` // digest of its list
+	Proof   Proof     `json:"proof"`
+	Detail  string    `json:"detail"` // what is not as placed
+	At      time.Time `json:"at"`     // when it was placed
+}
 
 // Checked is a file that was held against what was placed.
 type Checked struct {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/desk"
 	"missivum/core/kit"
 	"missivum/core/problem"
 	"missivum/core/wire"
@@ -151,7 +152,7 @@ func (a *API) getDeskTrust(c *gin.Context) {
 
 // postDeskReport answers POST /desk/report.
 func (a *API) postDeskReport(c *gin.Context) {
-	in, ok := body[desks.Report](a, c)
+	in, ok := body[desk.Report](a, c)
 	if !ok {
 		return
 	}

@@ -18,6 +18,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/desk"
 	"missivum/core/kit"
 	"missivum/core/release"
 	"missivum/core/source"
@@ -194,11 +195,11 @@ func TestAReleaseFromDraftToWithdrawn(t *testing.T) {
 }
 
 // report reports one place of a desk, with the kit that it gets now.
-func (r *rig) report(key, desk, person, proof string) {
+func (r *rig) report(key, id, person, proof string) {
 	r.t.Helper()
 	k, list := r.kit(key, person, "gecko-desktop")
-	report := desks.Report{Desk: desk, Host: desk, System: "linux", Version: "1",
-		Places: []desks.Reported{{Place: "rudder", Folder: "/home/x", Client: "gecko-desktop",
+	report := desk.Report{Desk: id, Host: id, System: "linux", Version: "1",
+		Places: []desk.Reported{{Place: "rudder", Folder: "/home/x", Client: "gecko-desktop",
 			Person: list.Person, Release: k.Release, Kit: kit.Digest([]byte(k.List)), Proof: "current", At: time.Now()}}}
 	report.Places[0].Proof = "current"
 	text, err := json.Marshal(report)

@@ -21,36 +21,14 @@ const (
 	longest    = 2_000 // characters of a text
 )
 
-// Report is what a desk says of itself.
-type Report struct {
-	Desk    string     `json:"desk"` // its own id
-	Host    string     `json:"host"`
-	System  string     `json:"system"`
-	Version string     `json:"version"` // of the program there
-	Places  []Reported `json:"places"`
-}
-
-// Reported is what a desk says of a place.
-type Reported struct {
-	Place   string     `json:"place"`
-	Folder  string     `json:"folder"`
-	Client  string     `json:"client"`
-	Person  string     `json:"person"`
-	Release string     `json:"release"`
-	Kit     string     `json:"kit"`
-	Proof   desk.Proof `json:"proof"`
-	Detail  string     `json:"detail"` // what is not as placed
-	At      time.Time  `json:"at"`     // when it was placed
-}
-
 // Report stores what a desk says.
-func (d *Desks) Report(ctx context.Context, r Report) error {
+func (d *Desks) Report(ctx context.Context, r desk.Report) error {
 	if r.Desk == "" || len(r.Desk) > 64 || len(r.Places) > mostPlaces {
 		return problem.New(problem.Invalid, "A report names its desk, and at most %d places.", mostPlaces)
 	}
 	var places []store.DeskPlace
 	for _, p := range r.Places {
-		if !slices.Contains([]desk.Proof{desk.Current, desk.Older, desk.Altered, desk.Missing, desk.Unknown}, p.Proof) {
+		if !slices.Contains(desk.Proofs, p.Proof) {
 			return problem.New(problem.Invalid, "There is no proof %q.", p.Proof).In("proof")
 		}
 		places = append(places, store.DeskPlace{Desk: r.Desk, Place: short(p.Place), Folder: short(p.Folder),

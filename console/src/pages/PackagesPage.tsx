@@ -16,7 +16,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, packageFile, type Exported, type PackageInfo, type PackageRequest } from '../api/api'
-import { count, grouped, Page, PageHead, Severity, SourceBox, TemplateField, Trouble, when } from './parts'
+import { Choice, count, grouped, Page, PageHead, Severity, SourceBox, TemplateField, Trouble, when } from './parts'
 import { codeFont } from '../theme'
 import { download } from '../workbench/download'
 
@@ -156,40 +156,6 @@ function FilesForDesks({ template }: { template: string }) {
         </Table>
       )}
     </Box>
-  )
-}
-
-/** One of several, with a blank for all. */
-function Choice({
-  label,
-  value,
-  blank,
-  options,
-  onChange,
-}: {
-  label: string
-  value: string
-  blank?: string
-  options: [string, string][]
-  onChange: (value: string) => void
-}) {
-  return (
-    <TextField
-      select
-      size="small"
-      label={label}
-      value={value}
-      sx={{ minWidth: 190 }}
-      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
-      onChange={(e) => onChange(e.target.value)}
-    >
-      {blank && <MenuItem value="">{blank}</MenuItem>}
-      {options.map(([v, says]) => (
-        <MenuItem key={v} value={v}>
-          {says}
-        </MenuItem>
-      ))}
-    </TextField>
   )
 }
 

@@ -80,6 +80,40 @@ export function TemplateField({
   )
 }
 
+/** One of several, with a blank for all. */
+export function Choice({
+  label,
+  value,
+  blank,
+  options,
+  onChange,
+}: {
+  label: string
+  value: string
+  blank?: string
+  options: [string, string][]
+  onChange: (value: string) => void
+}) {
+  return (
+    <TextField
+      select
+      size="small"
+      label={label}
+      value={value}
+      sx={{ minWidth: 190 }}
+      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+      onChange={(e) => onChange(e.target.value)}
+    >
+      {blank && <MenuItem value="">{blank}</MenuItem>}
+      {options.map(([v, says]) => (
+        <MenuItem key={v} value={v}>
+          {says}
+        </MenuItem>
+      ))}
+    </TextField>
+  )
+}
+
 /** Source to be read and copied. */
 export function SourceBox({ label, height, children }: { label: string; height?: number; children: string }) {
   return (

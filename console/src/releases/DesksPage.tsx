@@ -1,7 +1,6 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
-import MenuItem from '@mui/material/MenuItem'
 import Pagination from '@mui/material/Pagination'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
@@ -14,7 +13,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Link as RouterLink, useSearchParams } from 'react-router'
 import { api, type DeskFilter, type DeskMatrix, type DeskRow, type Standing } from '../api/api'
-import { count, grouped, Page, PageHead, Trouble, when } from '../pages/parts'
+import { Choice, count, grouped, Page, PageHead, Trouble, when } from '../pages/parts'
 import { StandingMark, standings } from './states'
 
 const size = 50
@@ -39,27 +38,12 @@ export function DesksPage() {
     refetchInterval: 15_000,
   })
   const m = desks.data
-  const pick = (label: string, value: string, set: (v: string) => void, all: string, options: [string, string][]) => (
-    <TextField
-      select
-      size="small"
-      label={label}
-      value={value}
-      sx={{ minWidth: 150 }}
-      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
-      onChange={(e) => {
-        set(e.target.value)
-        setPage(1)
-      }}
-    >
-      <MenuItem value="">{all}</MenuItem>
-      {options.map(([v, says]) => (
-        <MenuItem key={v} value={v}>
-          {says}
-        </MenuItem>
-      ))}
-    </TextField>
-  )
+  const first =
+    <T,>(set: (value: T) => void) =>
+    (value: T) => {
+      set(value)
+      setPage(1)
+    }
   return (
     <Page wide>
       <PageHead
@@ -103,39 +87,36 @@ export function DesksPage() {
           type="search"
           label="Search"
           value={search}
-          onChange={(e) => {
-            setSearch(e.target.value)
-            setPage(1)
-          }}
+          onChange={(e) => first(setSearch)(e.target.value)}
         />
-        {pick(
-          'Standing',
-          standing,
-          setStanding,
-          'every standing',
-          Object.keys(standings).map((s) => [s, s]),
-        )}
-        {pick(
-          'Wave',
-          wave ? String(wave) : '',
-          (v) => setWave(Number(v) || 0),
-          'every wave',
-          (m?.waves ?? []).map((w) => [String(w.number), `${w.number}: ${w.audience || 'everybody'}`]),
-        )}
-        {pick(
-          'Client',
-          client,
-          setClient,
-          'every client',
-          (m?.clients ?? []).map((c) => [c, c]),
-        )}
-        {pick(
-          'Audience',
-          audience,
-          setAudience,
-          'everybody',
-          (audiences.data ?? []).map((a) => [a.name, a.title || a.name]),
-        )}
+        <Choice
+          label="Standing"
+          value={standing}
+          blank="every standing"
+          options={Object.keys(standings).map((s) => [s, s])}
+          onChange={first(setStanding)}
+        />
+        <Choice
+          label="Wave"
+          value={wave ? String(wave) : ''}
+          blank="every wave"
+          options={(m?.waves ?? []).map((w) => [String(w.number), `${w.number}: ${w.audience || 'everybody'}`])}
+          onChange={first((v) => setWave(Number(v) || 0))}
+        />
+        <Choice
+          label="Client"
+          value={client}
+          blank="every client"
+          options={(m?.clients ?? []).map((c) => [c, c])}
+          onChange={first(setClient)}
+        />
+        <Choice
+          label="Audience"
+          value={audience}
+          blank="everybody"
+          options={(audiences.data ?? []).map((a) => [a.name, a.title || a.name])}
+          onChange={first(setAudience)}
+        />
         {m && <Typography>{count(m.total, 'person', 'people')}</Typography>}
       </Box>
       {m && m.rows.length > 0 && <Matrix matrix={m} />}
