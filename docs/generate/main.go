@@ -18,7 +18,9 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/desk"
 	"missivum/core/field"
+	"missivum/core/kit"
 	"missivum/core/markup"
 	"missivum/core/person"
 	"missivum/core/picture"
@@ -74,6 +76,7 @@ for it any more; the figures are in [performance.md](performance.md).
 	}{
 		{"a template's source", markup.Limits()}, {"its styles", style.Limits()}, {"its fields", field.Limits()},
 		{"a template", template.Limits()}, {"people of a source", source.Limits()}, {"a picture", picture.Limits()},
+		{"a kit", kit.Limits()}, {"a desk", desk.Limits()},
 	} {
 		for _, name := range slices.Sorted(maps.Keys(part.list)) {
 			fmt.Fprintf(&b, "| %s | %s | %s |\n", part.of, name, grouped(part.list[name]))

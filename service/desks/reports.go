@@ -11,7 +11,7 @@ import (
 	"missivum/core/person"
 	"missivum/core/problem"
 	"missivum/core/release"
-	"missivum/service/access"
+	"missivum/service/jobs"
 	"missivum/service/store"
 )
 
@@ -376,20 +376,7 @@ func (d *Desks) RemoveDesk(ctx context.Context, id string) error {
 }
 
 // Watch begins waves whose time has come and notes how waves stand, until the context ends.
-func (d *Desks) Watch(ctx context.Context, every time.Duration) {
-	ticker := time.NewTicker(every)
-	defer ticker.Stop()
-	for {
-		if err := d.Step(access.With(ctx, access.Itself("waves"))); err != nil && ctx.Err() == nil {
-			d.Log.Error("the waves of releases", "error", err)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
-	}
-}
+func (d *Desks) Watch(ctx context.Context, every time.Duration) { jobs.Every(ctx, every, d.Log, "waves", d.Step) }
 
 // Step begins the waves whose time has come, and notes how waves stand.
 func (d *Desks) Step(ctx context.Context) error {

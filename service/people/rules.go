@@ -9,7 +9,7 @@ import (
 	"missivum/core/person"
 	"missivum/core/problem"
 	"missivum/core/source"
-	"missivum/service/access"
+	"missivum/service/jobs"
 	"missivum/service/store"
 )
 
@@ -159,16 +159,5 @@ func (p *People) Settle(ctx context.Context) error {
 
 // Watch forgets who left long ago, and ends plans that nobody applied, until the context ends.
 func (p *People) Watch(ctx context.Context, every time.Duration) {
-	ctx = access.With(ctx, access.Itself("schedule"))
-	for tick := time.NewTicker(every); ; {
-		select {
-		case <-ctx.Done():
-			tick.Stop()
-			return
-		case <-tick.C:
-			if err := errors.Join(p.Forget(ctx), p.Settle(ctx)); err != nil && ctx.Err() == nil {
-				p.Log.Error("keeping the directory in order", "error", err)
-			}
-		}
-	}
+	jobs.Every(ctx, every, p.Log, "schedule", func(ctx context.Context) error { return errors.Join(p.Forget(ctx), p.Settle(ctx)) })
 }

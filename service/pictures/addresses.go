@@ -10,7 +10,7 @@ import (
 	"missivum/core/delivery"
 	"missivum/core/picture"
 	"missivum/core/problem"
-	"missivum/service/access"
+	"missivum/service/jobs"
 	"missivum/service/store"
 )
 
@@ -104,28 +104,18 @@ func (p *Pictures) Checks(ctx context.Context) ([]Checked, error) {
 
 // Watch checks all picture addresses of all templates as often as the settings say, until the context ends.
 func (p *Pictures) Watch(ctx context.Context, every time.Duration) {
-	ctx = access.With(ctx, access.Itself("address check"))
-	tick := time.NewTicker(every)
-	defer tick.Stop()
 	var last time.Time
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
+	jobs.Every(ctx, every, p.Log, "address check", func(ctx context.Context) error {
 		s, err := p.Hosting.Settings(ctx)
-		if err == nil && (s.Hours == 0 || p.Now().Sub(last) < time.Duration(s.Hours)*time.Hour) {
-			continue
+		if err != nil {
+			return err
+		}
+		if s.Hours == 0 || p.Now().Sub(last) < time.Duration(s.Hours)*time.Hour {
+			return nil
 		}
 		last = p.Now()
-		if err == nil {
-			err = p.checkAll(ctx)
-		}
-		if err != nil && ctx.Err() == nil {
-			p.Log.Error("checking picture addresses", "error", err)
-		}
-	}
+		return p.checkAll(ctx)
+	})
 }
 
 // sentVersion is a version of a template that goes out, or went out in a package.

@@ -19,7 +19,6 @@ import (
 	"missivum/core/picture"
 	"missivum/core/problem"
 	"missivum/core/source"
-	"missivum/service/access"
 	"missivum/service/jobs"
 	"missivum/service/people"
 	"missivum/service/pictures"
@@ -308,20 +307,7 @@ func (s *Sources) Sync(ctx context.Context, name string) (job store.Job, err err
 }
 
 // Watch asks sources on their schedules until the context ends.
-func (s *Sources) Watch(ctx context.Context, every time.Duration) {
-	ctx = access.With(ctx, access.Itself("schedule"))
-	for tick := time.NewTicker(every); ; {
-		select {
-		case <-ctx.Done():
-			tick.Stop()
-			return
-		case <-tick.C:
-			if err := s.due(ctx); err != nil && ctx.Err() == nil {
-				s.Log.Error("asking sources", "error", err)
-			}
-		}
-	}
-}
+func (s *Sources) Watch(ctx context.Context, every time.Duration) { jobs.Every(ctx, every, s.Log, "schedule", s.due) }
 
 // due begins jobs for the sources whose time has come.
 func (s *Sources) due(ctx context.Context) error {
