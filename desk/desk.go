@@ -397,7 +397,7 @@ func known(err error) error {
 	switch {
 	case full(err):
 		return problem.New(problem.Full, "The disk is full; nothing was changed (%v).", err)
-	case errors.Is(err, fs.ErrPermission):
+	case notPermitted(err):
 		return problem.New(problem.Refused, "It is not permitted; nothing was changed (%v).", err)
 	}
 	return err

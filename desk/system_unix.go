@@ -29,3 +29,8 @@ func syncFolder(name string) error {
 
 // full reports whether an error says that the disk has no room left.
 func full(err error) bool { return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) }
+
+// notPermitted reports whether an error says that something may not be written.
+func notPermitted(err error) bool {
+	return errors.Is(err, os.ErrPermission) || errors.Is(err, syscall.EROFS)
+}

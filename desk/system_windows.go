@@ -69,3 +69,8 @@ func syncFolder(string) error { return nil }
 func full(err error) bool {
 	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_HANDLE_DISK_FULL)
 }
+
+// notPermitted reports whether an error says that something may not be written.
+func notPermitted(err error) bool {
+	return errors.Is(err, os.ErrPermission) || errors.Is(err, windows.ERROR_WRITE_PROTECT) || errors.Is(err, windows.ERROR_SHARING_VIOLATION)
+}

@@ -108,7 +108,7 @@ type Examined struct {
 
 // Difference is one thing that is not as in the release before.
 type Difference struct {
-	Kind   string `json:"kind"` // template, picture, text, assignment, audience, people, size, setting
+	Kind   string `json:"kind"` // template, picture, text, assignment, audience, people, size, setting, look
 	Name   string `json:"name"`
 	Says   string `json:"says"`
 	Detail string `json:"detail"` // lines that were removed and added; blank for none

@@ -2,6 +2,9 @@ package release
 
 import (
 	"fmt"
+	"image"
+	"image/color"
+	"image/draw"
 	"strings"
 	"testing"
 	"time"
@@ -164,5 +167,29 @@ func TestWhoGetsWhich(t *testing.T) {
 	}
 	if err := CheckWaves([]Wave{{Audience: "ashore", Share: 100}, {}}, set); err != nil {
 		t.Error(err)
+	}
+}
+
+func TestLook(t *testing.T) {
+	fill := func(w, h int, c color.Color) *image.RGBA {
+		img := image.NewRGBA(image.Rect(3, 5, 3+w, 5+h))
+		draw.Draw(img, img.Bounds(), image.NewUniform(c), image.Point{}, draw.Src)
+		return img
+	}
+	spot := fill(10, 10, color.White)
+	spot.Set(4, 6, color.Black)
+	near := fill(10, 10, color.RGBA{253, 253, 253, 255})
+	for _, c := range []struct {
+		name string
+		a, b image.Image
+		want float64
+	}{
+		{"the same", fill(10, 10, color.White), fill(10, 10, color.White), 0}, {"one pixel", fill(10, 10, color.White), spot, 0.01},
+		{"another colour", fill(10, 10, color.White), fill(10, 10, color.Black), 1}, {"twice as high", fill(10, 10, color.White), fill(10, 20, color.White), 0.5},
+		{"nearly the same", fill(10, 10, color.White), near, 0}, {"nothing", image.NewRGBA(image.Rectangle{}), image.NewRGBA(image.Rectangle{}), 0},
+	} {
+		if got := Look(c.a, c.b); got != c.want {
+			t.Errorf("%s: %v, want %v", c.name, got, c.want)
+		}
 	}
 }

@@ -56,7 +56,68 @@ const note = "<!-- Written by make docs from the program itself; change it there
 
 // pages are the pages that are generated as a whole, by path. root is the project's folder, where what was measured lies.
 func pages(root string) map[string]string {
-	return map[string]string{"docs/clients.md": clients(root), "docs/checks.md": checks(), "docs/limits.md": limits()}
+	return map[string]string{"docs/clients.md": clients(root), "docs/checks.md": checks(), "docs/limits.md": limits(),
+		"docs/places.md": places()}
+}
+
+// places is the reference page of places: every member of the schema, and the places that come with the program.
+func places() string {
+	var b strings.Builder
+	b.WriteString("# Places\n\n" + note + `A place says where a mail client keeps its signatures on a desk. It is a small YAML or JSON file; how to write one is in
+[desks.md](desks.md). Members that are not here are refused, with their line.
+
+| member | what it is |
+|---|---|
+`)
+	var schema struct {
+		Properties map[string]schemaMember `json:"properties"`
+		Required   []string                `json:"required"`
+		Defs       map[string]schemaMember `json:"$defs"`
+	}
+	if err := json.Unmarshal([]byte(desk.SchemaJSON()), &schema); err != nil {
+		log.Fatal(err)
+	}
+	var write func(prefix string, members map[string]schemaMember, required []string)
+	write = func(prefix string, members map[string]schemaMember, required []string) {
+		for _, name := range slices.Sorted(maps.Keys(members)) {
+			m := members[name]
+			if ref := strings.TrimPrefix(m.Ref, "#/$defs/"); ref == "switch" {
+				m.Description = strings.TrimSpace(m.Description + " " + schema.Defs[ref].Description)
+				m.Properties, m.Required = schema.Defs[ref].Properties, schema.Defs[ref].Required
+			}
+			says := m.Description
+			if len(m.Enum) > 0 {
+				says = strings.TrimSpace(says + " One of " + strings.Join(m.Enum, ", ") + ".")
+			}
+			if slices.Contains(required, name) {
+				says = strings.TrimSpace(says + " Needed.")
+			}
+			fmt.Fprintf(&b, "| `%s%s` | %s |\n", prefix, name, says)
+			write(prefix+name+".", m.Properties, m.Required)
+			if m.Items != nil {
+				write(prefix+name+"[].", m.Items.Properties, m.Items.Required)
+			}
+		}
+	}
+	write("", schema.Properties, schema.Required)
+	b.WriteString("\n## Places that come with the program\n")
+	for _, p := range desk.Shipped() {
+		fmt.Fprintf(&b, "\n### %s\n\n%s, for kits of %s. %s\n\n| system | folder |\n|---|---|\n", p.ID, p.Title, p.Client, p.About)
+		for _, system := range slices.Sorted(maps.Keys(p.Folders)) {
+			fmt.Fprintf(&b, "| %s | `%s` |\n", system, strings.Join(p.Folders[system], ", "))
+		}
+	}
+	return b.String()
+}
+
+// schemaMember is what the reference says of a member.
+type schemaMember struct {
+	Description string                  `json:"description"`
+	Ref         string                  `json:"$ref"`
+	Enum        []string                `json:"enum"`
+	Properties  map[string]schemaMember `json:"properties"`
+	Required    []string                `json:"required"`
+	Items       *schemaMember           `json:"items"`
 }
 
 // limits is the page of the limits of inputs.

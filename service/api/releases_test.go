@@ -351,7 +351,7 @@ func TestWhatIsFrozenStays(t *testing.T) {
 			t.Errorf("%+v", d)
 		}
 	}
-	if !kinds["template"] || !kinds["assignment"] || !kinds["audience"] || !kinds["size"] || rel.Before != 1 {
+	if !kinds["look"] || !kinds["template"] || !kinds["assignment"] || !kinds["audience"] || !kinds["size"] || rel.Before != 1 {
 		t.Errorf("differences of the kinds %v, before %d", kinds, rel.Before)
 	}
 }

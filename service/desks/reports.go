@@ -376,7 +376,9 @@ func (d *Desks) RemoveDesk(ctx context.Context, id string) error {
 }
 
 // Watch begins waves whose time has come and notes how waves stand, until the context ends.
-func (d *Desks) Watch(ctx context.Context, every time.Duration) { jobs.Every(ctx, every, d.Log, "waves", d.Step) }
+func (d *Desks) Watch(ctx context.Context, every time.Duration) {
+	jobs.Every(ctx, every, d.Log, "waves", d.Step)
+}
 
 // Step begins the waves whose time has come, and notes how waves stand.
 func (d *Desks) Step(ctx context.Context) error {

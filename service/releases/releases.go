@@ -8,6 +8,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image"
+	"image/png"
 	"io"
 	"log/slog"
 	"os"
@@ -363,6 +365,13 @@ func (r *Releases) check(ctx context.Context, job *jobs.Job) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if w.Before > 0 {
+		for _, e := range examined {
+			if d, ok := r.lookDifference(w.Before, id, e.Template); ok {
+				differences = append(differences, d)
+			}
+		}
+	}
 	return nil, r.Store.Write(ctx, func(tx *store.Tx) error { return tx.CheckedRelease(id, examined, differences) })
 }
 
@@ -425,6 +434,27 @@ func (r *Releases) draw(ctx context.Context, id int, in check.Input, report *che
 		return err
 	}
 	return files.WriteBytes(filepath.Join(r.folder(id), in.Template.Name+ending), drawn)
+}
+
+// lookDifference compares a template's contact sheets in two releases; false where they are the same, or one is not there.
+func (r *Releases) lookDifference(before, id int, name string) (release.Difference, bool) {
+	var sheets [2]image.Image
+	for i, of := range []int{before, id} {
+		f, err := os.Open(filepath.Join(r.folder(of), name+".png"))
+		if err != nil {
+			return release.Difference{}, false
+		}
+		sheets[i], err = png.Decode(f)
+		if errors.Join(err, f.Close()) != nil {
+			return release.Difference{}, false
+		}
+	}
+	share := release.Look(sheets[0], sheets[1])
+	if share == 0 {
+		return release.Difference{}, false
+	}
+	return release.Difference{Kind: "look", Name: name,
+		Says: fmt.Sprintf("%.1f %% of its contact sheet looks different; look at that of release %d beside it.", max(100*share, 0.1), before)}, true
 }
 
 // folder is where a release's contact sheets lie.

@@ -307,7 +307,9 @@ func (s *Sources) Sync(ctx context.Context, name string) (job store.Job, err err
 }
 
 // Watch asks sources on their schedules until the context ends.
-func (s *Sources) Watch(ctx context.Context, every time.Duration) { jobs.Every(ctx, every, s.Log, "schedule", s.due) }
+func (s *Sources) Watch(ctx context.Context, every time.Duration) {
+	jobs.Every(ctx, every, s.Log, "schedule", s.due)
+}
 
 // due begins jobs for the sources whose time has come.
 func (s *Sources) due(ctx context.Context) error {

@@ -316,6 +316,14 @@ function Found({ release: r }: { release: Release }) {
                 <Link href={`/api/v1/releases/${r.id}/sheets/${e.template}`} target="_blank" rel="noreferrer">
                   Open the sheet
                 </Link>
+                {r.before > 0 && (
+                  <>
+                    {', '}
+                    <Link href={`/api/v1/releases/${r.before}/sheets/${e.template}`} target="_blank" rel="noreferrer">
+                      that of release {r.before}
+                    </Link>
+                  </>
+                )}
               </TableCell>
             </TableRow>
           ))}
