@@ -42,7 +42,7 @@ type settings struct {
 	mark   bool
 }
 
-// openSettings reads a settings file. One in an encoding that cannot be told is refused: editing it could damage it.
+// openSettings reads a settings file. One in an encoding that is not known is refused: editing it could damage it.
 func openSettings(kind string, data []byte) (*settings, error) {
 	f, ok := formats[kind]
 	if !ok {
@@ -70,7 +70,7 @@ func openSettings(kind string, data []byte) (*settings, error) {
 		data = text
 	}
 	if !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
-		return nil, problem.New(problem.Refused, "The settings file is in an encoding that cannot be told; it is edited in UTF-8 or UTF-16 only.")
+		return nil, problem.New(problem.Refused, "The settings file is in an encoding that is not known; it is edited in UTF-8 or UTF-16 only.")
 	}
 	s.text = string(data)
 	return s, nil
