@@ -83,7 +83,7 @@ func newDesk(t testing.TB, clients, person string) *oneDesk {
 	}
 	d := &oneDesk{t: t, home: t.TempDir(), person: person, extra: []string{"--places", filepath.Join(root, "demo/places")}}
 	for _, name := range standIns {
-		if code, out, errs := d.run(filepath.Join(clients, name), "setup"); code != 0 {
+		if code, out, errs := d.run(filepath.Join(clients, "desks"), name, "setup"); code != 0 { // no process of the client's name
 			t.Fatal(name, out, errs)
 		}
 	}
@@ -331,6 +331,7 @@ func exists(name string) bool {
 // TestTheWholeWay goes from a changed template to desks and back: 20 desks with all stand-ins, two waves, one desk altered and
 // found, the second release withdrawn, and then the first, after which everything is byte for byte as it was.
 func TestTheWholeWay(t *testing.T) {
+	t.Parallel()
 	clients := standInFolder(t)
 	s := demoService(t)
 	server := "--server=" + s.Address
@@ -481,6 +482,7 @@ func TestTheWholeWay(t *testing.T) {
 // TestWhatAnotherBannerCosts: a release in which the banner is another. Desks fetch the picture once, though page, rich text and
 // another client's page hold it too; clients that show it from its address fetch nothing.
 func TestWhatAnotherBannerCosts(t *testing.T) {
+	t.Parallel()
 	clients := standInFolder(t)
 	s := demoService(t)
 	server := "--server=" + s.Address

@@ -161,6 +161,7 @@ func signatureIn(t *testing.T, page string, pictures map[string]string) string {
 // TestTheRealClientShowsWhatWasPlaced: the open-source mail client that Debian packages, with a prepared profile, shows the
 // placed signature in a new message and in a reply, saved as drafts by key presses: the same words, links and pictures.
 func TestTheRealClientShowsWhatWasPlaced(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("thunderbird"); err != nil {
 		t.Fatal("the mail client is not there; scripts/setup.sh installs it")
 	}

@@ -29,6 +29,7 @@ func wine(t *testing.T) (runs, compiles string) {
 // TestTheWindowsBuildPlaces runs the Windows build of the desk program and of the stand-in clients under Wine: kits are placed in
 // all of them, read-only where it has to be, read back by the clients, verified, and taken back byte for byte.
 func TestTheWindowsBuildPlaces(t *testing.T) {
+	t.Parallel()
 	runs, compiles := wine(t)
 	root, err := rig.Root()
 	if err != nil {
