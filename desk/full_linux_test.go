@@ -70,7 +70,8 @@ func TestAFolderThatMayNotBeWritten(t *testing.T) {
 	}
 	before := seen(t, folder)
 	outcomes, err := d.Place(ctx, []Kit{made(t, "wordproc-desktop", "one", "a")}, Options{})
-	if err != nil || len(outcomes) != 1 || !problem.Is(outcomes[0].Err, problem.Refused) || !strings.Contains(outcomes[0].Err.Error(), "not permitted") {
+	if err != nil || len(outcomes) != 1 || !problem.Is(outcomes[0].Err, problem.Refused) ||
+		!strings.Contains(outcomes[0].Err.Error(), "not permitted") {
 		t.Errorf("%v, %v", outcomes, err)
 	}
 	if !maps.Equal(seen(t, folder), before) {

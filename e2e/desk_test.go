@@ -560,7 +560,8 @@ func TestWhatAnotherBannerCosts(t *testing.T) {
 	}
 	files, n := fetched(desks[0])
 	none, zero := fetched(hosted)
-	t.Logf("the first kits: %d bytes fetched for %d bytes of files; another banner of %d bytes: %d files and %d bytes, %.0f %% of all; hosted: %d files, %d bytes",
+	t.Logf("the first kits: %d bytes fetched for %d bytes of files; another banner of %d bytes: %d files and %d "+
+		"bytes, %.0f %% of all; hosted: %d files, %d bytes",
 		all, full, len(banner), files, n, 100*float64(n)/float64(full), none, zero)
 	if n < len(banner) || n > len(banner)+12_000 {
 		t.Errorf("another banner costs %d bytes; the picture has %d", n, len(banner))

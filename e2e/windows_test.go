@@ -41,7 +41,8 @@ func TestTheWindowsBuildPlaces(t *testing.T) {
 	if err := os.MkdirAll(system, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	library := exec.Command(compiles, "-shared", "-o", filepath.Join(system, "bcryptprimitives.dll"), filepath.Join(root, "lab/windows/prng.c"), "-ladvapi32")
+	library := exec.Command(compiles, "-shared", "-o", filepath.Join(system, "bcryptprimitives.dll"),
+		filepath.Join(root, "lab/windows/prng.c"), "-ladvapi32")
 	if out, err := library.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
@@ -74,7 +75,8 @@ func TestTheWindowsBuildPlaces(t *testing.T) {
 	places := []string{"--places", "Z:" + filepath.Join(root, "demo/places")}
 	placing := append([]string{"desk", "place", "--person", "maren.lind@brackwater.example", "--trust", key + ".pub"}, places...)
 	placing = append(placing, packKits(t, key, "{{ cn", "{{ cn")...)
-	if out := run("missivum.exe", placing...); strings.Count(out, ": placed;") != 4 || !strings.Contains(out, `\signatures\harbour-new_files\logo.png  written`) {
+	if out := run("missivum.exe", placing...); strings.Count(out, ": placed;") != 4 ||
+		!strings.Contains(out, `\signatures\harbour-new_files\logo.png  written`) {
 		t.Errorf("placed: %s", out)
 	}
 	now := d.files()

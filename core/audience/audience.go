@@ -144,7 +144,8 @@ func (c *compiler) audience(name string) (test, error) {
 	c.costs[name], c.cost = c.cost, before
 	c.open = c.open[:len(c.open)-1]
 	if cost := c.costs[name]; err == nil && cost > maxConditions {
-		err = problem.New(problem.TooLarge, "It has %d conditions with those of the audiences that it uses; at most %d are asked.", cost, maxConditions)
+		err = problem.New(problem.TooLarge,
+			"It has %d conditions with those of the audiences that it uses; at most %d are asked.", cost, maxConditions)
 	}
 	if err != nil {
 		return t, fmt.Errorf("audience %s: %w", name, err)

@@ -117,7 +117,8 @@ func markup(f *finder, field, value string) {
 func number(f *finder, field, value string) {
 	switch bare := strings.TrimLeft(value, "'"); {
 	case power.MatchString(value):
-		f.add("number", field, value, "was written as a power of ten by a spreadsheet; its last digits are lost", "", person.Clean(value)+", without a link")
+		f.add("number", field, value, "was written as a power of ten by a spreadsheet; its last digits are lost", "",
+			person.Clean(value)+", without a link")
 		return
 	case bare != value && person.NoTelephone(bare, f.country()) == "":
 		f.add("number", field, value, "begins with the sign by which spreadsheets mark text", bare, person.Clean(value)+", without a link")
@@ -132,7 +133,8 @@ func number(f *finder, field, value string) {
 var power = regexp.MustCompile(`^\d+[.,]?\d*[eE]\+?\d{1,2}$`)
 
 // postcodes are how many digits post codes have that are digits alone, by country.
-var postcodes = map[string]int{"DE": 5, "FR": 5, "IT": 5, "ES": 5, "FI": 5, "EE": 5, "HR": 5, "LT": 5, "AT": 4, "CH": 4, "BE": 4, "DK": 4, "NO": 4,
+var postcodes = map[string]int{"DE": 5, "FR": 5, "IT": 5, "ES": 5, "FI": 5, "EE": 5, "HR": 5, "LT": 5, "AT": 4, "CH": 4,
+	"BE": 4, "DK": 4, "NO": 4,
 	"HU": 4, "BG": 4, "SI": 4, "LU": 4, "AU": 4, "NZ": 4}
 
 // postcode reports post codes of the wrong length; one digit too few is a zero that was dropped.

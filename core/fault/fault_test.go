@@ -253,7 +253,8 @@ func TestWhatNeedsOthers(t *testing.T) {
 	}
 	want := []string{
 		"a@b.example twice mobile 2 people have it", "a@b.example twice telephoneNumber 3 people have it",
-		"b@b.example blank title the template crew needs it", "b@b.example long mobile has 15 characters; a line of the template crew holds 12", "b@b.example twice telephoneNumber 3 people have it",
+		"b@b.example blank title the template crew needs it",
+		"b@b.example long mobile has 15 characters; a line of the template crew holds 12", "b@b.example twice telephoneNumber 3 people have it",
 		"b@b.example code site is in no lookup",
 		"c@b.example blank cn everybody needs it", "c@b.example twice mobile 2 people have it",
 		"c@b.example twice telephoneNumber 3 people have it",

@@ -337,7 +337,8 @@ func TestPieces(t *testing.T) {
 			t.Errorf("%s: %d of %d bytes are left", id, apart, whole)
 		}
 	}
-	if _, err := Together([]Piece{{Picture: "a", As: "waves"}}, func(string) ([]byte, error) { return nil, nil }); !problem.Is(err, problem.Refused) {
+	if _, err := Together([]Piece{{Picture: "a", As: "waves"}},
+		func(string) ([]byte, error) { return nil, nil }); !problem.Is(err, problem.Refused) {
 		t.Errorf("an unknown way to write a picture: %v", err)
 	}
 }

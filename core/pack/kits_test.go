@@ -22,18 +22,20 @@ func kitInput(t *testing.T, folders string, key *kit.Key) Input {
 		t.Fatal(err)
 	}
 	d := &person.Directory{Schema: person.NewSchema("mail", "cn", "uid"), People: []person.Person{
-		{Values: []string{"a@x.example", "Ann <b>", "ann"}}, {Values: []string{"=b@x.example", "Bo", ""}}, {Values: []string{"c@x.example", "Cai", "ANN"}}}}
+		{Values: []string{"a@x.example", "Ann <b>", "ann"}}, {Values: []string{"=b@x.example", "Bo", ""}},
+		{Values: []string{"c@x.example", "Cai", "ANN"}}}}
 	m, err := kit.New(kit.Input{Templates: map[string]*template.Template{"quay": tmpl}, Schema: d.Schema, Day: day, Way: client.FileSet})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Input{Schema: d.Schema, People: Everybody(d), Day: day, Spool: spool, Kits: &Kits{Maker: m, Way: client.FileSet, Folders: folders, Key: key,
-		Choices: func(p *person.Person) []kit.Choice {
-			if p.Values[1] == "Cai" {
-				return nil
-			}
-			return []kit.Choice{{Situation: "new", Template: "quay", Variant: "new"}, {Situation: "reply", Template: "quay", Variant: "reply"}}
-		}}}
+	return Input{Schema: d.Schema, People: Everybody(d), Day: day, Spool: spool,
+		Kits: &Kits{Maker: m, Way: client.FileSet, Folders: folders, Key: key,
+			Choices: func(p *person.Person) []kit.Choice {
+				if p.Values[1] == "Cai" {
+					return nil
+				}
+				return []kit.Choice{{Situation: "new", Template: "quay", Variant: "new"}, {Situation: "reply", Template: "quay", Variant: "reply"}}
+			}}}
 }
 
 func TestPackageOfKits(t *testing.T) {
@@ -67,7 +69,8 @@ func TestPackageOfKits(t *testing.T) {
 		t.Errorf("%q, %v", rows, err)
 	}
 	page := string(files["index.html"])
-	for _, want := range []string{"File set", `href="ann/quay.html"`, "no signature", "3 people, of whom 1 get no signature", "Close the mail client", "1 of the people get no signature"} {
+	for _, want := range []string{"File set", `href="ann/quay.html"`, "no signature", "3 people, of whom 1 get no signature",
+		"Close the mail client", "1 of the people get no signature"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the index page does not say %q", want)
 		}

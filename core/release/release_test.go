@@ -49,7 +49,8 @@ func TestStates(t *testing.T) {
 
 func TestDigestIsOfEverything(t *testing.T) {
 	base := func() Frozen {
-		return Frozen{Base: "b", Assignments: []audience.Assignment{{Template: "a"}}, Audiences: []audience.Audience{{Name: "x"}}, Situations: []string{"new"},
+		return Frozen{Base: "b", Assignments: []audience.Assignment{{Template: "a"}},
+			Audiences: []audience.Audience{{Name: "x"}}, Situations: []string{"new"},
 			Templates: []Template{{"a", 1, "c"}}, Clients: "1", Address: "https://a/", Day: "2026-11-27", People: ""}
 	}
 	seen := map[string]string{base().Digest(): "as it was"}
@@ -74,21 +75,28 @@ func TestDigestIsOfEverything(t *testing.T) {
 
 func TestDifferences(t *testing.T) {
 	pictures := func(text string) map[string][]byte {
-		return map[string][]byte{"logo.svg": []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><title>` + text + `</title></svg>`)}
+		return map[string][]byte{"logo.svg": []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><title>` +
+			text + `</title></svg>`)}
 	}
 	before := &Side{Frozen: Frozen{Base: "a", Assignments: []audience.Assignment{{Template: "quay"}}, Clients: "1"},
-		Templates: map[string]*template.Template{"quay": made(t, "quay", "<p>one</p>", "language: en", pictures("a")), "gone": made(t, "gone", "<p>x</p>", "", nil)},
-		Examined:  []Examined{{Template: "quay", Sizes: []Size{{"quay", "box", "characters", 90, 100, "characters", "a@x.example"}}}}, People: map[string]int{"quay": 5, "gone": 1}}
-	after := Side{Frozen: Frozen{Base: "b", Assignments: []audience.Assignment{{Situation: "reply"}, {Template: "quay"}}, Audiences: []audience.Audience{{Name: "crew"}}, Clients: "2"},
-		Templates: map[string]*template.Template{"quay": made(t, "quay", "<p>two</p>", "language: de", pictures("b")), "fresh": made(t, "fresh", "<p>y</p>", "", nil)},
-		Examined:  []Examined{{Template: "quay", Sizes: []Size{{"quay", "box", "characters", 120, 100, "characters", "b@x.example"}}}}, People: map[string]int{"quay": 4, "fresh": 2}}
+		Templates: map[string]*template.Template{"quay": made(t, "quay", "<p>one</p>", "language: en", pictures("a")),
+			"gone": made(t, "gone", "<p>x</p>", "", nil)},
+		Examined: []Examined{{Template: "quay", Sizes: []Size{{"quay", "box", "characters", 90, 100, "characters",
+			"a@x.example"}}}}, People: map[string]int{"quay": 5, "gone": 1}}
+	after := Side{Frozen: Frozen{Base: "b", Assignments: []audience.Assignment{{Situation: "reply"}, {Template: "quay"}},
+		Audiences: []audience.Audience{{Name: "crew"}}, Clients: "2"},
+		Templates: map[string]*template.Template{"quay": made(t, "quay", "<p>two</p>", "language: de", pictures("b")),
+			"fresh": made(t, "fresh", "<p>y</p>", "", nil)},
+		Examined: []Examined{{Template: "quay", Sizes: []Size{{"quay", "box", "characters", 120, 100, "characters",
+			"b@x.example"}}}}, People: map[string]int{"quay": 4, "fresh": 2}}
 	var got []string
 	for _, d := range Differences(before, after) {
 		got = append(got, d.Kind+" "+d.Name+": "+d.Says)
 	}
 	want := []string{
 		"template fresh: It is new.", "template gone: It is no longer used.",
-		fmt.Sprintf("picture quay: pictures/logo.svg: It is another picture, with %d bytes; it had %d.", len(pictures("b")["logo.svg"]), len(pictures("a")["logo.svg"])),
+		fmt.Sprintf("picture quay: pictures/logo.svg: It is another picture, with %d bytes; it had %d.",
+			len(pictures("b")["logo.svg"]), len(pictures("a")["logo.svg"])),
 		"template quay: template.html: 1 line added, 1 removed.", "template quay: template.yaml: 1 line added, 1 removed.",
 		"assignment : 1 line added, 0 removed.", "audience : 1 line added, 0 removed.",
 		"people fresh: 2 people get it; it was 0.", "people gone: 0 people get it; it was 1.", "people quay: 4 people get it; it was 5.",
@@ -110,7 +118,8 @@ const dated = "slots:\n  a: {from: 2026-10-01, until: 2026-12-24}\n  b: {until: 
 
 func TestDecided(t *testing.T) {
 	list := []*template.Template{made(t, "a", "<p>x</p>", dated, nil)}
-	for today, want := range map[string]string{"2026-09-30": "0001-01-01", "2026-10-01": "2026-10-01", "2026-11-30": "2026-10-01", "2026-12-01": "2026-12-01",
+	for today, want := range map[string]string{"2026-09-30": "0001-01-01", "2026-10-01": "2026-10-01",
+		"2026-11-30": "2026-10-01", "2026-12-01": "2026-12-01",
 		"2026-12-24": "2026-12-01", "2026-12-25": "2026-12-25", "2027-06-01": "2027-01-01"} {
 		if got := Decided(list, date(t, today)).Format(time.DateOnly); got != want {
 			t.Errorf("%s: %s, want %s", today, got, want)
@@ -139,12 +148,14 @@ func TestWhoGetsWhich(t *testing.T) {
 		t.Fatal(err)
 	}
 	live := func(id int, open ...string) *Live {
-		lines := []audience.Assignment{{Audience: "ashore", Situation: "reply"}, {Situation: "reply", Template: "quay", Variant: "short"}, {Template: "quay"}}
+		lines := []audience.Assignment{{Audience: "ashore", Situation: "reply"},
+			{Situation: "reply", Template: "quay", Variant: "short"}, {Template: "quay"}}
 		a, err := audience.Assign(lines, set, []string{"new", "reply"})
 		if err != nil {
 			t.Fatal(err)
 		}
-		return &Live{ID: id, Assignments: a, Set: set, Open: open, Lines: a.Lines(), Situations: []string{"new", "reply"}, Variants: map[string][]string{"quay": {"new", "short"}}}
+		return &Live{ID: id, Assignments: a, Set: set, Open: open, Lines: a.Lines(), Situations: []string{"new", "reply"},
+			Variants: map[string][]string{"quay": {"new", "short"}}}
 	}
 	crew, ashore := &person.Person{Values: []string{"a@x.example", "Q"}}, &person.Person{Values: []string{"b@x.example", ""}}
 	releases := []*Live{live(3), live(2, "ashore"), live(1, "")}
@@ -157,10 +168,12 @@ func TestWhoGetsWhich(t *testing.T) {
 	if got := For(releases[:2], crew); got != nil {
 		t.Errorf("nobody reaches the crew, and yet %+v", got)
 	}
-	if got := fmt.Sprint(releases[2].Choices(crew), releases[2].Choices(ashore)); got != "[{new quay new} {reply quay short}] [{new quay new} {reply  }]" {
+	if got := fmt.Sprint(releases[2].Choices(crew),
+		releases[2].Choices(ashore)); got != "[{new quay new} {reply quay short}] [{new quay new} {reply  }]" {
 		t.Error(got)
 	}
-	for name, waves := range map[string][]Wave{"none": {}, "unknown": {{Audience: "x"}}, "share": {{Share: 101}}, "below": {{Share: -1}}, "many": make([]Wave, 51)} {
+	for name, waves := range map[string][]Wave{"none": {}, "unknown": {{Audience: "x"}}, "share": {{Share: 101}},
+		"below": {{Share: -1}}, "many": make([]Wave, 51)} {
 		if err := CheckWaves(waves, set); !problem.Is(err, problem.Invalid) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -185,8 +198,10 @@ func TestLook(t *testing.T) {
 		want float64
 	}{
 		{"the same", fill(10, 10, color.White), fill(10, 10, color.White), 0}, {"one pixel", fill(10, 10, color.White), spot, 0.01},
-		{"another colour", fill(10, 10, color.White), fill(10, 10, color.Black), 1}, {"twice as high", fill(10, 10, color.White), fill(10, 20, color.White), 0.5},
-		{"nearly the same", fill(10, 10, color.White), near, 0}, {"nothing", image.NewRGBA(image.Rectangle{}), image.NewRGBA(image.Rectangle{}), 0},
+		{"another colour", fill(10, 10, color.White), fill(10, 10, color.Black), 1},
+		{"twice as high", fill(10, 10, color.White), fill(10, 20, color.White), 0.5},
+		{"nearly the same", fill(10, 10, color.White), near, 0},
+		{"nothing", image.NewRGBA(image.Rectangle{}), image.NewRGBA(image.Rectangle{}), 0},
 	} {
 		if got := Look(c.a, c.b); got != c.want {
 			t.Errorf("%s: %v, want %v", c.name, got, c.want)

@@ -44,7 +44,8 @@ func TestReadCSV(t *testing.T) {
 			[]string{"mail", "givenName", "sn", "cn"}, [][]string{{"a@b.example", "Ada", "Tide", "Ada Tide"}}, []string{"row 5: \"b\""}},
 		{"the header is found by its mapping", "a,b\nKennung,Post\n1,a@b.example\n", map[string]string{"Kennung": "uid", "Post": "mail"},
 			[]string{"uid", "mail"}, [][]string{{"1", "a@b.example"}}, nil},
-		{"known by its values", "Principal,First name,Last name\na@b.example,A,B\nb@b.example,C,D\n", nil, []string{"mail", "givenName", "sn", "cn"},
+		{"known by its values", "Principal,First name,Last name\na@b.example,A,B\nb@b.example,C,D\n", nil,
+			[]string{"mail", "givenName", "sn", "cn"},
 			[][]string{{"a@b.example", "A", "B", "A B"}, {"b@b.example", "C", "D", "C D"}}, nil},
 		{"separators behind the last value", "mail,cn\na@b.example,A,,\nb@b.example,B,,x\n", nil, []string{"mail", "cn"},
 			[][]string{{"a@b.example", "A"}}, []string{"row 3: 4 of the 2 values"}},
@@ -194,7 +195,8 @@ func TestLooseTitles(t *testing.T) {
 		"Telefon (mobil)": "mobile", "Telefon (Fax)": "facsimileTelephoneNumber", "Straße/Nr.": "street", "Firma/Organisation": "o", "Abt.": "ou",
 		"ZIP or postal code": "postalCode", "Country or region": "co", "Office Location": "physicalDeliveryOfficeName", "Work Email": "mail",
 		"Téléphone professionnel": "telephoneNumber", "Correo electrónico (trabajo)": "mail", "Telefono aziendale": "telephoneNumber",
-		"Employee Job Title": "title", "Business Phone 1": "", "Telefon (privat)": "", "Private E-Mail": "", "Personal email address": "", "PLZ Ort": "",
+		"Employee Job Title": "title", "Business Phone 1": "", "Telefon (privat)": "", "Private E-Mail": "",
+		"Personal email address": "", "PLZ Ort": "",
 		"Telefon/Fax": "", "Notizen": "", "Gehalt (brutto)": "", "Nummer": "", "Emergency phone": "", "Privat Handy": "",
 	} {
 		got, ok := Heading(title)

@@ -27,7 +27,8 @@ var titles = map[string]string{
 		"stelle positionsbezeichnung rolle tatigkeit fonction poste intituleduposte emploi titre cargo puesto puestodetrabajo posicion " +
 		"ruolo mansione qualifica funzione posizione functie functietitel functieomschrijving befattning titel yrkestitel roll " +
 		"stanowisko funkcja stanowiskopracy",
-	"ou": "ou abt abtlg department dept division team unit orgunit organisationalunit organizationalunit businessunit abteilung bereich fachbereich " +
+	"ou": "ou abt abtlg department dept division team unit orgunit organisationalunit organizationalunit " +
+		"businessunit abteilung bereich fachbereich " +
 		"organisationseinheit kostenstellenbezeichnung service departement direction unite departamento area seccion reparto " +
 		"dipartimento divisione ufficiodiappartenenza afdeling avdelning enhet dzial wydzial jednostka departament",
 	"o": "o company organisation organization companyname employer legalentity firma unternehmen gesellschaft firmenname arbeitgeber " +
@@ -46,11 +47,13 @@ var titles = map[string]string{
 	"street": "street streetaddress address addressline1 address1 workaddress strasse strassehausnummer strasseundhausnummer strassenr " +
 		"anschrift adresse geschaftsadresse rue adresserue adressepostale direccion calle domicilio via indirizzo straat straatnaam adres " +
 		"straatenhuisnummer gatuadress gata gatuadresse adress ulica adresulica",
-	"postalCode": "postalcode ziporpostalcode zippostalcode postcode zip zipcode plz postleitzahl codepostal cp codigopostal cap codicepostale postnummer postnr " +
+	"postalCode": "postalcode ziporpostalcode zippostalcode postcode zip zipcode plz postleitzahl codepostal cp " +
+		"codigopostal cap codicepostale postnummer postnr " +
 		"kodpocztowy",
 	"l": "l city town place locality location site ort stadt standort wohnort dienstort ville commune localite ciudad poblacion localidad " +
 		"municipio citta comune localita sede plaats stad woonplaats vestiging stadort postort miasto miejscowosc lokalizacja",
-	"st": "st stateorprovince stateprovince state province region county bundesland kanton provincia comunidadautonoma regione provincie lan wojewodztwo",
+	"st": "st stateorprovince stateprovince state province region county bundesland kanton provincia " +
+		"comunidadautonoma regione provincie lan wojewodztwo",
 	"co": "co countryorregion countryregion landregion country countryname land staat pays pais paese nazione stato kraj panstwo",
 	"c": "c countrycode isocountry countryiso countryiso2 landercode landerkurzel landeskennzeichen landcode " +
 		"codepays codigopais codicepaese kodkraju",
@@ -116,12 +119,15 @@ func Heading(title string) (string, bool) {
 }
 
 // qualifiers are words beside the name of a field that do not change which one it is.
-var qualifiers = wordSet("dienstlich dienstliche dienstlicher dienstl geschaftlich geschaftliche geschaftl gesch business work office buro " +
-	"corporate company primary main haupt number nummer nr no num numero current employee user mitarbeiter mitarb professionnel professionnelle " +
+var qualifiers = wordSet("dienstlich dienstliche dienstlicher dienstl geschaftlich geschaftliche geschaftl gesch " +
+	"business work office buro " +
+	"corporate company primary main haupt number nummer nr no num numero current employee user mitarbeiter mitarb " +
+	"professionnel professionnelle " +
 	"pro laboral trabajo aziendale zakelijk arbete sluzbowy sluzbowa ansatt")
 
 // privates are words that say that a value is not the organisation's to show.
-var privates = wordSet("privat private privata privato privatni personal personlich home domicile perso prive particulier particular casa thuis hem " +
+var privates = wordSet("privat private privata privato privatni personal personlich home domicile perso prive " +
+	"particulier particular casa thuis hem " +
 	"prywatny prywatna emergency notfall urgence")
 
 // wordSet is a set of words.

@@ -63,7 +63,8 @@ func pages(root string) map[string]string {
 // places is the reference page of places: every member of the schema, and the places that come with the program.
 func places() string {
 	var b strings.Builder
-	b.WriteString("# Places\n\n" + note + `A place says where a mail client keeps its signatures on a desk. It is a small YAML or JSON file; how to write one is in
+	b.WriteString("# Places\n\n" + note +
+		`A place says where a mail client keeps its signatures on a desk. It is a small YAML or JSON file; how to write one is in
 [desks.md](desks.md). Members that are not here are refused, with their line.
 
 | member | what it is |

@@ -62,7 +62,8 @@ func (a *API) exported(c *gin.Context) (in blockRequest, s subject, sheet block.
 		in.Variant, err = s.variant(in.Variant)
 	}
 	if err == nil {
-		sheet = block.Sheet{Title: s.template.Title(), Version: s.template.Version(), Dialect: dialect, Day: a.Now(), For: in.For, Except: in.Except}
+		sheet = block.Sheet{Title: s.template.Title(), Version: s.template.Version(), Dialect: dialect, Day: a.Now(),
+			For: in.For, Except: in.Except}
 		sheet.Block, err = block.ExportTemplate(s.template, s.people.Schema, in.Variant, a.Now(), dialect, s.people)
 	}
 	if err != nil {

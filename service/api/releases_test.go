@@ -563,7 +563,8 @@ func TestPackagesOfKits(t *testing.T) {
 
 func TestDialectsOfTheOrganisation(t *testing.T) {
 	r := loaded(t)
-	document := `id: quay-host\ntitle: Ours\nopen: \"[[\"\nclose: \"]]\"\nlimit: 5000\nnames: {cn: Name, title: Job, ou: Unit, telephoneNumber: Phone, mobile: Mobile, ` +
+	document := `id: quay-host\ntitle: Ours\nopen: \"[[\"\nclose: \"]]\"\nlimit: 5000\nnames: {cn: Name, title: ` +
+		`Job, ou: Unit, telephoneNumber: Phone, mobile: Mobile, ` +
 		`mail: Mail, street: Street, postalCode: Code, l: City, co: Country, callSign: Custom}\n`
 	var list []api.Dialect
 	r.want(200, "GET", "/api/v1/dialects", "", &list)
@@ -573,22 +574,27 @@ func TestDialectsOfTheOrganisation(t *testing.T) {
 	if begun.Own || !strings.Contains(begun.Document, "names:") {
 		t.Errorf("%+v", begun)
 	}
-	for name, body := range map[string]string{"not YAML": `{"document":"[","own":true}`, "another id": `{"document":"` + strings.Replace(document, "quay-host", "x", 1) + `","own":true}`} {
+	for name, body := range map[string]string{"not YAML": `{"document":"[","own":true}`, "another id": `{"document":"` +
+		strings.Replace(document, "quay-host", "x", 1) + `","own":true}`} {
 		if answer := r.do("PUT", "/api/v1/dialects/quay-host/document", body, "Content-Type", "application/json"); answer.Code != 422 {
 			t.Errorf("%s: %d %s", name, answer.Code, answer.Body)
 		}
 	}
-	r.want(422, "PUT", "/api/v1/dialects/brace/document", `{"document":"`+strings.Replace(document, "quay-host", "brace", 1)+`","own":true}`, nil)
+	r.want(422, "PUT", "/api/v1/dialects/brace/document", `{"document":"`+strings.Replace(document, "quay-host", "brace", 1)+
+		`","own":true}`, nil)
 	r.want(200, "PUT", "/api/v1/dialects/quay-host/document", `{"document":"`+document+`","own":true}`, nil)
 	r.want(200, "GET", "/api/v1/dialects", "", &list)
 	if len(list) != shipped+1 || !list[0].Own || list[0].ID != "quay-host" {
 		t.Errorf("%+v", list[0])
 	}
-	answer := r.do("POST", "/api/v1/templates/harbour/rule-sheet", `{"dialect":"quay-host","for":"Crew","except":"never"}`, "Content-Type", "application/json")
-	if page := answer.Body.String(); answer.Code != 200 || !strings.Contains(page, "in <b>Crew</b>") || !strings.Contains(page, "the harbour company") {
+	answer := r.do("POST", "/api/v1/templates/harbour/rule-sheet", `{"dialect":"quay-host","for":"Crew","except":"never"}`,
+		"Content-Type", "application/json")
+	if page := answer.Body.String(); answer.Code != 200 || !strings.Contains(page, "in <b>Crew</b>") ||
+		!strings.Contains(page, "the harbour company") {
 		t.Errorf("the sheet: %d %.200s", answer.Code, page)
 	}
-	if answer := r.do("POST", "/api/v1/templates/harbour/block", `{"dialect":"quay-host"}`, "Content-Type", "application/json"); !strings.Contains(answer.Body.String(), "[[Name]]") {
+	if answer := r.do("POST", "/api/v1/templates/harbour/block", `{"dialect":"quay-host"}`, "Content-Type",
+		"application/json"); !strings.Contains(answer.Body.String(), "[[Name]]") {
 		t.Errorf("the block: %s", answer.Body)
 	}
 	r.want(204, "DELETE", "/api/v1/dialects/quay-host/document", "", nil)
@@ -605,12 +611,14 @@ func TestEndingsAreRemindedOf(t *testing.T) {
 	if len(endings) != 0 {
 		t.Errorf("nothing ends soon: %+v", endings)
 	}
-	settings := `title: Harbour\nvariants: [new, reply]\nfields: [callSign]\npictures:\n  address: https://pictures.brackwater.example/harbour/\n  files:\n    logo: {file: logo.png}\n` +
+	settings := `title: Harbour\nvariants: [new, reply]\nfields: [callSign]\npictures:\n  address: ` +
+		`https://pictures.brackwater.example/harbour/\n  files:\n    logo: {file: logo.png}\n` +
 		`    banner: {file: banner.png}\nslots:\n  banner: {until: 2026-12-01}\n`
 	r.want(200, "PUT", "/api/v1/templates/harbour", `{"settings":"`+settings+`","base":1,"note":"x"}`, nil)
 	r.out("Spring", "")
 	r.want(200, "GET", "/api/v1/releases/endings", "", &endings)
-	if len(endings) != 1 || endings[0].Until != "2026-12-01" || endings[0].Days != 9 || endings[0].Release != 2 || len(endings[0].Stays) != 3 || len(endings[0].Goes) != 1 {
+	if len(endings) != 1 || endings[0].Until != "2026-12-01" || endings[0].Days != 9 || endings[0].Release != 2 ||
+		len(endings[0].Stays) != 3 || len(endings[0].Goes) != 1 {
 		t.Errorf("%+v", endings)
 	}
 }

@@ -454,7 +454,8 @@ func (r *Releases) lookDifference(before, id int, name string) (release.Differen
 		return release.Difference{}, false
 	}
 	return release.Difference{Kind: "look", Name: name,
-		Says: fmt.Sprintf("%.1f %% of its contact sheet looks different; look at that of release %d beside it.", max(100*share, 0.1), before)}, true
+		Says: fmt.Sprintf("%.1f %% of its contact sheet looks different; look at that of release %d beside it.",
+			max(100*share, 0.1), before)}, true
 }
 
 // folder is where a release's contact sheets lie.

@@ -255,7 +255,8 @@ func (tx *Tx) People(f PeopleFilter, offset, limit int) (people []Person, total 
 
 // CountPeople counts those who are there, and those who left and are still kept.
 func (tx *Tx) CountPeople() (there, left int, err error) {
-	err = tx.row(`SELECT (SELECT COUNT(*) FROM people WHERE left_at = ''), (SELECT COUNT(*) FROM people WHERE left_at > '')`).Scan(&there, &left)
+	err = tx.row(`SELECT (SELECT COUNT(*) FROM people WHERE left_at = ''), (SELECT COUNT(*) FROM people WHERE `+
+		`left_at > '')`).Scan(&there, &left)
 	return there, left, err
 }
 
