@@ -113,15 +113,11 @@ type Shown struct {
 
 // Look says what is on the desk. mail picks the account where a client has several.
 func (d *Desk) Look(ctx context.Context, mail string) ([]Looked, error) {
-	s, unlock, err := d.open(ctx)
+	s, found, unlock, err := d.begin(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	found, err := d.Find()
-	if err != nil {
-		return nil, err
-	}
 	list := []Looked{}
 	for _, f := range found {
 		person := mail
@@ -155,6 +151,20 @@ func (d *Desk) open(ctx context.Context) (*State, func(), error) {
 	return s, unlock, nil
 }
 
+// begin locks the desk, reads its state and finds the clients.
+func (d *Desk) begin(ctx context.Context) (*State, []desk.Found, func(), error) {
+	s, unlock, err := d.open(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	found, err := d.Find()
+	if err != nil {
+		unlock()
+		return nil, nil, nil, err
+	}
+	return s, found, unlock, nil
+}
+
 // Options say how kits are placed.
 type Options struct {
 	Place    string // only this place; blank for all that fit
@@ -174,15 +184,11 @@ type Outcome struct {
 // Place places kits: each where a client that it is for is found. What goes wrong in one place does not keep the others; it is
 // in the place's outcome. An error says that nothing could be done at all.
 func (d *Desk) Place(ctx context.Context, kits []Kit, o Options) ([]Outcome, error) {
-	s, unlock, err := d.open(ctx)
+	s, found, unlock, err := d.begin(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	found, err := d.Find()
-	if err != nil {
-		return nil, err
-	}
 	outcomes := []Outcome{}
 	for _, f := range found {
 		if o.Place != "" && f.Place.ID != o.Place {

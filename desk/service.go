@@ -136,15 +136,11 @@ type Fetched struct {
 
 // Fetch asks for every client that is found what is new. Files that the desk has already are not fetched.
 func (d *Desk) Fetch(ctx context.Context, s Service, person string, trusted kit.Trusted) (f Fetched, err error) {
-	state, unlock, err := d.open(ctx)
+	state, found, unlock, err := d.begin(ctx)
 	if err != nil {
 		return f, err
 	}
 	defer unlock()
-	found, err := d.Find()
-	if err != nil {
-		return f, err
-	}
 	seen := map[string]bool{}
 	for _, place := range found {
 		mail, tag := person, ""
