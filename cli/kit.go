@@ -42,7 +42,7 @@ func (f *kitFlags) add(c *cobra.Command) {
 func (f *kitFlags) chosen() bool { return f.way != "" || f.client != "" }
 
 // kits readies the kits of one template, in which each situation gets the variant that is called like it.
-func (a *app) kits(f kitFlags, t *template.Template, schema *person.Schema, day time.Time) (*pack.Kits, error) {
+func (a *app) kits(ctx context.Context, f kitFlags, t *template.Template, schema *person.Schema, day time.Time) (*pack.Kits, error) {
 	in := kit.Input{Templates: map[string]*template.Template{t.Name: t}, Schema: schema, Day: day, Way: f.way, Client: f.client, Base: f.base}
 	if f.client != "" {
 		found, err := a.findClients([]string{f.client})
@@ -59,7 +59,10 @@ func (a *app) kits(f kitFlags, t *template.Template, schema *person.Schema, day 
 	case client.AppendBlock:
 		return nil, usage("the way append-block has one block for everybody; missivum block writes it, with its rule sheet")
 	case client.PictureLink:
-		return nil, usage("the way picture-and-link is made for one person at a time; missivum kit makes it")
+		key, err := readKey(f.sign)
+		choice := kit.Choice{Situation: "new", Template: t.Name, Variant: t.Variants()[0]}
+		return &pack.Kits{Key: key, Folders: f.folders, Way: in.Way,
+			Make: func(who *person.Person) (kit.Kit, error) { return drawing.Kit(ctx, in, choice, who) }}, err
 	}
 	maker, err := kit.New(in)
 	if err != nil {
@@ -144,7 +147,7 @@ is signed, and missivum desk place takes the folder.`,
 // oneKit makes one person's kit, and reads the key that signs it.
 func (a *app) oneKit(ctx context.Context, f kitFlags, l loaded, who *person.Person) (kit.Kit, *kit.Key, error) {
 	if f.way != client.PictureLink {
-		made, err := a.kits(f, l.template, l.schema, l.day)
+		made, err := a.kits(ctx, f, l.template, l.schema, l.day)
 		if err != nil {
 			return kit.Kit{}, nil, err
 		}
@@ -158,20 +161,9 @@ func (a *app) oneKit(ctx context.Context, f kitFlags, l loaded, who *person.Pers
 	in := kit.Input{Templates: map[string]*template.Template{l.template.Name: l.template}, Schema: l.schema, Day: l.day,
 		Way: f.way, Base: f.base}
 	choice := kit.Choice{Situation: "new", Template: l.template.Name, Variant: l.template.Variants()[0]}
-	shot, err := kit.ShotOf(in, choice, who)
-	if err != nil {
-		return kit.Kit{}, nil, err
-	}
-	data, width, height, err := drawing.Signature(ctx, shot.Page, widestShot)
-	if err != nil {
-		return kit.Kit{}, nil, err
-	}
-	k, err := kit.OfPicture(in, choice, who, shot, data, width, height)
+	k, err := drawing.Kit(ctx, in, choice, who)
 	return k, key, err
 }
-
-// widestShot is how wide a signature is drawn at most, in px.
-const widestShot = 640
 
 // writeKit writes a kit into a folder, the list last.
 func writeKit(folder string, k kit.Kit, key *kit.Key) error {

@@ -75,7 +75,7 @@ and files, and for each person a list that --sign-with signs. The file appears w
 				var err error
 				input.Schema, input.People, input.Progress = reader.Schema(), rows(reader, &bad), bar.done
 				if kits.chosen() {
-					if input.Kits, err = a.kits(kits, t, reader.Schema(), day); err != nil {
+					if input.Kits, err = a.kits(cmd.Context(), kits, t, reader.Schema(), day); err != nil {
 						return mistakes(args[0], err)
 					}
 				}

@@ -304,6 +304,9 @@ func TestPictureAndLink(t *testing.T) {
 		!strings.Contains(markup, `alt="Maren Lindí, Ferries, &#34;Quay&#34; &amp; more"`) {
 		t.Errorf("%s", markup)
 	}
+	if none := Without(in, maren); none.Person != "maren.lind@brackwater.example" || none.Use["new"] != "" || len(none.Files) != 0 {
+		t.Errorf("%+v", none.List)
+	}
 	tm.Settings.Pictures.Address = ""
 	if _, err := OfPicture(in, Choice{"new", "quay", "new"}, maren, shot, nil, 1, 1); !problem.Is(err, problem.Refused) {
 		t.Errorf("without an address: %v", err)

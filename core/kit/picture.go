@@ -95,6 +95,13 @@ func OfPicture(in Input, c Choice, p *person.Person, shot Shot, data []byte, wid
 	for _, f := range k.Contents {
 		k.Files = append(k.Files, f.Listed)
 	}
-	k.Notes = append(k.Notes, fmt.Sprintf("Upload %s so that it is at %s before anybody uses it.", name, address))
+	k.Notes = append(k.Notes, "The picture must be at its address before anybody uses it: upload it below "+host+".")
 	return k, nil
+}
+
+// Without is the kit of somebody who gets no signature.
+func Without(in Input, p *person.Person) Kit {
+	mail, _, _ := in.Schema.Column("mail")
+	return Kit{List: List{Format: format, Person: p.At(mail), Way: in.Way, Client: in.Client, Release: in.Release,
+		Day: in.Day.Format(time.DateOnly), Use: map[string]string{"new": ""}, Files: []Listed{}}}
 }

@@ -24,9 +24,10 @@ import (
 // Kits says that a package holds kits.
 type Kits struct {
 	Maker   *kit.Maker
-	Choices func(*person.Person) []kit.Choice // what a person gets in each situation
-	Key     *kit.Key                          // signs each kit's list; nil: not signed, and no desk program takes it
-	Folders string                            // the field after which folders are named; blank for the mail address
+	Make    func(*person.Person) (kit.Kit, error) // makes a kit in the place of the maker, where each has to be drawn; nil for the maker
+	Choices func(*person.Person) []kit.Choice     // what a person gets in each situation
+	Key     *kit.Key                              // signs each kit's list; nil: not signed, and no desk program takes it
+	Folders string                                // the field after which folders are named; blank for the mail address
 	Way     string
 	Client  string // blank for any client that takes the way
 	Release string // blank for none
@@ -115,9 +116,17 @@ func (p *packer) folderName(who *person.Person) string {
 	return who.At(p.mail)
 }
 
+// makeKit makes a kit as the package's way asks for.
+func (w *worker) makeKit(who *person.Person) (kit.Kit, error) {
+	if k := w.p.in.Kits; k.Make != nil {
+		return k.Make(who)
+	}
+	return w.kits.Make(who, w.p.in.Kits.Choices(who))
+}
+
 // fillKit makes a person's kit. Pictures are stored as they are: they are compressed already.
 func (w *worker) fillKit(one *packed) {
-	k, err := w.kits.Make(one.who, w.p.in.Kits.Choices(one.who))
+	k, err := w.makeKit(one.who)
 	if err != nil {
 		one.err = err
 		return

@@ -114,7 +114,9 @@ func newWorker(p *packer) *worker {
 	}
 	w := &worker{p: p, compressor: compressor}
 	if p.in.Kits != nil {
-		w.kits = p.in.Kits.Maker.Worker()
+		if p.in.Kits.Make == nil {
+			w.kits = p.in.Kits.Maker.Worker()
+		}
 	} else {
 		w.filler = p.signature.NewFiller()
 	}
@@ -125,7 +127,7 @@ func newWorker(p *packer) *worker {
 func (w *worker) fill(people []packed) {
 	for i := range people {
 		one := &people[i]
-		if w.kits != nil {
+		if w.p.in.Kits != nil {
 			w.fillKit(one)
 			continue
 		}

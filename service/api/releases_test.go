@@ -545,6 +545,9 @@ func TestPackagesOfKits(t *testing.T) {
 	if l := lists(one); len(l) != 1 || l[0].Person != crew {
 		t.Errorf("%d kits for one person", len(l))
 	}
+	if l := lists(made(`{"release":1,"way":"picture-and-link","person":"` + crew + `"}`)); len(l) != 1 || len(l[0].Files) != 3 {
+		t.Errorf("one picture: %+v", l)
+	}
 	if l := lists(made(`{"template":"harbour","way":"paste-source","base":"own"}`)); len(l) != 80 ||
 		l[0].Files[0].File != "own.fragment.html" {
 		t.Errorf("%d kits of a template", len(l))

@@ -15,6 +15,7 @@ import (
 	"missivum/core/problem"
 	"missivum/core/release"
 	"missivum/core/template"
+	"missivum/service/drawing"
 	"missivum/service/jobs"
 	"missivum/service/store"
 )
@@ -22,6 +23,7 @@ import (
 // kitSource is everything that kits are made of.
 type kitSource struct {
 	maker   *kit.Maker
+	make    func(context.Context) func(*person.Person) (kit.Kit, error) // of kits that are drawn; nil for others
 	choices func(*person.Person) []kit.Choice
 	people  *person.Directory
 	in      func(*person.Person) bool // who gets a kit
@@ -100,7 +102,11 @@ func (p *Packages) source(ctx context.Context, o Order, day time.Time) (s kitSou
 	if err := pack.CheckFolders(s.people.Schema, o.Folders); err != nil {
 		return s, err
 	}
-	if s.maker, err = kit.New(in); err != nil {
+	if in.Way == client.PictureLink {
+		s.make = func(ctx context.Context) func(*person.Person) (kit.Kit, error) {
+			return func(who *person.Person) (kit.Kit, error) { return drawing.Kit(ctx, in, newOf(s.choices(who)), who) }
+		}
+	} else if s.maker, err = kit.New(in); err != nil {
 		return s, err
 	}
 	if o.Person != "" {
@@ -109,6 +115,16 @@ func (p *Packages) source(ctx context.Context, o Order, day time.Time) (s kitSou
 		s.in = func(who *person.Person) bool { return strings.EqualFold(who.At(mail), o.Person) && inside(who) }
 	}
 	return s, nil
+}
+
+// newOf is what somebody gets in new messages.
+func newOf(choices []kit.Choice) kit.Choice {
+	for _, c := range choices {
+		if c.Situation == "new" {
+			return c
+		}
+	}
+	return kit.Choice{}
 }
 
 // ofRelease takes everything from a release.
@@ -174,15 +190,19 @@ func (p *Packages) makeKits(ctx context.Context, job *jobs.Job, o Order, day tim
 		return nil, err
 	}
 	key := p.Key()
+	var draw func(*person.Person) (kit.Kit, error)
+	if s.make != nil {
+		draw = s.make(ctx)
+	}
 	return p.finish(ctx, job, pack.Input{Schema: s.people.Schema, People: s.each(), Day: day, Spool: SpoolIn(p.Folder), Progress: job.Progress,
-		Kits: &pack.Kits{Maker: s.maker, Choices: s.choices, Key: &key, Folders: o.Folders, Way: s.way, Client: o.Client, Release: s.release}})
+		Kits: &pack.Kits{Maker: s.maker, Make: draw, Choices: s.choices, Key: &key, Folders: o.Folders, Way: s.way, Client: o.Client, Release: s.release}})
 }
 
 // Ways lists the ways for which kits of everybody can be made.
 func Ways() []client.Way {
 	var list []client.Way
 	for _, w := range client.Ways() {
-		if w.ID != client.AppendBlock && w.ID != client.PictureLink {
+		if w.ID != client.AppendBlock {
 			list = append(list, w)
 		}
 	}
