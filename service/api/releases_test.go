@@ -269,6 +269,19 @@ func TestWhatADeskIsAnswered(t *testing.T) {
 	if row := standing("current"); row.Wave != 1 || row.Next != "" || row.Cells[0].Host != "desk1" {
 		t.Errorf("%+v", row)
 	}
+	packed := list // a kit out of a package names its release, and is as current
+	packed.Release = "1"
+	_, gecko := r.kit(key, crew, "gecko-desktop")
+	gecko.Release = "1"
+	for name, digest := range map[string]string{"current": kit.Digest(gecko.JSON()), "stale": kit.Digest(packed.JSON())} {
+		text := fmt.Sprintf(`{"desk":"desk1","host":"h","system":"linux","version":"1","places":[{"place":"rudder","folder":"/x","client":"gecko-desktop",`+
+			`"person":%q,"release":"1","kit":%q,"proof":"current","detail":"","at":"2026-11-23T12:00:00Z"}]}`, crew, digest)
+		if answer := r.do("POST", "/api/v1/desk/report", text, "Authorization", "Bearer "+key, "Content-Type", "application/json"); answer.Code != 204 {
+			t.Fatalf("%d %s", answer.Code, answer.Body)
+		}
+		standing(name)
+	}
+	r.report(key, "desk1", crew, "current")
 	r.want(200, "POST", "/api/v1/people/import?apply=true", "mail,title\n"+crew+",Admiral\n", nil)
 	later(a, 2*time.Second) // people count after a second
 	if row := standing("stale"); !strings.Contains(row.Next, "next round") {

@@ -245,8 +245,9 @@ func (d *Desks) Tag(ctx context.Context, a Asked) (tag, release string, err erro
 	return t.digest, t.release, err
 }
 
-// tagged is what is remembered of a kit.
-type tagged struct{ digest, release string }
+// tagged is what is remembered of a kit: the digest of its list, that of the same list in a package, which names the release, and
+// the release.
+type tagged struct{ digest, packed, release string }
 
 // tagOf is Tag in a view.
 func (d *Desks) tagOf(v *view, a Asked) (tagged, error) {
@@ -257,7 +258,9 @@ func (d *Desks) tagOf(v *view, a Asked) (tagged, error) {
 	if err != nil {
 		return tagged{}, err
 	}
-	tag := tagged{kit.Digest(made.JSON()), o.name}
+	packed := made.List
+	packed.Release = o.name
+	tag := tagged{kit.Digest(made.JSON()), kit.Digest(packed.JSON()), o.name}
 	if v.tagged.Add(1) <= mostRemembered {
 		v.tags.Store(a, tag)
 	}

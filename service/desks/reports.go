@@ -272,18 +272,12 @@ func (d *Desks) cell(v *view, wanted, mail string, p store.DeskPlace) Cell {
 	case p.Release != wanted:
 		c.Standing = Older
 	default:
-		if tag, ok := d.tag(v, Asked{mail, p.Client}); ok && tag != p.Kit {
+		if tag, err := d.tagOf(v, Asked{mail, p.Client}); err == nil && p.Kit != tag.digest && p.Kit != tag.packed {
 			c.Standing = Stale
 			c.Detail = "the person's values, or a dated piece, changed since it was placed"
 		}
 	}
 	return c
-}
-
-// tag is the digest of the kit that somebody should have.
-func (d *Desks) tag(v *view, a Asked) (string, bool) {
-	tag, err := d.tagOf(v, a)
-	return tag.digest, err == nil
 }
 
 // next says what to do about a person's row.
