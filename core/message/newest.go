@@ -131,7 +131,7 @@ func (f *finder) signs() {
 			end++
 		}
 		loneAmong := end == i+1 && i > 0 && !f.lines[i-1].blank() && !endsInColon(f.lines[i-1].text) && f.lines[i-1].depth == 0 &&
-			(end == len(f.lines) || !f.lines[end].blank())
+			!(i > 1 && f.lines[i-2].prefixed) && (end == len(f.lines) || !f.lines[end].blank())
 		rare := !f.lines[i].prefixed && (end == i+1 && !f.introAbove(i))
 		if loneAmong || rare {
 			for j := i; j < end; j++ {
@@ -217,13 +217,16 @@ func (f *finder) introductions() {
 			for j := i; j < end; j++ {
 				f.lines[j].kind = "header"
 			}
+			if b := f.before(i); b >= 0 && isRule(f.lines[b].text) && f.lines[b].depth == l.depth {
+				f.lines[b].kind = "separator"
+			}
 			continue
 		}
 	}
 	for i := range f.lines { // a quotation's first line: what stands above it
 		l := &f.lines[i]
 		b := f.before(i)
-		if l.blank() || b < 0 || l.kind == "header" || f.lines[b].kind != "" {
+		if l.blank() || b < 0 || f.lines[b].kind != "" {
 			continue
 		}
 		opens := l.depth > f.lines[b].depth || l.indent && !f.lines[b].indent
@@ -236,7 +239,7 @@ func (f *finder) introductions() {
 			continue
 		}
 		for to := i; to < min(i+3, len(f.lines)) && !f.lines[to].blank() && f.lines[to].kind == "" && f.lines[to].depth == f.lines[i].depth; to++ {
-			if to > i && !f.goesOn(i, to) {
+			if to > i && (!f.goesOn(i, to) || !f.together(to-1, to)) {
 				break
 			}
 			if f.intro(i, to) == strong && f.nextSeen(to) < len(f.lines) {
@@ -252,22 +255,44 @@ func (f *finder) goesOn(i, to int) bool {
 	return (dated(f.lines[i].text) || mailAddress.MatchString(f.lines[i].text)) && !endsInColon(f.lines[to-1].text)
 }
 
+// together reports whether a sentence may go on from a line to the next: in one block of a page, and no full stop between.
+func (f *finder) together(a, b int) bool {
+	return f.lines[a].block == f.lines[b].block && !strings.ContainsAny(f.lines[a].text[len(f.lines[a].text)-1:], ".!?:") &&
+		!strings.HasSuffix(f.lines[a].text, "。")
+}
+
 // above marks the line b, with those before it that belong to it, as an introduction, if it is one.
 func (f *finder) above(b int) {
 	alone := f.intro(b, b)
-	if alone == strong {
+	if alone == strong && !f.continued(b) {
 		f.mark(b, b)
 		return
 	}
 	for from := b - 1; from >= max(0, b-2) && !f.lines[from].blank() && f.lines[from].kind == "" && f.lines[from].depth == f.lines[b].depth; from-- {
-		if f.intro(from, b) == strong && f.goesOn(from, b) {
+		if !f.together(from, from+1) {
+			break
+		}
+		if f.intro(from, b) == strong && (f.goesOn(from, b) || f.continued(b)) {
 			f.mark(from, b)
 			return
 		}
 	}
-	if alone == weak {
+	if alone != noIntro {
 		f.mark(b, b)
 	}
+}
+
+// continued reports whether a line that introduces a quotation was broken: it begins with an address, or says not when, and the
+// line before says more.
+func (f *finder) continued(b int) bool {
+	if b == 0 || f.lines[b-1].blank() || f.lines[b-1].kind != "" || f.lines[b-1].depth != f.lines[b].depth {
+		return false
+	}
+	if !f.together(b-1, b) {
+		return false
+	}
+	first := f.lines[b].text[0]
+	return first == '<' || first == '(' || !dated(f.lines[b].text) && dated(f.lines[b-1].text) && !endsInColon(f.lines[b-1].text)
 }
 
 func (f *finder) mark(from, to int) {
@@ -436,7 +461,7 @@ func (f *finder) runs() []run {
 		if l.blank() {
 			continue
 		}
-		quoted := l.depth > 0
+		quoted := l.depth > 0 || f.broken(i, len(list) > 1)
 		if n := len(list); n > 0 && list[n-1].quoted == quoted {
 			list[n-1].to = i + 1
 			list[n-1].seen++
@@ -446,6 +471,16 @@ func (f *finder) runs() []run {
 		list = append(list, run{i, i + 1, quoted, 1, len(l.text)})
 	}
 	return list
+}
+
+// broken reports whether a line is the rest of a long quoted one, which a program broke without a sign: it stands alone between
+// quoted lines.
+func (f *finder) broken(i int, below bool) bool {
+	if !below || f.page != nil || i == 0 || i+1 >= len(f.lines) {
+		return false
+	}
+	a, b := &f.lines[i-1], &f.lines[i+1]
+	return a.prefixed && b.prefixed && !a.blank() && !b.blank() && len(a.text) >= 60 && len(f.lines[i].text) < len(a.text)
 }
 
 // decide chooses the place.
@@ -531,6 +566,9 @@ func (f *finder) settle(p *Place, runs []run, at int) {
 		return
 	}
 	p.last = runs[at].to - 1
+	for p.last > runs[at].from && !letters(f.lines[p.last].text) && !strings.Contains(f.lines[p.last].text, "▣") && at+1 < len(runs) {
+		p.last-- // dots or dashes that belong to what follows
+	}
 	p.first = runs[at].from
 	if !runs[0].quoted {
 		p.first = runs[0].from
