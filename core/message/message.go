@@ -53,6 +53,7 @@ type Part struct {
 	Disposition string // attachment, inline or blank
 	Parent      *Part
 	Parts       []*Part
+	message     *Message
 	closing     int // of a multipart: where the line end before the last boundary begins; -1 where it is missing
 }
 
@@ -96,7 +97,7 @@ func (m *Message) fault(p *Part, grave bool, format string, args ...any) {
 
 // part reads the part in raw[start:end].
 func (m *Message) part(parent *Part, number string, start, end, depth int) *Part {
-	p := &Part{Parent: parent, Number: number, Start: start, End: end, closing: -1}
+	p := &Part{Parent: parent, Number: number, Start: start, End: end, message: m, closing: -1}
 	m.parts++
 	m.header(p)
 	m.describe(p)
@@ -333,6 +334,19 @@ func (p *Part) leaves(list []*Part) []*Part {
 		list = c.leaves(list)
 	}
 	return list
+}
+
+// find is the part of a number; nil for none.
+func (p *Part) find(number string) *Part {
+	if p.Number == number {
+		return p
+	}
+	for _, c := range p.Parts {
+		if found := c.find(number); found != nil {
+			return found
+		}
+	}
+	return nil
 }
 
 // Grave is the first fault that makes it unsafe to change the message; nil for none.

@@ -171,7 +171,9 @@ func (r *reader) piece(raw string, at int) {
 }
 
 // blankSoFar reports whether the line that is being read shows nothing yet.
-func (r *reader) blankSoFar() bool { return r.text.Len() == 0 || r.text.Len() < 40 && collapse(r.text.String()) == "" }
+func (r *reader) blankSoFar() bool {
+	return r.text.Len() == 0 || r.text.Len() < 40 && collapse(r.text.String()) == ""
+}
 
 func (r *reader) top() int {
 	if len(r.stack) == 0 {

@@ -7,29 +7,29 @@ import "strings"
 
 // wrote are words of the line above a quotation ("On … … wrote:").
 var wrote = wordSet(
-	"wrote writes",                                  // English
-	"schrieb schreibt geschrieben",                  // German
-	"écrit ecrit",                                   // French
-	"escribió escribio escribe",                     // Spanish
-	"scritto scrive",                                // Italian
-	"escreveu escreve",                              // Portuguese
-	"schreef geschreven",                            // Dutch
-	"skrev skrifaði",                                // Swedish, Danish, Norwegian, Icelandic
-	"kirjoitti",                                     // Finnish
-	"napisał napisał(a) napisała pisze napisał:",    // Polish
-	"napsal napsal(a) napsala odesílatel",           // Czech
-	"napísal napísal(a) napísala píše",              // Slovak
-	"írta",                                          // Hungarian
-	"yazdı yazdi yazmış",                            // Turkish
-	"пишет написал написал(а) написала",             // Russian
-	"пише написав написав(ла) написала",             // Ukrainian
-	"написа",                                        // Bulgarian
-	"έγραψε",                                        // Greek
-	"написао napisao",                               // Serbian
-	"כתב כתבה מאת",                                  // Hebrew
-	"كتب كتبت كتابة",                                // Arabic
-	"نوشت",                                          // Persian
-	"va escriure",                                   // Catalan
+	"wrote writes",                 // English
+	"schrieb schreibt geschrieben", // German
+	"écrit ecrit",                  // French
+	"escribió escribio escribe",    // Spanish
+	"scritto scrive",               // Italian
+	"escreveu escreve",             // Portuguese
+	"schreef geschreven",           // Dutch
+	"skrev skrifaði",               // Swedish, Danish, Norwegian, Icelandic
+	"kirjoitti",                    // Finnish
+	"napisał napisał(a) napisała pisze napisał:", // Polish
+	"napsal napsal(a) napsala odesílatel",        // Czech
+	"napísal napísal(a) napísala píše",           // Slovak
+	"írta",                                       // Hungarian
+	"yazdı yazdi yazmış",                         // Turkish
+	"пишет написал написал(а) написала",          // Russian
+	"пише написав написав(ла) написала",          // Ukrainian
+	"написа",                                     // Bulgarian
+	"έγραψε",                                     // Greek
+	"написао napisao",                            // Serbian
+	"כתב כתבה מאת",                               // Hebrew
+	"كتب كتبت كتابة",                             // Arabic
+	"نوشت",                                       // Persian
+	"va escriure",                                // Catalan
 	"写道 寫道 님이 書きました のメッセージ 작성 쓴", // written together with what stands around them
 )
 
