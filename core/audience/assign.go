@@ -73,6 +73,18 @@ func (a *Assignments) Decide(p *person.Person, situation string) int {
 	return len(a.lines) - 1 // Assign saw to it that the last line fits everybody
 }
 
+// DecideAny gives the line that decides for a person where several situations are there at once, such as a reply that is internal,
+// and which of them it was: the first that the line fits; blank for a line for every situation.
+func (a *Assignments) DecideAny(p *person.Person, situations []string) (line int, situation string) {
+	for i := range a.lines {
+		l := &a.lines[i]
+		if (l.Situation == "" || slices.Contains(situations, l.Situation)) && a.set.In(l.Audience, p) {
+			return i, l.Situation
+		}
+	}
+	return len(a.lines) - 1, ""
+}
+
 // Covered gives the earlier line because of which a line can never decide, whoever the people are; -1 where there is none.
 func (a *Assignments) Covered(line int) int {
 	l := a.lines[line]

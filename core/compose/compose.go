@@ -433,6 +433,8 @@ func (c *compiler) compile(variant string, form Form) (appender, error) {
 		return p.RichText(c.out.table, variant)
 	case Message:
 		return c.compileMessage(variant)
+	case StampHosted, StampCarried:
+		return c.compileStamp(variant, form)
 	}
 	return nil, problem.New(problem.Invalid, "There is no form %q.", form).In("form")
 }

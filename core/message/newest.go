@@ -595,3 +595,15 @@ func (f *finder) footer(r run) bool {
 	}
 	return small == r.seen
 }
+
+// Newest is the newest text as lines, without markup.
+func (p *Place) Newest() string {
+	var b strings.Builder
+	for i := max(0, p.first); i <= p.last && i < len(p.lines); i++ {
+		if p.lines[i].depth == 0 {
+			b.WriteString(p.lines[i].text)
+			b.WriteByte('\n')
+		}
+	}
+	return strings.TrimSpace(b.String())
+}
