@@ -135,7 +135,7 @@ files for every desk and the blocks for mail hosts.`,
 		&cobra.Group{ID: "desk", Title: "On a desk:"}, &cobra.Group{ID: "service", Title: "The service:"},
 		&cobra.Group{ID: "online", Title: "Against a service:"})
 	a.add(root, "offline", a.checkCommand(), a.fixCommand(), a.sheetCommand(), a.shrinkCommand(), a.fillCommand(),
-		a.simulateCommand(), a.packCommand(), a.kitCommand(), a.blockCommand(), a.pictureCommand(), a.clientsCommand())
+		a.simulateCommand(), a.packCommand(), a.kitCommand(), a.blockCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "desk", a.deskCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand())

@@ -95,8 +95,8 @@ func (c *Content) splice(list []edit) ([]edit, bool) {
 // quoted is an edit in quoted-printable text.
 func (c *Content) quoted(start, end int, data []byte) edit {
 	body := c.Part.Body
-	from, to := int(c.raw[start]), int(c.raw[end])
 	source := c.Part.raw()
+	from, to := c.behind(source, start), c.behind(source, end) // white space and soft line breaks stay behind it
 	newline := "\r\n"
 	if i := bytes.IndexByte(source, '\n'); i >= 0 && (i == 0 || source[i-1] != '\r') || i < 0 && c.newline == "\n" {
 		newline = "\n"
@@ -110,6 +110,18 @@ func (c *Content) quoted(start, end int, data []byte) edit {
 		with += "=" + newline
 	}
 	return edit{body + from, body + to, with}
+}
+
+// behind is where the encoded byte before an offset of data ends.
+func (c *Content) behind(source []byte, at int) int {
+	if at == 0 {
+		return 0
+	}
+	i := int(c.raw[at-1])
+	if source[i] == '=' && i+2 < len(source) && unhex(source[i+1]) >= 0 && unhex(source[i+2]) >= 0 {
+		return i + 3
+	}
+	return i + 1
 }
 
 // raw is the part's body as it stands in the message.
@@ -169,7 +181,9 @@ func (p *Part) describeAs(charset, encoding string) []edit {
 	var out []edit
 	newline := p.message.Newline
 	missing := ""
-	if f := p.Header.field("Content-Type"); f == nil {
+	if f := p.Header.field("Content-Type"); f != nil && p.Header.Value("Content-Type") == "" {
+		out = append(out, edit{f.Start, f.End, "Content-Type: " + p.Media + "; charset=" + charset + newline})
+	} else if f == nil {
 		missing += "Content-Type: " + p.Media + "; charset=" + charset + newline
 	} else if raw := string(p.Header.raw[f.Start:f.End]); charsetParam.MatchString(raw) {
 		at := charsetParam.FindStringSubmatchIndex(raw)

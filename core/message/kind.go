@@ -199,7 +199,7 @@ func (m *Message) Bodies() Bodies {
 // find looks for the text in a part and says whether it found some.
 func (b *Bodies) find(p *Part) bool {
 	switch {
-	case p.Disposition == "attachment":
+	case p.Disposition == "attachment" || p.Parent != nil && p.Start == p.End:
 		return false
 	case p.Media == "text/plain":
 		b.Plain = p

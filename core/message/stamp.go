@@ -375,7 +375,7 @@ func (s *stamper) body(page bool, content *Content, in Insertion, quoted, above 
 	}
 	b.WriteString(text)
 	b.WriteString("\n")
-	if above || quoted {
+	if behind := strings.TrimLeft(content.Text[in.At:], " \r"); (above || quoted) && !strings.HasPrefix(behind, "\n") {
 		b.WriteString("\n")
 	}
 	return b.String()
@@ -589,6 +589,6 @@ func sameText(a, b string) bool {
 	if a == b {
 		return true
 	}
-	a, b = strings.ReplaceAll(a, "\r\n", "\n"), strings.ReplaceAll(b, "\r\n", "\n")
+	a, b = strings.ReplaceAll(a, "\r", ""), strings.ReplaceAll(b, "\r", "")
 	return a == b || html.UnescapeString(a) == html.UnescapeString(b)
 }
