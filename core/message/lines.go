@@ -122,14 +122,66 @@ func dashed(s string) string {
 	return strings.ToLower(inner)
 }
 
-var (
-	mailAddress = regexp.MustCompile(`[\p{L}\d._%+'-]+@[\p{L}\d-]+(?:\.[\p{L}\d-]+)+`)
-	clockTime   = regexp.MustCompile(`\b\d{1,2}[:.h]\d{2}\b|\d{1,2}時\d{1,2}分|\d{1,2}h\b`)
-	dayNumber   = regexp.MustCompile(`\b(?:19|20)\d\d\b|(?:19|20)\d\d[年년]|\b\d{1,2}[./-]\s?\d{1,2}[./-]\s?\d{2,4}\b`)
-)
+var mailAddress = regexp.MustCompile(`[\p{L}\d._%+'-]+@[\p{L}\d-]+(?:\.[\p{L}\d-]+)+`)
 
-// dated reports whether a date or a time of day stands in a line.
-func dated(s string) bool { return dayNumber.MatchString(s) || clockTime.MatchString(s) }
+// hasMail reports whether a mail address stands in a line.
+func hasMail(s string) bool { return strings.IndexByte(s, '@') > 0 && mailAddress.MatchString(s) }
+
+// dated reports whether a date in digits, a year or a time of day stands in a line.
+func dated(s string) bool {
+	for i := 0; i < len(s); {
+		if s[i] < '0' || s[i] > '9' {
+			i++
+			continue
+		}
+		end := digits(s, i)
+		free := i == 0 || !wordByte(s[i-1])
+		if free && datedAt(s[i:end], s[end:]) {
+			return true
+		}
+		i = end
+	}
+	return false
+}
+
+// datedAt reports whether a number, with what follows it, is a year, or begins a date or a time of day.
+func datedAt(number, rest string) bool {
+	if len(number) == 4 && (number[:2] == "19" || number[:2] == "20") && (rest == "" || !wordByte(rest[0])) {
+		return true
+	}
+	if len(number) > 4 || len(number) == 3 || rest == "" {
+		return false
+	}
+	hour := len(number) <= 2
+	switch {
+	case hour && (rest[0] == 'h' || strings.HasPrefix(rest, "時")):
+		after := strings.TrimPrefix(strings.TrimPrefix(rest, "h"), "時")
+		return after == "" || !wordByte(after[0]) || digits(after, 0) == 2
+	case hour && (rest[0] == ':' || rest[0] == '.') && digits(rest, 1) == 3 && (len(rest) == 3 || !wordByte(rest[3])):
+		return true
+	case strings.IndexByte("./-", rest[0]) >= 0:
+		second := strings.TrimPrefix(rest[1:], " ")
+		n := digits(second, 0)
+		if n == 0 || n > 2 || n == len(second) || strings.IndexByte("./-", second[n]) < 0 {
+			return false
+		}
+		third := strings.TrimPrefix(second[n+1:], " ")
+		return digits(third, 0) > 0
+	}
+	return false
+}
+
+// digits is where the digits that begin at an offset end.
+func digits(s string, from int) int {
+	for from < len(s) && s[from] >= '0' && s[from] <= '9' {
+		from++
+	}
+	return from
+}
+
+func wordByte(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_'
+}
 
 // labelled splits a line "Label: value"; both are blank where it is none.
 func labelled(s string) (label, value string) {

@@ -177,7 +177,7 @@ func (f *finder) intro(from, to int) int {
 	if forwards[known] || originals[known] {
 		return strong
 	}
-	mail, dated, said := mailAddress.MatchString(s), dated(s), saysWrote(s)
+	mail, dated, said := hasMail(s), dated(s), saysWrote(s)
 	if !mail {
 		low := strings.ToLower(s)
 		mail = dated && slices.ContainsFunc(f.hints.People, func(p string) bool { return len(p) > 4 && strings.Contains(low, p) })
@@ -202,7 +202,7 @@ func phrase(s string) string {
 func (f *finder) introductions() {
 	for i := range f.lines {
 		l := &f.lines[i]
-		if l.blank() || l.kind != "" {
+		if l.blank() || l.kind != "" || l.depth > 0 {
 			continue
 		}
 		if dashed(l.text) != "" {
@@ -220,6 +220,9 @@ func (f *finder) introductions() {
 			if b := f.before(i); b >= 0 && isRule(f.lines[b].text) && f.lines[b].depth == l.depth {
 				f.lines[b].kind = "separator"
 			}
+			if n := f.nextSeen(end - 1); n < len(f.lines) && f.lines[n].depth == 0 {
+				break // all below is quoted
+			}
 			continue
 		}
 	}
@@ -235,15 +238,21 @@ func (f *finder) introductions() {
 		}
 	}
 	for i := range f.lines { // and without a quotation that shows itself
-		if f.lines[i].blank() || f.lines[i].kind != "" {
+		if f.lines[i].kind == "header" {
+			break // all below is quoted, or says so itself
+		}
+		if f.lines[i].blank() || f.lines[i].kind != "" || f.lines[i].depth > 0 {
 			continue
 		}
 		for to := i; to < min(i+3, len(f.lines)) && !f.lines[to].blank() && f.lines[to].kind == "" && f.lines[to].depth == f.lines[i].depth; to++ {
 			if to > i && (!f.goesOn(i, to) || !f.together(to-1, to)) {
 				break
 			}
-			if f.intro(i, to) == strong && f.nextSeen(to) < len(f.lines) {
+			if n := f.nextSeen(to); f.intro(i, to) == strong && n < len(f.lines) {
 				f.mark(i, to)
+				if f.lines[n].depth == 0 {
+					return // all below is quoted
+				}
 				break
 			}
 		}
@@ -252,7 +261,7 @@ func (f *finder) introductions() {
 
 // goesOn reports whether an introduction that begins in line i may end in line to: its first line already says when or who.
 func (f *finder) goesOn(i, to int) bool {
-	return (dated(f.lines[i].text) || mailAddress.MatchString(f.lines[i].text)) && !endsInColon(f.lines[to-1].text)
+	return (dated(f.lines[i].text) || hasMail(f.lines[i].text)) && !endsInColon(f.lines[to-1].text)
 }
 
 // together reports whether a sentence may go on from a line to the next: in one block of a page, and no full stop between.
@@ -343,7 +352,7 @@ func (f *finder) headerAt(i int) int {
 		}
 		label, value := labelled(l.text)
 		if label == "" {
-			if unlabelled++; unlabelled > 3 || count == 0 || !(mailAddress.MatchString(l.text) || strings.HasSuffix(l.text, ";")) || j != end {
+			if unlabelled++; unlabelled > 3 || count == 0 || !(hasMail(l.text) || strings.HasSuffix(l.text, ";")) || j != end {
 				break
 			}
 			end = j + 1
@@ -355,11 +364,11 @@ func (f *finder) headerAt(i int) int {
 		count++
 		if what := labels[label]; what != "" {
 			kinds[what] = true
-		} else if count > 4 && !mailAddress.MatchString(value) {
+		} else if count > 4 && !hasMail(value) {
 			count--
 			break
 		}
-		mail = mail || mailAddress.MatchString(value)
+		mail = mail || hasMail(value)
 		dates = dates || dated(value)
 		subject = subject || own != "" && plainSubject(value) == own
 		end = j + 1

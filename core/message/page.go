@@ -79,14 +79,15 @@ type reader struct {
 	marker    bool
 	bold      int
 	beginBold bool
-	skip      int  // in how many elements whose text is not shown
-	pre       int  // in how many elements that keep line ends
-	broken    bool // a line was broken, so that an empty one counts
+	skip      int // in how many elements whose text is not shown
+	pre       int // in how many elements that keep line ends
+	judged    map[string]uint8
+	key       []byte
 }
 
 // readPage reads a page.
 func readPage(source string) *page {
-	r := &reader{page: page{source: source, body: -1}, block: -1}
+	r := &reader{page: page{source: source, body: -1}, block: -1, judged: map[string]uint8{}}
 	z := html.NewTokenizer(strings.NewReader(source))
 	z.SetMaxBuf(0)
 	at := 0
@@ -235,7 +236,7 @@ func (r *reader) open(z *html.Tokenizer, start, end int) {
 	if tag == 0 {
 		e.name = string(name)
 	}
-	a := attributes(z, more)
+	a := r.attributes(z, more)
 	switch {
 	case tag == atom.Br:
 		r.lineBreak(start)
@@ -394,8 +395,48 @@ var (
 	paleLetters = regexp.MustCompile(`(?i)(?:^|[;\s"])color\s*:\s*(?:#?(?:7[0-9a-f]){3}|#?(?:[89a-c][0-9a-f]){3}|#(?:[7-c])([7-c])([7-c])\b|gr[ae]y|silver|darkgr[ae]y)`)
 )
 
+// bits of what an attribute's value says; pages repeat the same few values very often.
+const (
+	bitNames = 1 << iota
+	bitMarker
+	bitSignature
+	bitSide
+	bitTopLine
+	bitSmall
+)
+
+// maxJudged is how many values are remembered.
+const maxJudged = 2_000
+
+// judge says what the value of a naming attribute, or of a style, says.
+func (r *reader) judge(style bool, value []byte) uint8 {
+	key := byte('n')
+	if style {
+		key = 's'
+	}
+	r.key = append(append(r.key[:0], key), value...)
+	if bits, ok := r.judged[string(r.key)]; ok {
+		return bits
+	}
+	var bits uint8
+	for _, one := range []struct {
+		style bool
+		test  *regexp.Regexp
+		bit   uint8
+	}{{false, quoteNames, bitNames}, {false, markerNames, bitMarker}, {false, signNames, bitSignature}, {true, sideLine, bitSide},
+		{true, upperLine, bitTopLine}, {true, tinyLetters, bitSmall}, {true, paleLetters, bitSmall}} {
+		if one.style == style && one.test.Match(value) {
+			bits |= one.bit
+		}
+	}
+	if len(r.judged) < maxJudged {
+		r.judged[string(r.key)] = bits
+	}
+	return bits
+}
+
 // attributes reads the attributes that count.
-func attributes(z *html.Tokenizer, more bool) attrs {
+func (r *reader) attributes(z *html.Tokenizer, more bool) attrs {
 	var a attrs
 	one := 0
 	for more {
@@ -404,26 +445,29 @@ func attributes(z *html.Tokenizer, more bool) attrs {
 		if len(value) > 2_000 {
 			continue
 		}
+		var bits uint8
 		switch string(key) {
 		case "type":
 			a.cite = a.cite || strings.EqualFold(string(value), "cite")
 		case "cite":
 			a.cite = true
 		case "class", "id", "data-marker", "name":
-			a.names = a.names || quoteNames.Match(value)
-			a.marker = a.marker || markerNames.Match(value)
-			a.signature = a.signature || signNames.Match(value)
+			bits = r.judge(false, value)
 		case "style":
 			if len(value) > 10 {
-				a.side = a.side || sideLine.Match(value)
-				a.topLine = a.topLine || upperLine.Match(value)
-				a.small = a.small || tinyLetters.Match(value) || paleLetters.Match(value)
+				bits = r.judge(true, value)
 			}
 		case "width", "height":
 			if v := string(value); v == "1" || v == "0" {
 				one++
 			}
 		}
+		a.names = a.names || bits&bitNames != 0
+		a.marker = a.marker || bits&bitMarker != 0
+		a.signature = a.signature || bits&bitSignature != 0
+		a.side = a.side || bits&bitSide != 0
+		a.topLine = a.topLine || bits&bitTopLine != 0
+		a.small = a.small || bits&bitSmall != 0
 	}
 	a.tiny = one > 1
 	return a
