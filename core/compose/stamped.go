@@ -58,4 +58,3 @@ func (s *Signature) Stamped(t *template.Template, variant string, form Form, f *
 func (s *Signature) FillText(variant string, f *field.Filler) string {
 	return strings.TrimPrefix(string(s.Append(nil, variant, Text, f)), SeparatorLine+"\n")
 }
-

@@ -3,8 +3,8 @@ package message
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"hash/maphash"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -26,7 +26,9 @@ func OwnerMark(mail string) string {
 type Fingerprint struct {
 	Name     string // what it is, such as "harbour, reply, release 3"
 	shingles map[uint64]bool
-	owner    []string // words that only its owner's signatures have
+	personal map[uint64]bool // those with a part of its owner's name in them
+	owner    []string        // words that only its owner's signatures have
+	nameless bool            // none of them stands in it, as with a very short name and no address
 }
 
 // Owner is who a signature belongs to.
@@ -38,8 +40,6 @@ type Owner struct {
 
 // shingle is how many words stand together.
 const shingle = 3
-
-var seed = maphash.MakeSeed()
 
 // NewFingerprint takes the fingerprint of a signature: of a page where page is true, else of a text. It is nil for one with less
 // than four words, which nothing could be told by.
@@ -55,15 +55,31 @@ func NewFingerprint(name string, page bool, signature string, owner Owner) *Fing
 	if len(all) < shingle+1 {
 		return nil
 	}
-	f := &Fingerprint{Name: name, shingles: map[uint64]bool{}}
+	f := &Fingerprint{Name: name, shingles: map[uint64]bool{}, personal: map[uint64]bool{}}
+	names := appendWords(nil, owner.Name)
 	for i := range len(all) - shingle + 1 {
-		f.shingles[hashOf(all[i:i+shingle])] = true
+		h := hashOf(all[i : i+shingle])
+		f.shingles[h] = true
+		if slices.ContainsFunc(all[i:i+shingle], func(w string) bool { return slices.Contains(names, w) }) {
+			f.personal[h] = true
+		}
 	}
 	f.owner = owner.words()
+	f.nameless = !f.ownedBy(all)
 	return f
 }
 
-func hashOf(words []string) uint64 { return maphash.String(seed, strings.Join(words, " ")) }
+// hashOf is the FNV-1a hash of words with a space behind each.
+func hashOf(words []string) uint64 {
+	h := uint64(14695981039346656037)
+	for _, w := range words {
+		for i := range len(w) {
+			h = (h ^ uint64(w[i])) * 1099511628211
+		}
+		h = (h ^ ' ') * 1099511628211
+	}
+	return h
+}
 
 // appendWords appends a text's words: letters and digits in small letters, compatible forms as one (NFKC).
 func appendWords(list []string, text string) []string {
@@ -242,7 +258,7 @@ func (p *Place) fingerprinted(from int, known []*Fingerprint, found []Earlier) (
 			continue
 		}
 		last += shingle - 1
-		if !f.ownedBy(all[first : last+1]) {
+		if !f.ownedBy(all[first:last+1]) && !(f.nameless && slices.ContainsFunc(hashes[first:last-shingle+2], func(h uint64) bool { return f.personal[h] })) {
 			continue
 		}
 		best = &Earlier{Start: first, End: last, By: "words", Share: share, Name: f.Name}

@@ -36,6 +36,7 @@ func Read(data []byte, s *jsonschema.Schema, whole string) (form any, node *yaml
 	if err := yaml.Unmarshal(data, node); err != nil {
 		return nil, node, errors.New(strings.TrimPrefix(err.Error(), "yaml: "))
 	}
+	daysAsWritten(node)
 	var plain any
 	if err := node.Decode(&plain); err != nil {
 		return nil, node, err
@@ -49,6 +50,16 @@ func Read(data []byte, s *jsonschema.Schema, whole string) (form any, node *yaml
 		return nil, node, err
 	}
 	return form, node, nil
+}
+
+// daysAsWritten makes days texts, as they are in JSON: 2026-12-24 is not a moment in time.
+func daysAsWritten(n *yaml.Node) {
+	if n.Kind == yaml.ScalarNode && n.Tag == "!!timestamp" {
+		n.Tag = "!!str"
+	}
+	for _, c := range n.Content {
+		daysAsWritten(c)
+	}
 }
 
 // Plain turns what YAML decodes to into what JSON would.
