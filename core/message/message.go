@@ -417,3 +417,8 @@ func (h *Header) Text(name string) string {
 	}
 	return value
 }
+
+// Raw is a field's value as it stands, with the white space behind its colon and its folds as LF, without its last line end.
+func (h *Header) Raw(f Field) string {
+	return strings.ReplaceAll(strings.TrimRight(string(h.raw[f.value:f.End]), "\r\n"), "\r\n", "\n")
+}
