@@ -21,10 +21,10 @@ import (
 
 // gatewayFlags say where the gateway listens.
 type gatewayFlags struct {
-	config                               gateway.Config
-	records, cert, key, nextCA, nextName string
-	size                                 int
-	startTLS                             bool
+	config                                       gateway.Config
+	records, ledger, cert, key, nextCA, nextName string
+	size                                         int
+	startTLS                                     bool
 }
 
 // add puts the flags on a command.
@@ -35,6 +35,8 @@ func (f *gatewayFlags) add(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.config.Allow, "allow", nil, "address or network of clients that may connect (default loopback and unix sockets)")
 	c.Flags().IntVar(&f.size, "max-size", gateway.DefaultMaxSize>>20, "MB of a message; larger ones pass the milter unchanged and are refused by the relay")
 	c.Flags().StringVar(&f.records, "records", "", "file to which a line of JSON is added for each message: outcome, rule, sizes, no content")
+	c.Flags().StringVar(&f.ledger, "ledger", "", "file in which the relay remembers what the next server took and the client has not heard of, "+
+		"so that an interruption sends nothing twice")
 	c.Flags().StringVar(&f.config.Name, "name", "", "how the relay calls itself (default the host's name)")
 	c.Flags().StringVar(&f.cert, "tls-cert", "", "certificate with which the relay offers STARTTLS")
 	c.Flags().StringVar(&f.key, "tls-key", "", "its key")
@@ -66,6 +68,10 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 			if err := f.tls(); err != nil {
 				return err
 			}
+			if f.config.Ledger, err = gateway.OpenLedger(f.ledger, a.now()); err != nil {
+				return err
+			}
+			defer f.config.Ledger.Close()
 			engine, err := a.engine(rules)
 			if err != nil {
 				return err

@@ -2,18 +2,25 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/emersion/go-smtp"
+	"golang.org/x/sync/errgroup"
 
 	"missivum/core/message"
 	"missivum/e2e/rig"
+	"missivum/service/gateway"
 )
 
 // oneGateway is a running missivum gateway.
@@ -39,7 +46,7 @@ func startGateway(t testing.TB, milter, relay, next, rules string) *oneGateway {
 	g := &oneGateway{records: filepath.Join(folder, "records"), log: &bytes.Buffer{}}
 	g.args = []string{"gateway", "--rules", file, "--templates", filepath.Join(root, "demo/templates"), "--people", filepath.Join(root, "demo/people.csv"),
 		"--audiences", filepath.Join(root, "demo/audiences.yaml"), "--assignments", filepath.Join(root, "demo/assignments.yaml"),
-		"--milter", milter, "--smtp", relay, "--next", next, "--records", g.records, "--date", "2026-11-23", "--name", "gateway.brackwater.example"}
+		"--milter", milter, "--smtp", relay, "--next", next, "--records", g.records, "--ledger", filepath.Join(folder, "ledger"), "--date", "2026-11-23", "--name", "gateway.brackwater.example"}
 	g.start(t)
 	t.Cleanup(g.stop)
 	return g
@@ -60,6 +67,25 @@ func (g *oneGateway) start(t testing.TB) {
 	if n, err := out.Read(line); err != nil || !strings.Contains(string(line[:n]), " at ") {
 		t.Fatalf("the gateway did not start: %v %q\n%s", err, line[:n], g.log)
 	}
+}
+
+// doubted are the Message-IDs of messages that the records say may arrive twice.
+func (g *oneGateway) doubted(t testing.TB) (list []string) {
+	t.Helper()
+	text, err := os.ReadFile(g.records)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for line := range strings.Lines(string(text)) {
+		var r gateway.Record
+		if err := json.Unmarshal([]byte(line), &r); err != nil {
+			t.Errorf("a record cannot be read: %v\n%s", err, line)
+		}
+		if strings.Contains(r.Says, "may arrive twice") {
+			list = append(list, r.MessageID)
+		}
+	}
+	return list
 }
 
 func (g *oneGateway) stop() {
@@ -161,7 +187,9 @@ func post(t testing.TB) []posted {
 	inner := "Content-Type: text/plain; charset=utf-8\r\n\r\nThe contract.\r\n"
 	toolRun(t, folder, nil, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem", "-days", "2", "-subj",
 		"/CN=Maren Lind/emailAddress=maren.lind@brackwater.example")
-	lines := func(raw []byte) string { return strings.ReplaceAll(strings.ReplaceAll(string(raw), "\r\n", "\n"), "\n", "\r\n") }
+	lines := func(raw []byte) string {
+		return strings.ReplaceAll(strings.ReplaceAll(string(raw), "\r\n", "\n"), "\n", "\r\n")
+	}
 	clear := toolRun(t, folder, []byte(inner), "openssl", "smime", "-sign", "-signer", "cert.pem", "-inkey", "key.pem", "-crlfeol")
 	add("signed S/MIME", strings.Replace(lines(clear), "MIME-Version: 1.0\r\n", head("smime", ""), 1), false, "")
 	opaque := toolRun(t, folder, []byte(inner), "openssl", "smime", "-sign", "-nodetach", "-signer", "cert.pem", "-inkey", "key.pem")
@@ -261,3 +289,141 @@ func checkPosted(t *testing.T, server *rig.MailServer, address string, m posted)
 
 // beginning is the beginning of a message for people.
 func beginning(raw []byte) []byte { return raw[:min(len(raw), 1500)] }
+
+// TestKilledGatewayLosesNothing sends many messages through each way while the gateway is killed again and again. No message may be
+// lost or half stamped, and those that must stay as they are must. Through the milter, and through a relay that is asked to end,
+// every one arrives exactly once; a relay that is killed while the next server takes a message cannot know (RFC 1047), sends it
+// again and says so in its records.
+func TestKilledGatewayLosesNothing(t *testing.T) {
+	t.Parallel()
+	milter, relay := freeAddress(t), freeAddress(t)
+	server, err := rig.StartMailServer(milter, relay)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := server.Stop(); err != nil {
+			t.Error(err)
+		}
+	})
+	g := startGateway(t, milter, relay, server.Next(), "inside: [brackwater.example]\nrules:\n  - {name: everybody}\n")
+	amount, kills := rig.Soak(240, 10_000), rig.Soak(6, 100)
+	for _, c := range []struct {
+		way  string
+		kill bool
+	}{{rig.Milter, true}, {rig.Before, true}, {rig.After, true}, {rig.Before, false}, {rig.After, false}} {
+		way := c.way
+		if !c.kill {
+			way += "-asked"
+		}
+		sendMany(t, server, c.way, way, amount, func(stop <-chan struct{}) {
+			random := rand.New(rand.NewPCG(7, uint64(amount)))
+			for range kills {
+				select {
+				case <-stop:
+					return
+				case <-time.After(time.Duration(20+random.IntN(rig.Soak(400, 2_000))) * time.Millisecond):
+				}
+				if c.kill {
+					g.stop()
+				} else {
+					g.command.Process.Signal(syscall.SIGTERM)
+					g.command.Wait()
+				}
+				g.start(t)
+			}
+		})
+		arrived := waitForAll(t, server, way)
+		missing, twice, named, changed := 0, 0, 0, 0
+		doubted := g.doubted(t)
+		for i := range amount {
+			got := arrived[fmt.Sprintf("%s-%d", way, i)]
+			if len(got) == 0 {
+				missing++
+			}
+			if len(got) > 1 && !(c.kill && way != rig.Milter && slices.Contains(doubted, fmt.Sprintf("<%s-%d@brackwater.example>", way, i))) {
+				twice++
+			}
+			if len(got) > 1 {
+				named++
+			}
+			for _, raw := range got {
+				isStamped := message.Read(raw).Root.Header.Has(message.StampField)
+				whole := bytes.Contains(raw, []byte("Head of Timetables")) && bytes.Contains(raw, []byte("Gruß aus dem Hafen."))
+				if i%3 == 2 {
+					isStamped = !isStamped // an automatic one
+					whole = !bytes.Contains(raw, []byte("Head of Timetables"))
+				}
+				if !isStamped || !whole {
+					changed++
+				}
+			}
+		}
+		t.Logf("%s: %d messages, %d missing, %d twice (%d of them not named in the records), %d not as they should be", way, amount, missing, named, twice, changed)
+		if missing+twice+changed > 0 {
+			t.Errorf("%s: %d missing, %d twice and not named, %d not as they should be", way, missing, twice, changed)
+		}
+	}
+}
+
+// sendMany sends messages to one mailbox each way, several at once, and tries again until each is taken; beside runs meanwhile.
+func sendMany(t *testing.T, server *rig.MailServer, service, way string, amount int, beside func(stop <-chan struct{})) {
+	t.Helper()
+	stop := make(chan struct{})
+	var other sync.WaitGroup
+	other.Go(func() { beside(stop) })
+	var group errgroup.Group
+	group.SetLimit(8)
+	for i := range amount {
+		group.Go(func() error {
+			raw := fmt.Appendf(nil, "X-First: 1\r\nFrom: maren.lind@brackwater.example\r\nTo: runa.holt@quay.example\r\nSubject: %d\r\n"+
+				"Message-ID: <%s-%d@brackwater.example>\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n", i, way, i)
+			if i%3 == 2 {
+				raw = append(raw, "Auto-Submitted: auto-replied\r\n"...)
+			}
+			raw = append(raw, "\r\nGruß aus dem Hafen.\r\n"...)
+			var err error
+			for range 400 {
+				if err = send(server.Address(service), "maren.lind@brackwater.example", []string{way + "@quay.example"}, raw); err == nil {
+					return nil
+				}
+				time.Sleep(25 * time.Millisecond)
+			}
+			return fmt.Errorf("message %d was not taken: %w", i, err)
+		})
+	}
+	err := group.Wait()
+	close(stop)
+	other.Wait()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, server.Log())
+	}
+}
+
+// waitForAll waits until the queue is empty and no more messages arrive, and gives them by the name in their Message-ID.
+func waitForAll(t *testing.T, server *rig.MailServer, way string) map[string][][]byte {
+	t.Helper()
+	byName := map[string][][]byte{}
+	for still := 0; still < 8; {
+		time.Sleep(250 * time.Millisecond)
+		waiting, err := server.Queue()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if waiting == 0 {
+			still++
+		} else {
+			still = 0
+		}
+	}
+	list, err := server.Mailbox(way+"@quay.example", "X-First")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, raw := range list {
+		id := message.Read(raw).Root.Header.Value("Message-ID")
+		name, _, _ := strings.Cut(strings.Trim(id, "<>"), "@")
+		byName[name] = append(byName[name], raw)
+	}
+	return byName
+}

@@ -121,7 +121,9 @@ func (s *MailServer) wait(address string) error {
 }
 
 // Address is where a service listens.
-func (s *MailServer) Address(service string) string { return "127.0.0.1:" + strconv.Itoa(s.ports[service]) }
+func (s *MailServer) Address(service string) string {
+	return "127.0.0.1:" + strconv.Itoa(s.ports[service])
+}
 
 // Next is where the relay gives messages back.
 func (s *MailServer) Next() string { return s.Address(reentry) }

@@ -42,6 +42,7 @@ type Config struct {
 	TLS     TLS
 	Log     *slog.Logger
 	Now     func() time.Time
+	Ledger  *Ledger      // of the relay; nil for one in memory
 	Record  func(Record) // takes what was done with a message; called from several goroutines
 }
 
@@ -77,7 +78,6 @@ type Gateway struct {
 	rules     atomic.Pointer[Rules]
 	allow     []netip.Prefix
 	listeners map[string]net.Listener
-	delivered delivered
 }
 
 // New opens the gateway's sockets. The error is a problem for a wrong setting.
@@ -99,6 +99,9 @@ func New(config Config, rules Rules) (*Gateway, error) {
 	}
 	if config.Record == nil {
 		config.Record = func(Record) {}
+	}
+	if config.Ledger == nil {
+		config.Ledger, _ = OpenLedger("", time.Time{})
 	}
 	if config.Name == "" {
 		config.Name, _ = os.Hostname()

@@ -3,14 +3,13 @@ package gateway
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"net"
-	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/emersion/go-smtp"
@@ -34,7 +33,12 @@ const (
 
 // runRelay serves SMTP (RFC 5321).
 func (g *Gateway) runRelay(ctx context.Context, l net.Listener) error {
-	server := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &relayed{gateway: g, client: c.Hostname()}, nil }))
+	open := &sessions{list: map[*relayed]*smtp.Conn{}}
+	server := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
+		r := &relayed{gateway: g, client: c.Hostname(), open: open}
+		open.add(r, c)
+		return r, nil
+	}))
 	server.Domain = g.config.Name
 	server.MaxMessageBytes = int64(g.config.MaxSize)
 	server.MaxRecipients = maxRecipients
@@ -52,11 +56,52 @@ func (g *Gateway) runRelay(ctx context.Context, l net.Listener) error {
 	case <-ctx.Done():
 		stop, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 		defer cancel()
-		err := server.Shutdown(stop)
-		if errors.Is(err, context.DeadlineExceeded) {
-			err = server.Close()
+		l.Close()
+		open.end(stop)
+		return server.Close()
+	}
+}
+
+// sessions are those that are open.
+type sessions struct {
+	mutex sync.Mutex
+	list  map[*relayed]*smtp.Conn
+}
+
+func (s *sessions) add(r *relayed, c *smtp.Conn) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	s.list[r] = c
+}
+
+func (s *sessions) remove(r *relayed) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	delete(s.list, r)
+}
+
+// end closes the sessions in which no message is on its way, and the others as soon as theirs was answered.
+func (s *sessions) end(ctx context.Context) {
+	for ctx.Err() == nil {
+		var idle []*smtp.Conn
+		s.mutex.Lock()
+		busy := 0
+		for r, c := range s.list {
+			if r.busy.Load() {
+				busy++
+				continue
+			}
+			idle = append(idle, c)
+			delete(s.list, r)
 		}
-		return err
+		s.mutex.Unlock()
+		if busy == 0 && len(idle) == 0 {
+			return
+		}
+		time.Sleep(20 * time.Millisecond) // what was answered is written
+		for _, c := range idle {
+			c.Close()
+		}
 	}
 }
 
@@ -70,10 +115,13 @@ func (q quiet) Println(v ...any)               { q.g.config.Log.Warn(fmt.Sprint(
 type relayed struct {
 	gateway    *Gateway
 	client     string
+	open       *sessions
+	busy       atomic.Bool // a message is on its way
 	next       *smtp.Client
 	sender     string
 	options    smtp.MailOptions
 	recipients []recipient
+	answered   []string // keys of what the next server took, to be forgotten when the client goes on
 }
 
 type recipient struct {
@@ -81,16 +129,28 @@ type recipient struct {
 	options smtp.RcptOptions
 }
 
-// Reset ends the message.
+// heard forgets what the client has heard of.
+func (r *relayed) heard() {
+	if len(r.answered) > 0 {
+		r.gateway.config.Ledger.Forget(r.answered, r.gateway.config.Now())
+		r.answered = nil
+	}
+}
+
+// Reset ends the message. The SMTP library also calls it behind a message, before the client has read the answer, so that it
+// does not mean that the client has heard.
 func (r *relayed) Reset() {
+	defer r.busy.Store(false)
 	r.sender, r.options, r.recipients = "", smtp.MailOptions{}, nil
 	if r.next != nil && r.next.Reset() != nil {
 		r.drop()
 	}
 }
 
-// Logout ends the session.
+// Logout ends the session; its last answer was given.
 func (r *relayed) Logout() error {
+	r.heard()
+	r.open.remove(r)
 	if r.next != nil {
 		r.next.Quit()
 	}
@@ -153,7 +213,10 @@ func answerOf(err error) error {
 
 // Mail begins a message.
 func (r *relayed) Mail(from string, options *smtp.MailOptions) error {
+	r.heard()
+	r.busy.Store(true)
 	if err := r.dial(); err != nil {
+		r.busy.Store(false)
 		return err
 	}
 	r.sender, r.recipients, r.options = from, nil, smtp.MailOptions{}
@@ -225,11 +288,12 @@ func (r *relayed) Data(body io.Reader) error {
 		r.next.Reset()
 		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 4, 6}, Message: "Too many hops: the message goes round in a circle"}
 	}
-	groups := r.groups(raw)
+	m := message.Read(raw)
+	groups := r.groups(m)
 	if len(groups) == 1 {
-		return r.one(groups[0])
+		return r.one(m, groups[0])
 	}
-	return r.split(raw, groups)
+	return r.split(m, groups)
 }
 
 // group is recipients with one outcome.
@@ -239,8 +303,7 @@ type group struct {
 }
 
 // groups judges the message: once for all recipients, or for each, whose outcomes are then put together where they are alike.
-func (r *relayed) groups(raw []byte) []group {
-	m := message.Read(raw)
+func (r *relayed) groups(m *message.Message) []group {
 	judge := func(list []recipient) group {
 		mail := rule.Mail{Message: m, Sender: r.sender}
 		for _, one := range list {
@@ -271,17 +334,31 @@ func (r *relayed) groups(raw []byte) []group {
 }
 
 // one gives on a message with one outcome, in the transaction that is open.
-func (r *relayed) one(g group) error {
+func (r *relayed) one(m *message.Message, g group) error {
+	key := keyOf(m, r.sender, g.recipients)
+	if r.gateway.config.Ledger.Taken(key) {
+		r.next.Reset()
+		r.answered = append(r.answered, key)
+		return nil // the next server took it before the connection was lost
+	}
+	r.mayBeTwice(&g, key)
 	if answer := refusal(&g.Trace); answer != nil {
 		r.next.Reset()
 		r.gateway.config.Record(g.record)
 		return answer
 	}
-	if err := r.send(g.Raw); err != nil {
+	if err := r.send(g.Raw, key); err != nil {
 		return err
 	}
 	r.gateway.config.Record(g.record)
 	return nil
+}
+
+// mayBeTwice says so in the record of a message whose first sending ended in doubt.
+func (r *relayed) mayBeTwice(g *group, key string) {
+	if r.gateway.config.Ledger.InDoubt(key) {
+		g.record.Says += " It may arrive twice: the gateway was ended before it heard whether the next server had taken it."
+	}
 }
 
 // refusal is the answer to a message that does not go on; nil for one that does.
@@ -295,8 +372,8 @@ func refusal(t *rule.Trace) error {
 	return nil
 }
 
-// send sends the data of the transaction that is open.
-func (r *relayed) send(raw []byte) error {
+// send sends the data of the transaction that is open, and notes that the next server took it.
+func (r *relayed) send(raw []byte, key string) error {
 	w, err := r.next.Data()
 	if err != nil {
 		return r.failed(err)
@@ -305,9 +382,16 @@ func (r *relayed) send(raw []byte) error {
 		r.drop() // without the final dot the next server forgets it
 		return unavailable(err)
 	}
+	r.gateway.config.Ledger.Doubt(key, r.gateway.config.Now())
 	if err := w.Close(); err != nil {
+		var answer *smtp.SMTPError
+		if errors.As(err, &answer) { // it was heard: the next server did not take it
+			r.gateway.config.Ledger.Forget([]string{key}, r.gateway.config.Now())
+		}
 		return r.failed(err)
 	}
+	r.gateway.config.Ledger.Take(key, r.gateway.config.Now())
+	r.answered = append(r.answered, key)
 	return nil
 }
 
@@ -323,7 +407,7 @@ func (r *relayed) received() []byte {
 
 // split gives a message on in several transactions, one for each outcome. Those that the next server has taken are remembered, so
 // that a client that has to try again does not send them twice. If an outcome refuses, the whole is refused before anything goes on.
-func (r *relayed) split(raw []byte, groups []group) error {
+func (r *relayed) split(m *message.Message, groups []group) error {
 	if err := r.next.Reset(); err != nil {
 		return r.failed(err)
 	}
@@ -333,12 +417,15 @@ func (r *relayed) split(raw []byte, groups []group) error {
 			return answer
 		}
 	}
-	digest := sha256.Sum256(raw)
+	done := r.answered
+	r.answered = nil // as long as the client hears of a fault, nothing is forgotten
 	for _, g := range groups {
-		key := fmt.Sprintf("%x %s %v", digest, r.sender, addresses(g.recipients))
-		if r.gateway.delivered.has(key, r.gateway.config.Now()) {
+		key := keyOf(m, r.sender, g.recipients)
+		if r.gateway.config.Ledger.Taken(key) {
+			done = append(done, key)
 			continue
 		}
+		r.mayBeTwice(&g, key)
 		if err := r.next.Mail(r.sender, &r.options); err != nil {
 			return r.failed(err)
 		}
@@ -347,21 +434,16 @@ func (r *relayed) split(raw []byte, groups []group) error {
 				return r.failed(err)
 			}
 		}
-		if err := r.send(g.Raw); err != nil {
+		if err := r.send(g.Raw, key); err != nil {
+			r.answered = nil
 			return err
 		}
-		r.gateway.delivered.add(key, r.gateway.config.Now())
+		done = append(done, key)
+		r.answered = nil
 		r.gateway.config.Record(g.record)
 	}
+	r.answered = done
 	return nil
-}
-
-func addresses(list []recipient) string {
-	var b strings.Builder
-	for _, one := range list {
-		b.WriteString(one.address + ",")
-	}
-	return b.String()
 }
 
 // maxHops is after how many Received fields a message goes round in a circle (RFC 5321, 6.3).
@@ -369,30 +451,3 @@ const maxHops = 100
 
 // hops counts the Received fields.
 func hops(raw []byte) int { return len(message.Read(raw).Root.Header.Values("Received")) }
-
-// delivered remembers for an hour which parts of split messages went on.
-type delivered struct {
-	mutex sync.Mutex
-	at    map[string]time.Time
-}
-
-func (d *delivered) has(key string, now time.Time) bool {
-	d.mutex.Lock()
-	defer d.mutex.Unlock()
-	t, ok := d.at[key]
-	return ok && now.Sub(t) < time.Hour
-}
-
-func (d *delivered) add(key string, now time.Time) {
-	d.mutex.Lock()
-	defer d.mutex.Unlock()
-	if d.at == nil {
-		d.at = map[string]time.Time{}
-	}
-	for k, t := range d.at {
-		if now.Sub(t) > time.Hour {
-			delete(d.at, k)
-		}
-	}
-	d.at[key] = now
-}
