@@ -328,7 +328,12 @@ func TestKilledGatewayLosesNothing(t *testing.T) {
 					g.stop()
 				} else {
 					g.command.Process.Signal(syscall.SIGTERM)
+					late := time.AfterFunc(15*time.Second, func() {
+						t.Error("the gateway did not end within 15 s")
+						g.command.Process.Signal(syscall.SIGQUIT)
+					})
 					g.command.Wait()
+					late.Stop()
 				}
 				g.start(t)
 			}
@@ -404,7 +409,11 @@ func sendMany(t *testing.T, server *rig.MailServer, service, way string, amount 
 func waitForAll(t *testing.T, server *rig.MailServer, way string) map[string][][]byte {
 	t.Helper()
 	byName := map[string][][]byte{}
+	began := time.Now()
 	for still := 0; still < 8; {
+		if time.Since(began) > 3*time.Minute {
+			t.Fatalf("the queue does not become empty\n%s", server.Log())
+		}
 		time.Sleep(250 * time.Millisecond)
 		waiting, err := server.Queue()
 		if err != nil {

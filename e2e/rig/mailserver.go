@@ -137,7 +137,8 @@ func (s *MailServer) main(settings []string) string {
 		"smtpd_relay_restrictions = permit_mynetworks, reject", "default_transport = lmtp:unix:" + s.path("lmtp"),
 		"lmtp_destination_concurrency_limit = 20", "message_size_limit = 60000000", "mailbox_size_limit = 0", "smtpd_peername_lookup = no",
 		"smtpd_client_connection_count_limit = 0", "smtpd_client_connection_rate_limit = 0", "minimal_backoff_time = 1s",
-		"maximal_backoff_time = 2s", "queue_run_delay = 1s", "milter_default_action = tempfail", "in_flow_delay = 0",
+		"maximal_backoff_time = 2s", "queue_run_delay = 1s", "transport_retry_time = 1s",
+		"default_destination_concurrency_failed_cohort_limit = 100", "milter_default_action = tempfail", "in_flow_delay = 0",
 		"smtp_host_lookup = native", "disable_dns_lookups = yes", "transport_maps = inline:{ { sink.example = discard: } }",
 		"smtp_address_preference = ipv4", "smtpd_tls_security_level = none", "smtp_tls_security_level = none", "notify_classes =",
 	}, settings...), "\n") + "\n"

@@ -9,7 +9,6 @@ import (
 	"io"
 	"net"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/emersion/go-smtp"
@@ -64,8 +63,9 @@ func (g *Gateway) runRelay(ctx context.Context, l net.Listener) error {
 
 // sessions are those that are open.
 type sessions struct {
-	mutex sync.Mutex
-	list  map[*relayed]*smtp.Conn
+	mutex  sync.Mutex
+	list   map[*relayed]*smtp.Conn
+	ending bool
 }
 
 func (s *sessions) add(r *relayed, c *smtp.Conn) {
@@ -80,27 +80,41 @@ func (s *sessions) remove(r *relayed) {
 	delete(s.list, r)
 }
 
-// end closes the sessions in which no message is on its way, and the others as soon as theirs was answered.
+// begin notes that a message is on its way in a session; false where no more may begin.
+func (s *sessions) begin(r *relayed) bool {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	r.busy = !s.ending
+	return r.busy
+}
+
+// done notes that none is.
+func (s *sessions) done(r *relayed) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	r.busy = false
+}
+
+// end lets no more messages begin, and closes each session as soon as its message was answered.
 func (s *sessions) end(ctx context.Context) {
 	for ctx.Err() == nil {
 		var idle []*smtp.Conn
 		s.mutex.Lock()
-		busy := 0
+		s.ending = true
+		busy := false
 		for r, c := range s.list {
-			if r.busy.Load() {
-				busy++
-				continue
+			if busy = busy || r.busy; !r.busy {
+				idle = append(idle, c)
+				delete(s.list, r)
 			}
-			idle = append(idle, c)
-			delete(s.list, r)
 		}
 		s.mutex.Unlock()
-		if busy == 0 && len(idle) == 0 {
+		if !busy && len(idle) == 0 {
 			return
 		}
-		time.Sleep(20 * time.Millisecond) // what was answered is written
+		time.Sleep(50 * time.Millisecond) // until the last answer is written
 		for _, c := range idle {
-			c.Close()
+			c.Conn().Close() // the session ends itself
 		}
 	}
 }
@@ -116,7 +130,7 @@ type relayed struct {
 	gateway    *Gateway
 	client     string
 	open       *sessions
-	busy       atomic.Bool // a message is on its way
+	busy       bool // a message is on its way; of the sessions' mutex
 	next       *smtp.Client
 	sender     string
 	options    smtp.MailOptions
@@ -140,7 +154,7 @@ func (r *relayed) heard() {
 // Reset ends the message. The SMTP library also calls it behind a message, before the client has read the answer, so that it
 // does not mean that the client has heard.
 func (r *relayed) Reset() {
-	defer r.busy.Store(false)
+	defer r.open.done(r)
 	r.sender, r.options, r.recipients = "", smtp.MailOptions{}, nil
 	if r.next != nil && r.next.Reset() != nil {
 		r.drop()
@@ -214,9 +228,11 @@ func answerOf(err error) error {
 // Mail begins a message.
 func (r *relayed) Mail(from string, options *smtp.MailOptions) error {
 	r.heard()
-	r.busy.Store(true)
+	if !r.open.begin(r) {
+		return &smtp.SMTPError{Code: 421, EnhancedCode: smtp.EnhancedCode{4, 3, 2}, Message: "The gateway is about to end"}
+	}
 	if err := r.dial(); err != nil {
-		r.busy.Store(false)
+		r.open.done(r)
 		return err
 	}
 	r.sender, r.recipients, r.options = from, nil, smtp.MailOptions{}
