@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"time"
 
 	gomessage "github.com/emersion/go-message"
 	_ "github.com/emersion/go-message/charset" // so that both decode alike
@@ -71,6 +72,45 @@ func BenchmarkStamp(b *testing.B) {
 	for b.Loop() {
 		if r, err := Read(raw).Stamp([]Piece{p}, "1; test"); err != nil || !r.Stamped {
 			b.Fatal(err)
+		}
+	}
+}
+
+// TestHostileMessagesCostLittle stamps messages made to be slow: each must take less than fifty times what a typical one of the
+// same size takes, measured in the same run.
+func TestHostileMessagesCostLittle(t *testing.T) {
+	const size = 400_000
+	fill := func(piece string) string { return strings.Repeat(piece, size/len(piece)) }
+	cases := map[string][2]string{
+		"elements in elements":  {"text/html", fill("<div>") + "x"},
+		"quotations":            {"text/html", fill("<blockquote type=cite>x")},
+		"named quotations":      {"text/html", fill(`<div class="quote">x`)},
+		"elements and lines":    {"text/html", fill("<div>x<br>")},
+		"signatures":            {"text/html", fill("<p>" + booking(false).HTML + "</p>")},
+		"formatting":            {"text/html", fill("<b><i>x</p>")},
+		"stray end tags":        {"text/html", strings.Repeat("<p><b>", size/40) + strings.Repeat("</table></i>", size/30)},
+		"labels":                {"text/plain", fill("Ab: cd\n")},
+		"header blocks":         {"text/plain", fill("From: a@b.example\nSent: 3.11.2026 14:05\nSubject: x\n\nx\n")},
+		"introductions":         {"text/plain", fill("On 3.11.2026 14:05, a@b.example wrote:\n> x\n")},
+		"signs":                 {"text/plain", fill("> > > > > > > > x\n")},
+		"one line":              {"text/plain", fill("word@word 3.11. ")},
+		"lines of dashes":       {"text/plain", fill("----- a -----\n")},
+		"signatures in text":    {"text/plain", fill(booking(false).Text + "\n\n")},
+		"one line of page text": {"text/html", fill("word &amp; 3.11. ")},
+	}
+	measure := func(raw []byte) time.Duration {
+		began := time.Now()
+		if _, err := Read(raw).Stamp([]Piece{piece(false)}, "1; test"); err != nil {
+			t.Error(err)
+		}
+		return time.Since(began)
+	}
+	usual := measure(letter(t, "text/html", "utf-8", "8bit", "<body>"+fill("<p>The berth at Holm is dredged this week.</p>\n")+"</body>"))
+	for name, c := range cases {
+		if took := measure(letter(t, c[0], "utf-8", "8bit", c[1])); took > 50*usual {
+			t.Errorf("%s: %v, a usual one %v", name, took, usual)
+		} else {
+			t.Logf("%s: %v, a usual one %v", name, took, usual)
 		}
 	}
 }

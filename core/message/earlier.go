@@ -123,6 +123,9 @@ type Earlier struct {
 	Whole      bool    // nothing else stands in its extent, so that it can be replaced
 }
 
+// maxEarlier is how many signatures are looked for in one text.
+const maxEarlier = 20
+
 // minShare is how much of a signature's words must be found.
 const minShare = 0.5
 
@@ -132,7 +135,7 @@ func (p *Place) Earlier(owner Owner, known []*Fingerprint) []Earlier {
 	if p.page != nil {
 		list = p.marked(OwnerMark(owner.Mail))
 	}
-	for from := 0; from < len(p.lines); {
+	for from := 0; from < len(p.lines) && len(list) < maxEarlier; {
 		e, next := p.fingerprinted(from, known, list)
 		if e == nil {
 			break

@@ -126,15 +126,19 @@ func (p *page) root(e int) int {
 var strict = map[atom.Atom]bool{atom.Table: true, atom.Tbody: true, atom.Thead: true, atom.Tfoot: true, atom.Tr: true, atom.Ul: true,
 	atom.Ol: true, atom.Dl: true, atom.Select: true, atom.Colgroup: true}
 
+// maxSplit is how many elements are ended, and begun anew, around a signature.
+const maxSplit = 100
+
 // behind is the insertion behind the child of within that holds the end of a line, which stands in the element from.
 func (p *page) behind(lineEnd, from, within int) Insertion {
-	child, cell, open := -1, -1, ""
+	child, cell, open, opened := -1, -1, "", 0
 	for e := from; e >= 0 && e != within; e = p.elements[e].parent {
 		child = e
 		if !strict[p.elements[e].tag] {
 			cell = e
 		}
-		if el := &p.elements[e]; el.close == el.end && el.splits() && el.tag != atom.P {
+		if el := &p.elements[e]; el.close == el.end && el.splits() && el.tag != atom.P && opened < maxSplit {
+			opened++
 			open += "</" + el.tag.String() + ">"
 		}
 	}
@@ -145,7 +149,8 @@ func (p *page) behind(lineEnd, from, within int) Insertion {
 	if child >= 0 {
 		in.At = p.elements[child].end
 	}
-	for e := within; e >= 0 && p.elements[e].splits(); e = p.elements[e].parent {
+	for e := within; e >= 0 && p.elements[e].splits() && opened < maxSplit; e = p.elements[e].parent {
+		opened++
 		el := &p.elements[e]
 		in.Before += "</" + el.tag.String() + ">"
 		in.Behind = p.source[el.start:el.inner] + in.Behind

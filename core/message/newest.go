@@ -58,6 +58,9 @@ func FindInPage(source string, hints Hints) Place {
 	return f.find()
 }
 
+// maxRegions is how many quotations in quotations are looked at; nobody reads the ones below.
+const maxRegions = 300
+
 // finder reads lines for what they are.
 type finder struct {
 	lines []line
@@ -70,10 +73,14 @@ type finder struct {
 // containers decides what elements hold that name themselves quotations: all of it is quoted, unless a block quote in it
 // holds the quotation; what stands below that is an answer between quotations.
 func (f *finder) containers() {
+	seen := 0
 	for i := range f.page.elements {
 		e := &f.page.elements[i]
 		if e.quote != container {
 			continue
+		}
+		if seen++; seen > maxRegions {
+			return
 		}
 		from, to := e.firstLine, min(e.lastLine, len(f.lines))
 		inside := -1
@@ -162,6 +169,9 @@ const (
 func (f *finder) intro(from, to int) int {
 	var b strings.Builder
 	for i := from; i <= to; i++ {
+		if len(f.lines[i].text) > 400 {
+			return noIntro
+		}
 		b.WriteString(f.lines[i].text)
 		b.WriteByte(' ')
 	}
@@ -342,7 +352,7 @@ func (f *finder) headerAt(i int) int {
 	count, mail, dates, subject, unlabelled := 0, false, false, false, 0
 	end := i
 	own := plainSubject(f.hints.Subject)
-	for j := i; j < len(f.lines) && j-end < 3; j++ {
+	for j := i; j < len(f.lines) && j-end < 3 && j-i < 60; j++ {
 		l := &f.lines[j]
 		if l.blank() {
 			continue
@@ -404,6 +414,7 @@ func plainSubject(s string) string {
 // regions quotes what stands below a header block, or below an introduction that no quotation follows: all of it to the end,
 // unless a deeper quotation follows at once, which then is what is quoted.
 func (f *finder) regions() {
+	seen := 0
 	for i := 0; i < len(f.lines); i++ {
 		l := &f.lines[i]
 		if l.kind == "" || l.blank() {
@@ -414,6 +425,9 @@ func (f *finder) regions() {
 			end++
 		}
 		f.shapeOf(i, end)
+		if seen++; seen > maxRegions {
+			return
+		}
 		for j := i; j < end; j++ {
 			if !f.lines[j].blank() {
 				f.lines[j].depth = depth + 1

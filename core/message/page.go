@@ -12,18 +12,22 @@ import (
 
 // element is an element of a page. Offsets count bytes of the page.
 type element struct {
-	tag        atom.Atom
-	name       string
-	start      int // of its start tag
-	inner      int // behind its start tag
-	close      int // of its end tag, or where it ended without one
-	end        int // behind its end tag
-	parent     int // -1 for none
-	quote      quote
-	signature  bool
-	firstLine  int
-	lastLine   int // behind it
-	quoteBlock bool
+	tag       atom.Atom
+	name      string
+	start     int // of its start tag
+	inner     int // behind its start tag
+	close     int // of its end tag, or where it ended without one
+	end       int // behind its end tag
+	parent    int // -1 for none
+	quote     quote
+	signature bool
+	firstLine int
+	lastLine  int // behind it
+	// of the element and all around it
+	depth     int
+	contained bool
+	indents   bool
+	signed    bool
 }
 
 // quote is how far an element says that it holds a quotation.
@@ -203,16 +207,10 @@ func (r *reader) flush() {
 	} else {
 		l.rule, l.marker = false, false
 	}
-	for e := l.block; e >= 0; e = r.elements[e].parent {
-		switch r.elements[e].quote {
-		case quoting:
-			l.depth++
-		case container:
-			l.quoteClass = true
-		case indented:
-			l.indent = true
-		}
-		l.own = l.own || r.elements[e].signature
+	if l.block >= 0 {
+		e := &r.elements[l.block]
+		l.depth += e.depth
+		l.quoteClass, l.indent, l.own = e.contained, e.indents, e.signed
 	}
 	r.lines = append(r.lines, l)
 	r.text.Reset()
@@ -280,6 +278,19 @@ func (r *reader) open(z *html.Tokenizer, start, end int) {
 		r.rule = true
 	}
 	e.firstLine = len(r.lines)
+	if e.parent >= 0 {
+		around := &r.elements[e.parent]
+		e.depth, e.contained, e.indents, e.signed = around.depth, around.contained, around.indents, around.signed
+	}
+	switch e.quote {
+	case quoting:
+		e.depth++
+	case container:
+		e.contained = true
+	case indented:
+		e.indents = true
+	}
+	e.signed = e.signed || e.signature
 	r.elements = append(r.elements, e)
 	i := len(r.elements) - 1
 	if tag == atom.Body && r.body < 0 {
