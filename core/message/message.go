@@ -117,8 +117,16 @@ func (m *Message) part(parent *Part, number string, start, end, depth int) *Part
 	return p
 }
 
-// header reads the header lines (RFC 5322, 2.2).
+// header reads the header of a part; a message has one.
 func (m *Message) header(p *Part) {
+	m.fields(p)
+	if p.Parent == nil && len(p.Header.Fields) == 0 {
+		m.fault(p, true, "there is no header")
+	}
+}
+
+// fields reads the header lines (RFC 5322, 2.2).
+func (m *Message) fields(p *Part) {
 	p.Header.raw = m.Raw
 	at := p.Start
 	if p.Parent == nil && bytes.HasPrefix(m.Raw, []byte("From ")) { // of a mailbox file
@@ -155,9 +163,6 @@ func (m *Message) header(p *Part) {
 		at = end
 	}
 	p.Body = at
-	if p.Parent == nil && len(p.Header.Fields) == 0 {
-		m.fault(p, true, "there is no header")
-	}
 }
 
 // fieldName reports whether a name consists of the characters of field names (RFC 5322, 3.6.8).
@@ -180,8 +185,10 @@ func (m *Message) next(at, end int) int {
 
 // trimEnd cuts a line's end off.
 func trimEnd(line []byte) []byte {
-	line = bytes.TrimSuffix(line, []byte("\n"))
-	return bytes.TrimSuffix(line, []byte("\r"))
+	if line, ended := bytes.CutSuffix(line, []byte("\n")); ended {
+		return bytes.TrimSuffix(line, []byte("\r"))
+	}
+	return line
 }
 
 // one are the fields that decide how a part is read; two of them would be read differently by different programs.
