@@ -1,6 +1,6 @@
 # make demo   builds, starts the service with the demo organisation and prints its address
 # make check  the quick half of the tests: linters, core and service, without a browser; under two minutes
-# make test   everything that must hold: linters, unit tests, end-to-end tests; about twelve minutes
+# make test   everything that must hold: linters, unit tests, end-to-end tests; about a quarter of an hour
 # make soak   the long forms of the tests, by hand: all sizes, and every fuzz target for ten minutes
 
 VERSION ?= $(shell git describe --always --dirty --tags 2>/dev/null || echo development)

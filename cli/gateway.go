@@ -99,7 +99,7 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 	return c
 }
 
-// serveGateway runs the gateway until it is told to end, and reads the rules again at SIGHUP.
+// serveGateway runs the gateway until it is asked to end, and reads the rules again at SIGHUP.
 func (a *app) serveGateway(ctx context.Context, g *gateway.Gateway, again func() (gateway.Rules, error), log *slog.Logger) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()

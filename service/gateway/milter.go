@@ -114,7 +114,7 @@ func (s *session) EndOfMessage(m milter.Modifier) (*milter.Response, error) {
 	before := message.Read(raw)
 	j := s.gateway.judge("milter", queue, rule.Mail{Message: before, Sender: s.sender, Recipients: s.recipients})
 	response, err := s.answer(m, before, &j)
-	if err != nil { // the mail server went away, or refuses the change: it tries again, or sends unchanged, as it was told
+	if err != nil { // the mail server went away, or refuses the change: it tries again, or sends unchanged, as it is set up
 		s.gateway.config.Log.Error("the mail server did not take a change", "queue", queue, "error", err)
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (s *session) EndOfMessage(m milter.Modifier) (*milter.Response, error) {
 	return response, nil
 }
 
-// answer is what the mail server is told.
+// answer is what the mail server gets as its answer.
 func (s *session) answer(m milter.Modifier, before *message.Message, j *judged) (*milter.Response, error) {
 	switch j.Trace.Outcome {
 	case rule.Refused:

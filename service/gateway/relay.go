@@ -300,9 +300,9 @@ func (r *relayed) Data(body io.Reader) error {
 	if r.next == nil {
 		return unavailable(errors.New("the connection was lost"))
 	}
-	if hops(raw) > maxHops {
+	if received(raw) > maxReceived {
 		r.next.Reset()
-		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 4, 6}, Message: "Too many hops: the message goes round in a circle"}
+		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 4, 6}, Message: "The message goes round in a circle"}
 	}
 	m := message.Read(raw)
 	groups := r.groups(m)
@@ -462,8 +462,8 @@ func (r *relayed) split(m *message.Message, groups []group) error {
 	return nil
 }
 
-// maxHops is after how many Received fields a message goes round in a circle (RFC 5321, 6.3).
-const maxHops = 100
+// maxReceived is after how many Received fields a message goes round in a circle (RFC 5321, 6.3).
+const maxReceived = 100
 
-// hops counts the Received fields.
-func hops(raw []byte) int { return len(message.Read(raw).Root.Header.Values("Received")) }
+// received counts the Received fields.
+func received(raw []byte) int { return len(message.Read(raw).Root.Header.Values("Received")) }
