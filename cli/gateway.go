@@ -32,11 +32,14 @@ func (f *gatewayFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.config.Milter, "milter", "", "where the milter listens, such as unix:/run/missivum/milter.sock or 127.0.0.1:8894")
 	c.Flags().StringVar(&f.config.SMTP, "smtp", "", "where the SMTP relay listens, such as 127.0.0.1:10025")
 	c.Flags().StringVar(&f.config.Next, "next", "", "server that the relay gives messages to, such as 127.0.0.1:10026")
-	c.Flags().StringArrayVar(&f.config.Allow, "allow", nil, "address or network of clients that may connect (default loopback and unix sockets)")
-	c.Flags().IntVar(&f.size, "max-size", gateway.DefaultMaxSize>>20, "MB of a message; larger ones pass the milter unchanged and are refused by the relay")
+	c.Flags().StringArrayVar(&f.config.Allow, "allow", nil,
+		"address or network of clients that may connect (default loopback and unix sockets)")
+	c.Flags().IntVar(&f.size, "max-size", gateway.DefaultMaxSize>>20,
+		"MB of a message; larger ones pass the milter unchanged and are refused by the relay")
 	c.Flags().StringVar(&f.records, "records", "", "file to which a line of JSON is added for each message: outcome, rule, sizes, no content")
-	c.Flags().StringVar(&f.ledger, "ledger", "", "file in which the relay remembers what the next server took and the client has not heard of, "+
-		"so that an interruption sends nothing twice")
+	c.Flags().StringVar(&f.ledger, "ledger", "",
+		"file in which the relay remembers what the next server took and the client has not heard of, "+
+			"so that an interruption sends nothing twice")
 	c.Flags().StringVar(&f.config.Name, "name", "", "how the relay calls itself (default the host's name)")
 	c.Flags().StringVar(&f.cert, "tls-cert", "", "certificate with which the relay offers STARTTLS")
 	c.Flags().StringVar(&f.key, "tls-key", "", "its key")

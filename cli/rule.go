@@ -83,7 +83,8 @@ func (a *app) engine(f ruleFlags) (*rule.Engine, error) {
 	if err != nil {
 		return nil, mistakes(f.templates, err)
 	}
-	return rule.Compile(rule.Parts{File: file, People: rule.NewIndex(people), Schema: people.Schema, Signatures: signatures, Day: day, Mark: "files"})
+	return rule.Compile(rule.Parts{File: file, People: rule.NewIndex(people), Schema: people.Schema, Signatures: signatures,
+		Day: day, Mark: "files"})
 }
 
 // file reads the rules, with the audiences and assignments beside them.
@@ -288,7 +289,8 @@ Messages that nothing is put into are written as they are; refused and held ones
 		},
 	}
 	f.add(a, c)
-	c.Flags().StringVarP(&output, "output", "o", "", "file, or for several messages folder, for the messages as they would go out; - is standard output")
+	c.Flags().StringVarP(&output, "output", "o", "",
+		"file, or for several messages folder, for the messages as they would go out; - is standard output")
 	c.Flags().StringVar(&sender, "sender", "", "sender of the envelope")
 	c.Flags().StringSliceVar(&to, "to", nil, "recipients of the envelope (default those that the message names)")
 	return c
@@ -399,7 +401,8 @@ func shortList(list []string, most int) []string {
 
 // kindSays says what kind of message one is.
 func kindSays(k message.Kind) string {
-	list := []string{string(k.Conversation), map[message.Form]string{message.PlainText: "plain text", message.HTML: "HTML", message.Both: "text and HTML",
+	list := []string{string(k.Conversation), map[message.Form]string{message.PlainText: "plain text", message.HTML: "HTML",
+		message.Both:          "text and HTML",
 		message.HostContainer: "rich text in a host's container", message.NoText: "no text"}[k.Form]}
 	for _, one := range []struct {
 		is   bool
@@ -491,7 +494,8 @@ func (a *app) rehearse(ctx context.Context, e *rule.Engine, f ruleFlags, path st
 	table("Left alone because", r.Left)
 	table("Quotation", r.Shapes)
 	if r.Outcomes[rule.Stamped] > 0 {
-		fmt.Fprintf(a.out, "Stamped messages grow from %s to %s bytes in all, one by %s bytes at most.\n", grouped(r.Before), grouped(r.After), grouped(r.Most))
+		fmt.Fprintf(a.out, "Stamped messages grow from %s to %s bytes in all, one by %s bytes at most.\n", grouped(r.Before),
+			grouped(r.After), grouped(r.Most))
 	}
 	if len(r.Look) > 0 {
 		fmt.Fprintf(a.out, "\nDeserve a look:\n")

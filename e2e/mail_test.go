@@ -44,9 +44,11 @@ func startGateway(t testing.TB, milter, relay, next, rules string) *oneGateway {
 		t.Fatal(err)
 	}
 	g := &oneGateway{records: filepath.Join(folder, "records"), log: &bytes.Buffer{}}
-	g.args = []string{"gateway", "--rules", file, "--templates", filepath.Join(root, "demo/templates"), "--people", filepath.Join(root, "demo/people.csv"),
+	g.args = []string{"gateway", "--rules", file, "--templates", filepath.Join(root, "demo/templates"), "--people",
+		filepath.Join(root, "demo/people.csv"),
 		"--audiences", filepath.Join(root, "demo/audiences.yaml"), "--assignments", filepath.Join(root, "demo/assignments.yaml"),
-		"--milter", milter, "--smtp", relay, "--next", next, "--records", g.records, "--ledger", filepath.Join(folder, "ledger"), "--date", "2026-11-23", "--name", "gateway.brackwater.example"}
+		"--milter", milter, "--smtp", relay, "--next", next, "--records", g.records, "--ledger",
+		filepath.Join(folder, "ledger"), "--date", "2026-11-23", "--name", "gateway.brackwater.example"}
 	g.start(t)
 	t.Cleanup(g.stop)
 	return g
@@ -158,7 +160,8 @@ func post(t testing.TB) []posted {
 	}
 	t.Cleanup(func() { os.RemoveAll(folder) })
 	head := func(subject, more string) string {
-		return "X-First: 1\r\nFrom: Maren Lind <maren.lind@brackwater.example>\r\nTo: runa.holt@quay.example\r\nSubject: " + subject + "\r\nMessage-ID: <" +
+		return "X-First: 1\r\nFrom: Maren Lind <maren.lind@brackwater.example>\r\nTo: runa.holt@quay.example\r\nSubject: " +
+			subject + "\r\nMessage-ID: <" +
 			strings.ReplaceAll(subject, " ", "-") + "@brackwater.example>\r\nDate: Tue, 03 Nov 2026 15:20:00 +0000\r\nMIME-Version: 1.0\r\n" + more
 	}
 	body := "Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\nGruß aus dem Hafen.\r\n"
@@ -168,24 +171,33 @@ func post(t testing.TB) []posted {
 		list = append(list, posted{name, []byte(raw), stamped, holds})
 	}
 	add("new", head("new", body), true, "Head of Timetables")
-	add("reply", head("Re: reply", "In-Reply-To: <x@quay.example>\r\n"+body+quoted), true, "Head of Timetables | +44 1632 960544\r\n\r\nOn Tue")
-	add("forward", head("Fwd: forward", body+"\r\n---------- Forwarded message ---------\r\nFrom: Runa Holt <runa.holt@quay.example>\r\nSubject: Berth\r\n"+
+	add("reply", head("Re: reply", "In-Reply-To: <x@quay.example>\r\n"+body+quoted), true,
+		"Head of Timetables | +44 1632 960544\r\n\r\nOn Tue")
+	add("forward", head("Fwd: forward", body+
+		"\r\n---------- Forwarded message ---------\r\nFrom: Runa Holt <runa.holt@quay.example>\r\nSubject: Berth\r\n"+
 		"Date: Tue, 3 Nov 2026 14:05\r\n\r\nTwo lorries?\r\n"), true, "960544\r\n\r\n---------- Forwarded")
-	add("html with a picture", head("html", "Content-Type: multipart/related; boundary=\"r=1\"\r\n\r\n--r=1\r\nContent-Type: text/html; charset=us-ascii\r\n\r\n"+
-		"<p>See <img src=\"cid:a@b\"></p>\r\n--r=1\r\nContent-Type: image/png\r\nContent-ID: <a@b>\r\nContent-Transfer-Encoding: base64\r\n\r\nAAEC\r\n--r=1--\r\n"),
+	add("html with a picture", head("html",
+		"Content-Type: multipart/related; boundary=\"r=1\"\r\n\r\n--r=1\r\nContent-Type: text/html; charset=us-ascii\r\n\r\n"+
+			"<p>See <img src=\"cid:a@b\"></p>\r\n--r=1\r\nContent-Type: image/png\r\nContent-ID: "+
+			"<a@b>\r\nContent-Transfer-Encoding: base64\r\n\r\nAAEC\r\n--r=1--\r\n"),
 		true, "missivum-signature")
-	add("huge", head("huge", "Content-Type: multipart/mixed; boundary=h\r\n\r\n--h\r\n"+body+"--h\r\nContent-Type: application/octet-stream\r\n"+
-		"Content-Transfer-Encoding: base64\r\n\r\n"+strings.Repeat(strings.Repeat("QUJD", 19)+"\r\n", 130_000)+"--h--\r\n"), true, "Head of Timetables")
+	add("huge", head("huge", "Content-Type: multipart/mixed; boundary=h\r\n\r\n--h\r\n"+body+
+		"--h\r\nContent-Type: application/octet-stream\r\n"+
+		"Content-Transfer-Encoding: base64\r\n\r\n"+strings.Repeat(strings.Repeat("QUJD", 19)+"\r\n", 130_000)+"--h--\r\n"),
+		true, "Head of Timetables")
 	add("header in UTF-8", head("Grüße", body), true, "Head of Timetables")
 	add("calendar", head("calendar", "Content-Type: text/calendar; method=REQUEST\r\n\r\nBEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n"), false, "")
 	add("list", head("list", "List-Id: <berths.lists.example>\r\n"+body), false, "")
 	add("automatic", head("automatic", "Auto-Submitted: auto-replied\r\n"+body), false, "")
 	add("broken", head("broken", "Content-Type: multipart/mixed\r\n\r\n--x\r\n\r\nx\r\n--x--\r\n"), false, "")
-	add("odd bytes", head("odd", "Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\nX-Odd:   two  spaces\r\n\tand a fold \r\n\r\nx \xff\xfe y\r\n"),
+	add("odd bytes", head("odd",
+		"Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\nX-Odd:   two  "+
+			"spaces\r\n\tand a fold \r\n\r\nx \xff\xfe y\r\n"),
 		true, "X-Odd:   two  spaces\r\n\tand a fold \r\n")
 
 	inner := "Content-Type: text/plain; charset=utf-8\r\n\r\nThe contract.\r\n"
-	toolRun(t, folder, nil, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem", "-days", "2", "-subj",
+	toolRun(t, folder, nil, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out",
+		"cert.pem", "-days", "2", "-subj",
 		"/CN=Maren Lind/emailAddress=maren.lind@brackwater.example")
 	lines := func(raw []byte) string {
 		return strings.ReplaceAll(strings.ReplaceAll(string(raw), "\r\n", "\n"), "\n", "\r\n")
@@ -197,10 +209,12 @@ func post(t testing.TB) []posted {
 	sealed := toolRun(t, folder, []byte(inner), "openssl", "smime", "-encrypt", "-aes256", "cert.pem")
 	add("encrypted S/MIME", strings.Replace(lines(sealed), "MIME-Version: 1.0\r\n", head("sealed", ""), 1), false, "")
 
-	toolRun(t, folder, nil, "gpg", "--batch", "--quiet", "--passphrase", "", "--quick-gen-key", "maren.lind@brackwater.example", "ed25519", "sign", "1d")
+	toolRun(t, folder, nil, "gpg", "--batch", "--quiet", "--passphrase", "", "--quick-gen-key",
+		"maren.lind@brackwater.example", "ed25519", "sign", "1d")
 	signature := toolRun(t, folder, []byte(inner), "gpg", "--batch", "--armor", "--detach-sign")
-	add("signed OpenPGP", head("pgp", "Content-Type: multipart/signed; protocol=\"application/pgp-signature\"; micalg=pgp-sha512; boundary=p\r\n\r\n--p\r\n"+
-		inner+"\r\n--p\r\nContent-Type: application/pgp-signature\r\n\r\n"+lines(signature)+"\r\n--p--\r\n"), false, "")
+	add("signed OpenPGP", head("pgp",
+		"Content-Type: multipart/signed; protocol=\"application/pgp-signature\"; micalg=pgp-sha512; boundary=p\r\n\r\n--p\r\n"+
+			inner+"\r\n--p\r\nContent-Type: application/pgp-signature\r\n\r\n"+lines(signature)+"\r\n--p--\r\n"), false, "")
 	clearText := toolRun(t, folder, []byte("The contract.\n"), "gpg", "--batch", "--clearsign")
 	add("signed OpenPGP in text", head("pgp text", "Content-Type: text/plain\r\n\r\n"+lines(clearText)), false, "")
 	secret := toolRun(t, folder, []byte("The contract.\n"), "gpg", "--batch", "--armor", "--symmetric", "--passphrase", "x")
@@ -364,7 +378,8 @@ func TestKilledGatewayLosesNothing(t *testing.T) {
 				}
 			}
 		}
-		t.Logf("%s: %d messages, %d missing, %d twice (%d of them not named in the records), %d not as they should be", way, amount, missing, named, twice, changed)
+		t.Logf("%s: %d messages, %d missing, %d twice (%d of them not named in the records), %d not as they should be", way,
+			amount, missing, named, twice, changed)
 		if missing+twice+changed > 0 {
 			t.Errorf("%s: %d missing, %d twice and not named, %d not as they should be", way, missing, twice, changed)
 		}
@@ -382,7 +397,8 @@ func sendMany(t *testing.T, server *rig.MailServer, service, way string, amount 
 	for i := range amount {
 		group.Go(func() error {
 			raw := fmt.Appendf(nil, "X-First: 1\r\nFrom: maren.lind@brackwater.example\r\nTo: runa.holt@quay.example\r\nSubject: %d\r\n"+
-				"Message-ID: <%s-%d@brackwater.example>\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n", i, way, i)
+				"Message-ID: <%s-%d@brackwater.example>\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; "+
+				"charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n", i, way, i)
 			if i%3 == 2 {
 				raw = append(raw, "Auto-Submitted: auto-replied\r\n"...)
 			}

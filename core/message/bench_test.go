@@ -20,15 +20,18 @@ func typical(t testing.TB) []byte {
 			text = s.text + strings.Repeat("> Der Anleger in Holm wird diese Woche ausgebaggert, und der in Havsund auch.\n", 150)
 		}
 		if s.language == "de" && s.shape == "html-word-processor-header" {
-			old := `<p class="MsoNormal"><span style="font-size:11.0pt;font-family:'Calibri',sans-serif">Der Anleger in Holm wird diese Woche ausgebaggert.<o:p></o:p></span></p>`
+			old := `<p class="MsoNormal"><span style="font-size:11.0pt;font-family:'Calibri',sans-serif">Der ` +
+				`Anleger in Holm wird diese Woche ausgebaggert.<o:p></o:p></span></p>`
 			page = strings.Replace(s.text, "</div></body>", strings.Repeat(old, 150)+"</div></body>", 1)
 		}
 	}
 	return []byte("From: nell.sandoval@brackwater.example\r\nTo: runa.holt@quay.example\r\nSubject: Re: Berth 4\r\nMIME-Version: 1.0\r\n" +
 		"Content-Type: multipart/mixed; boundary=m\r\n\r\n--m\r\nContent-Type: multipart/alternative; boundary=a\r\n\r\n--a\r\n" +
-		"Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n" + encoded(t, text, "utf-8", "quoted-printable") +
+		"Content-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n" +
+		encoded(t, text, "utf-8", "quoted-printable") +
 		"\r\n--a\r\nContent-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n" +
-		encoded(t, page, "utf-8", "quoted-printable") + "\r\n--a--\r\n--m\r\nContent-Type: application/pdf\r\nContent-Transfer-Encoding: base64\r\n\r\n" +
+		encoded(t, page, "utf-8", "quoted-printable") +
+		"\r\n--a--\r\n--m\r\nContent-Type: application/pdf\r\nContent-Transfer-Encoding: base64\r\n\r\n" +
 		string(appendBase64(nil, bytes.Repeat([]byte{1, 2, 3}, 20_000), "\r\n")) + "\r\n--m--\r\n")
 }
 

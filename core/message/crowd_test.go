@@ -151,7 +151,8 @@ func TestDamagedMessages(t *testing.T) {
 func damaged(random *rand.Rand, raw []byte) []byte {
 	at := random.IntN(len(raw) + 1)
 	end := min(len(raw), at+random.IntN(40))
-	pieces := []string{"\r\n", "\n", "\r", "=", "--b\r\n", "--b--\r\n", "<blockquote>", "</div>", "<!--", "<table><td>", "\x00", "\xff", ": ", "> ", "\r\n\r\n", "&gt;", "<b>"}
+	pieces := []string{"\r\n", "\n", "\r", "=", "--b\r\n", "--b--\r\n", "<blockquote>", "</div>", "<!--", "<table><td>",
+		"\x00", "\xff", ": ", "> ", "\r\n\r\n", "&gt;", "<b>"}
 	switch random.IntN(4) {
 	case 0:
 		return append(raw[:at:at], raw[end:]...)

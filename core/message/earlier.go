@@ -261,7 +261,8 @@ func (p *Place) fingerprinted(from int, known []*Fingerprint, found []Earlier) (
 			continue
 		}
 		last += shingle - 1
-		if !f.ownedBy(all[first:last+1]) && !(f.nameless && slices.ContainsFunc(hashes[first:last-shingle+2], func(h uint64) bool { return f.personal[h] })) {
+		if !f.ownedBy(all[first:last+1]) && !(f.nameless &&
+			slices.ContainsFunc(hashes[first:last-shingle+2], func(h uint64) bool { return f.personal[h] })) {
 			continue
 		}
 		best = &Earlier{Start: first, End: last, By: "words", Share: share, Name: f.Name}

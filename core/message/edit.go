@@ -47,7 +47,8 @@ func (c *Content) edits(list []edit) ([]edit, error) {
 		return out, nil
 	}
 	if c.lossy || c.guessed {
-		return nil, problem.New(problem.Refused, "The text's character set %q holds letters that cannot be read, so that it cannot be written anew.",
+		return nil, problem.New(problem.Refused,
+			"The text's character set %q holds letters that cannot be read, so that it cannot be written anew.",
 			c.Charset)
 	}
 	return c.anew(list), nil

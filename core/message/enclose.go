@@ -22,7 +22,8 @@ func (m *Message) Enclose(signature Signature, note string) []byte {
 	}
 	s := &stamper{m: m, used: signature}
 	mixed := s.boundary("enclosed")
-	b.WriteString("MIME-Version: 1.0" + nl + `Content-Type: multipart/mixed; boundary="` + mixed + `"` + nl + StampField + ": " + note + nl + nl)
+	b.WriteString("MIME-Version: 1.0" + nl + `Content-Type: multipart/mixed; boundary="` + mixed + `"` + nl + StampField +
+		": " + note + nl + nl)
 	page := "<!DOCTYPE html>\n<html><head><meta charset=\"utf-8\"></head><body>\n" + s.markup() + "\n</body></html>\n"
 	text := strings.Trim(signature.Text, "\r\n") + "\n"
 	quoted := func(media, text string) string {

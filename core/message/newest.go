@@ -254,7 +254,8 @@ func (f *finder) introductions() {
 		if f.lines[i].blank() || f.lines[i].kind != "" || f.lines[i].depth > 0 {
 			continue
 		}
-		for to := i; to < min(i+3, len(f.lines)) && !f.lines[to].blank() && f.lines[to].kind == "" && f.lines[to].depth == f.lines[i].depth; to++ {
+		for to := i; to < min(i+3, len(f.lines)) && !f.lines[to].blank() && f.lines[to].kind == "" &&
+			f.lines[to].depth == f.lines[i].depth; to++ {
 			if to > i && (!f.goesOn(i, to) || !f.together(to-1, to)) {
 				break
 			}
@@ -287,7 +288,8 @@ func (f *finder) above(b int) {
 		f.mark(b, b)
 		return
 	}
-	for from := b - 1; from >= max(0, b-2) && !f.lines[from].blank() && f.lines[from].kind == "" && f.lines[from].depth == f.lines[b].depth; from-- {
+	for from := b - 1; from >= max(0, b-2) && !f.lines[from].blank() && f.lines[from].kind == "" &&
+		f.lines[from].depth == f.lines[b].depth; from-- {
 		if !f.together(from, from+1) {
 			break
 		}

@@ -171,18 +171,25 @@ func TestFiguresInTheDocs(t *testing.T) {
 		count(languages, s.language, p, right)
 	}
 	var b strings.Builder
-	b.WriteString("# Where the newest text ends: figures\n\nWritten by `go test ./core/message -run Figures -update` from the made-up messages in " +
-		"core/message/testdata/newest:\nshapes of quotation, each in every language. A place is right if the same text stands before it as before the mark. " +
-		"Where the\nprogram says that it is unsure, a rule's fallback place is used. *open* was looked at while the code was written; *first* was set\n" +
-		"aside until the first measurement (86 % right then) and is looked at since; *aside* was not looked at (91 % right at\nits first measurement, before what " +
-		"*first* taught): languages of which the code has no words, and shapes that were written down\nbefore they were measured. A line of the tables " +
+	b.WriteString("# Where the newest text ends: figures\n\nWritten by `go test ./core/message -run Figures " +
+		"-update` from the made-up messages in " +
+		"core/message/testdata/newest:\nshapes of quotation, each in every language. A place is right if the same " +
+		"text stands before it as before the mark. " +
+		"Where the\nprogram says that it is unsure, a rule's fallback place is used. *open* was looked at while the " +
+		"code was written; *first* was set\n" +
+		"aside until the first measurement (86 % right then) and is looked at since; *aside* was not looked at (91 " +
+		"% right at\nits first measurement, before what " +
+		"*first* taught): languages of which the code has no words, and shapes that were written down\nbefore they " +
+		"were measured. A line of the tables " +
 		"below holds all sets together.\n")
 	table := func(title string, of map[string]*tally) {
-		b.WriteString("\n| " + title + " | messages | right | wrong | unsure | right of those that are sure | right of all |\n|---|---|---|---|---|---|---|\n")
+		b.WriteString("\n| " + title +
+			" | messages | right | wrong | unsure | right of those that are sure | right of all |\n|---|---|---|---|---|---|---|\n")
 		for _, key := range slices.Sorted(maps.Keys(of)) {
 			c := of[key]
 			precision, recall := c.figures()
-			fmt.Fprintf(&b, "| %s | %d | %d | %d | %d | %.1f %% | %.1f %% |\n", key, c.right+c.wrong+c.unsure, c.right, c.wrong, c.unsure, precision, recall)
+			fmt.Fprintf(&b, "| %s | %d | %d | %d | %d | %.1f %% | %.1f %% |\n", key, c.right+c.wrong+c.unsure, c.right,
+				c.wrong, c.unsure, precision, recall)
 		}
 	}
 	table("set", sets)

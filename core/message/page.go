@@ -193,7 +193,8 @@ func (r *reader) flush() {
 		return
 	}
 	text := collapse(r.text.String())
-	l := line{text: text, start: r.textStart, end: r.textEnd, block: r.block, rule: r.rule, marker: r.marker, bold: r.beginBold, small: r.small > 0}
+	l := line{text: text, start: r.textStart, end: r.textEnd, block: r.block, rule: r.rule, marker: r.marker,
+		bold: r.beginBold, small: r.small > 0}
 	if text != "" {
 		r.rule, r.marker = false, false
 		var rest string
@@ -351,7 +352,7 @@ func (r *reader) shut(tag atom.Atom, name string, start, end int) {
 	for i := len(r.stack) - 1; i >= 0 && i >= len(r.stack)-500; i-- {
 		e := &r.elements[r.stack[i]]
 		if e.tag != tag || tag == 0 && e.name != name {
-			if e.tag == atom.Table && tag != atom.Body && tag != atom.Html && inTable(tag) == false && !blocks[tag] {
+			if e.tag == atom.Table && tag != atom.Body && tag != atom.Html && !inTable(tag) && !blocks[tag] {
 				return // a stray end tag in a table ends nothing around it
 			}
 			continue
@@ -365,7 +366,8 @@ func (r *reader) shut(tag atom.Atom, name string, start, end int) {
 }
 
 func inTable(tag atom.Atom) bool {
-	return tag == atom.Table || tag == atom.Tr || tag == atom.Td || tag == atom.Th || tag == atom.Tbody || tag == atom.Thead || tag == atom.Tfoot
+	return tag == atom.Table || tag == atom.Tr || tag == atom.Td || tag == atom.Th || tag == atom.Tbody ||
+		tag == atom.Thead || tag == atom.Tfoot
 }
 
 // pop ends the element that was opened last.
@@ -491,7 +493,8 @@ func (a attrs) quote(tag atom.Atom) (quote, bool) {
 		return quoting, a.signature
 	case tag == atom.Blockquote:
 		return indented, a.signature
-	case a.names && (tag == atom.Div || tag == atom.Span || tag == atom.Section || tag == atom.Table || tag == atom.Td || tag == atom.P || tag == atom.Details):
+	case a.names && (tag == atom.Div || tag == atom.Span || tag == atom.Section || tag == atom.Table || tag == atom.Td ||
+		tag == atom.P || tag == atom.Details):
 		return container, a.signature
 	case a.side && tag == atom.Div:
 		return indented, a.signature

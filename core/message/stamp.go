@@ -162,7 +162,8 @@ func (s *stamper) run() error {
 	}
 	for _, p := range s.m.Leaves() {
 		if p.Media == "application/ms-tnef" {
-			return problem.New(problem.Refused, "The message holds its text in a host's own container, whose text would differ from what is stamped.")
+			return problem.New(problem.Refused,
+				"The message holds its text in a host's own container, whose text would differ from what is stamped.")
 		}
 	}
 	s.used = s.piece.Signature

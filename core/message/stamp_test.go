@@ -15,7 +15,8 @@ var nell = Owner{Mail: "nell.sandoval@brackwater.example", Name: "Nell Sandoval"
 
 // booking is a signature with letters beyond ASCII, and a picture that is carried.
 func booking(carried bool) Signature {
-	s := Signature{Name: "harbour, new", Text: "Nell Sandoval\nBooking office · Kärrholmen\n+44 20 7946 0018\nnell.sandoval@brackwater.example",
+	s := Signature{Name: "harbour, new",
+		Text: "Nell Sandoval\nBooking office · Kärrholmen\n+44 20 7946 0018\nnell.sandoval@brackwater.example",
 		HTML: `<table><tr><td style="font-family:Arial"><b>Nell Sandoval</b><br>Booking office · Kärrholmen<br>+44 20 7946 0018<br>` +
 			`<a href="mailto:nell.sandoval@brackwater.example">nell.sandoval@brackwater.example</a></td></tr></table>`}
 	if carried {
@@ -61,7 +62,8 @@ func encoded(t testing.TB, text, charset, encoding string) string {
 
 // letter is a message of one part.
 func letter(t testing.TB, media, charset, encoding, text string) []byte {
-	return []byte("From: Nell Sandoval <nell.sandoval@brackwater.example>\r\nTo: Runa Holt <runa.holt@quay.example>\r\nSubject: Re: Berth 4\r\n" +
+	return []byte("From: Nell Sandoval <nell.sandoval@brackwater.example>\r\nTo: Runa Holt " +
+		"<runa.holt@quay.example>\r\nSubject: Re: Berth 4\r\n" +
 		"MIME-Version: 1.0\r\nContent-Type: " + media + "; charset=" + charset + "\r\nContent-Transfer-Encoding: " + encoding + "\r\n\r\n" +
 		encoded(t, text, charset, encoding))
 }
@@ -128,18 +130,22 @@ func TestStampInEveryEncoding(t *testing.T) {
 
 func TestWhatIsNotTouchedStaysByteForByte(t *testing.T) {
 	page := "<p>Hello</p><p>See you at berth 4.</p>"
-	attachment := "--m\r\nContent-Type: application/pdf; name=plan.pdf\r\nContent-Transfer-Encoding: base64\r\nContent-Disposition: attachment\r\n\r\nAAEC\r\nAw==\r\n\r\n"
+	attachment := "--m\r\nContent-Type: application/pdf; name=plan.pdf\r\nContent-Transfer-Encoding: " +
+		"base64\r\nContent-Disposition: attachment\r\n\r\nAAEC\r\nAw==\r\n\r\n"
 	both := "--a\r\nContent-Type: text/plain\r\n\r\nHello\r\n\r\nSee you at berth 4.\r\n--a\r\nContent-Type: text/html; charset=utf-8\r\n" +
 		"Content-Transfer-Encoding: quoted-printable\r\n\r\n" + page + "=\r\n=20\r\n--a--\r\n"
 	head := "From: nell.sandoval@brackwater.example\r\nX-Odd:   two  spaces \r\n\tand a fold\r\nMIME-Version: 1.0\r\n"
 	cases := map[string]string{
-		"both":             head + "Content-Type: multipart/alternative; boundary=a\r\n\r\nThis is the preamble.\r\n" + both + "epilogue\r\n",
-		"mixed":            head + "Content-Type: multipart/mixed; boundary=m\r\n\r\n--m\r\nContent-Type: multipart/alternative; boundary=\"a\"\r\n\r\n" + both + attachment + "--m--",
-		"text alone":       head + "Content-Type: text/plain; charset=us-ascii\r\n\r\nHello\r\n\r\nSee you at berth 4.\r\n",
-		"html alone":       head + "Content-Type: text/html\r\n\r\n" + page,
-		"no content type":  "From: nell.sandoval@brackwater.example\r\n\r\nHello\r\n",
-		"no body":          "From: nell.sandoval@brackwater.example\r\nSubject: x\r\n",
-		"no last boundary": head + "Content-Type: multipart/mixed; boundary=m\r\n\r\n--m\r\nContent-Type: text/html\r\n\r\n" + page + "\r\n" + attachment,
+		"both": head + "Content-Type: multipart/alternative; boundary=a\r\n\r\nThis is the preamble.\r\n" + both + "epilogue\r\n",
+		"mixed": head +
+			"Content-Type: multipart/mixed; boundary=m\r\n\r\n--m\r\nContent-Type: multipart/alternative; boundary=\"a\"\r\n\r\n" +
+			both + attachment + "--m--",
+		"text alone":      head + "Content-Type: text/plain; charset=us-ascii\r\n\r\nHello\r\n\r\nSee you at berth 4.\r\n",
+		"html alone":      head + "Content-Type: text/html\r\n\r\n" + page,
+		"no content type": "From: nell.sandoval@brackwater.example\r\n\r\nHello\r\n",
+		"no body":         "From: nell.sandoval@brackwater.example\r\nSubject: x\r\n",
+		"no last boundary": head +
+			"Content-Type: multipart/mixed; boundary=m\r\n\r\n--m\r\nContent-Type: text/html\r\n\r\n" + page + "\r\n" + attachment,
 		"related": head + "Content-Type: multipart/related; boundary=r\r\n\r\n--r\r\nContent-Type: text/html\r\n\r\n" + page +
 			"\r\n--r\r\nContent-Type: image/png\r\nContent-ID: <a@b>\r\nContent-Transfer-Encoding: base64\r\n\r\nAAEC\r\n--r--\r\n",
 	}

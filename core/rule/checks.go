@@ -105,7 +105,8 @@ func (e *Engine) sender(w *Who, f *facts) []Check {
 		add(f.person != nil && audience.InGroup(f.person, w.Group), who+" "+groupsOf(f.person), "a sender of the group "+w.Group)
 	}
 	if len(w.Addresses) > 0 {
-		add(slices.ContainsFunc(w.Addresses, func(a string) bool { return strings.EqualFold(a, f.sender) }), who, "the sender "+w.sentenceOf(w.Addresses))
+		add(slices.ContainsFunc(w.Addresses, func(a string) bool { return strings.EqualFold(a, f.sender) }), who,
+			"the sender "+w.sentenceOf(w.Addresses))
 	}
 	if len(w.Domains) > 0 {
 		add(inDomain(f.sender, w.Domains), who, "a sender of the domain "+either(w.Domains))
@@ -167,7 +168,8 @@ func (e *Engine) recipients(r *Recipients, f *facts) []Check {
 		add(false, fmt.Sprintf("none of %d", len(f.recipients)), asks)
 	}
 	if r.Audience != "" {
-		one(func(a string) bool { p := e.people.ByMail(a); return p != nil && e.set.In(r.Audience, p) }, "a recipient of the audience "+r.Audience)
+		one(func(a string) bool { p := e.people.ByMail(a); return p != nil && e.set.In(r.Audience, p) },
+			"a recipient of the audience "+r.Audience)
 	}
 	if r.Group != "" {
 		one(func(a string) bool { p := e.people.ByMail(a); return p != nil && audience.InGroup(p, r.Group) }, "a recipient of the group "+r.Group)

@@ -9,7 +9,6 @@ import (
 	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/message"
-	"missivum/core/person"
 	"missivum/demo"
 )
 
@@ -60,7 +59,8 @@ func TestEarlierSignatureAfterEachClient(t *testing.T) {
 					for _, quoted := range []bool{true, false} {
 						page := "<p>See you at berth 4.</p>" + html
 						if quoted {
-							page = "<p>See you at berth 4.</p><p>On 3.11.2026 14:05, Nell Sandoval wrote:</p><blockquote type=cite><p>Fine.</p>" + html + "</blockquote>"
+							page = "<p>See you at berth 4.</p><p>On 3.11.2026 14:05, Nell Sandoval wrote:</p><blockquote type=cite><p>Fine.</p>" +
+								html + "</blockquote>"
 						}
 						place := message.FindInPage(page, message.Hints{})
 						all++
@@ -81,10 +81,9 @@ func TestEarlierSignatureAfterEachClient(t *testing.T) {
 		}
 	}
 	share, false_ := 100*float64(found)/float64(all), 1000*float64(wrong)/float64(asked)
-	t.Logf("found %d of %d (%.1f %%), missed %v; taken for somebody else's %d of %d (%.2f in 1,000)", found, all, share, missed, wrong, asked, false_)
+	t.Logf("found %d of %d (%.1f %%), missed %v; taken for somebody else's %d of %d (%.2f in 1,000)", found, all, share,
+		missed, wrong, asked, false_)
 	if share < 98 || false_ > 1 {
 		t.Errorf("%.1f %% found, wanted 98; %.2f in 1,000 false, wanted 1 at most", share, false_)
 	}
 }
-
-var _ person.Person

@@ -68,7 +68,7 @@ func Compile(parts Parts) (*Engine, error) {
 	}
 	for i := range f.Rules {
 		if err := e.checkRule(&f.Rules[i]); err != nil {
-			return nil, fmt.Errorf("The rule %s: %w", f.Rules[i].Name, err)
+			return nil, fmt.Errorf("the rule %s: %w", f.Rules[i].Name, err)
 		}
 	}
 	return e, nil
@@ -454,7 +454,8 @@ func (e *Engine) unnamed(c *Condition, f *facts) []Check {
 	for _, k := range []struct {
 		name string
 		is   bool
-	}{{"bounce", f.kind.Bounce}, {"receipt", f.kind.Receipt}, {"automatic", f.kind.Automatic}, {"list", f.kind.List}, {"calendar", f.kind.Calendar}} {
+	}{{"bounce", f.kind.Bounce}, {"receipt", f.kind.Receipt}, {"automatic", f.kind.Automatic}, {"list", f.kind.List},
+		{"calendar", f.kind.Calendar}} {
 		if k.is && !slices.Contains(c.Kind, k.name) {
 			list = append(list, Check{Asks: "mail of a usual kind", Saw: "the kind " + k.name})
 		}

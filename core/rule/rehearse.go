@@ -50,8 +50,9 @@ type Rehearser struct {
 
 // Rehearse begins a rehearsal. Rules in trial are taken as on where trials says so.
 func (e *Engine) Rehearse() *Rehearser {
-	return &Rehearser{engine: e, r: Rehearsal{Outcomes: map[Outcome]int{}, Look: []Look{}}, signatures: map[string]int{}, rules: map[string]int{},
-		left: map[string]int{}, shapes: map[string]int{}}
+	return &Rehearser{engine: e, r: Rehearsal{Outcomes: map[Outcome]int{}, Look: []Look{}}, signatures: map[string]int{},
+		rules: map[string]int{},
+		left:  map[string]int{}, shapes: map[string]int{}}
 }
 
 // Message judges one message of a file; where says which.

@@ -369,7 +369,8 @@ func (f File) Warnings() []Warning {
 			if c.Larger > 0 && c.Smaller > 0 && c.Larger >= c.Smaller-1 {
 				warn(r, "It can never apply: no message is larger than %d and smaller than %d bytes.", c.Larger, c.Smaller)
 			}
-			if c.Recipients != nil && (c.Direction == "internal" && slices.Contains([]string{"outside", "allOutside", "mixed"}, c.Recipients.Scope) ||
+			if c.Recipients != nil && (c.Direction == "internal" &&
+				slices.Contains([]string{"outside", "allOutside", "mixed"}, c.Recipients.Scope) ||
 				c.Direction == "outgoing" && c.Recipients.Scope == "inside") {
 				warn(r, "It can never apply: mail that is %s has no recipients %s.", c.Direction, c.Recipients.Scope)
 			}
@@ -411,7 +412,8 @@ func covers(a, b *Condition) bool {
 	return (a.Sender == nil || same(a.Sender, b.Sender)) && (a.Recipients == nil || same(a.Recipients, b.Recipients)) &&
 		(a.Direction == "" || a.Direction == b.Direction) && subset(b.Kind, a.Kind) && subset(b.Form, a.Form) &&
 		a.Larger <= b.Larger && (a.Smaller == 0 || b.Smaller != 0 && b.Smaller <= a.Smaller) &&
-		(a.Header == nil || same(a.Header, b.Header)) && (a.Subject == nil || same(a.Subject, b.Subject)) && (a.Text == nil || same(a.Text, b.Text))
+		(a.Header == nil || same(a.Header, b.Header)) && (a.Subject == nil || same(a.Subject, b.Subject)) &&
+		(a.Text == nil || same(a.Text, b.Text))
 }
 
 // subset reports whether a list asks for nothing beyond another; an empty one asks for all.

@@ -8,7 +8,6 @@ import (
 
 	"missivum/core/audience"
 	"missivum/core/message"
-	"missivum/core/template"
 	"missivum/demo"
 )
 
@@ -93,7 +92,8 @@ func TestConditions(t *testing.T) {
 		{"subject", "{subject: [timetable, berth]}", mail(text, "x"), nil, true},
 		{"subject in encoded words", "{subject: [kärr]}", mail("Subject: =?iso-8859-1?q?K=E4rr?=\r\n", "x"), nil, true},
 		{"text", "{text: [lorries]}", mail(text, "Two Lorries.\r\n"), nil, true},
-		{"text that is only quoted", "{text: [lorries]}", mail(text, "Yes.\r\n\r\nOn 3.11.2026 14:05, Runa Holt wrote:\r\n> Two lorries?\r\n"), nil, false},
+		{"text that is only quoted", "{text: [lorries]}",
+			mail(text, "Yes.\r\n\r\nOn 3.11.2026 14:05, Runa Holt wrote:\r\n> Two lorries?\r\n"), nil, false},
 		{"all of several", "{subject: [berth], form: [html]}", mail(text, "x"), nil, false},
 		{"automatic, not named", "{direction: outgoing}", mail(text+"Auto-Submitted: auto-replied\r\n", "x"), nil, false},
 		{"automatic, named", "{kind: [automatic]}", mail(text+"Auto-Submitted: auto-replied\r\n", "x"), nil, true},
@@ -146,11 +146,13 @@ func TestOutcomes(t *testing.T) {
 		{"exception", "rules: [{name: one, except: [{subject: [berth]}]}]", mail(text, "x"), Unchanged, "exception", ""},
 		{"signed, sent", "rules: [{name: one}]", mail(signed, signedBody), Unchanged, "signed (OpenPGP); it goes out unchanged", ""},
 		{"signed, enclosed", "rules: [{name: one, then: {closed: enclose}}]", mail(signed, signedBody), Enclosed, "enclosed", "message/rfc822"},
-		{"signed, refused", "rules: [{name: one, then: {closed: refuse, notice: Send it open.}}]", mail(signed, signedBody), Refused, "Send it open.", ""},
+		{"signed, refused", "rules: [{name: one, then: {closed: refuse, notice: Send it open.}}]", mail(signed, signedBody),
+			Refused, "Send it open.", ""},
 		{"broken, sent", "rules: [{name: one}]", mail(broken, "x"), Unchanged, "broken", ""},
 		{"broken, held", "rules: [{name: one, then: {failure: hold}}]", mail(broken, "x"), Held, "broken", ""},
 		{"raised", "rules: [{name: one, then: {text: raise, size: 10pt}}]", mail(text, "x"), Stamped, "", "multipart/alternative"},
-		{"carried", "rules: [{name: one, then: {pictures: carried}}]", mail("Content-Type: text/html\r\n", "<p>x</p>"), Stamped, "", "multipart/related"},
+		{"carried", "rules: [{name: one, then: {pictures: carried}}]", mail("Content-Type: text/html\r\n", "<p>x</p>"),
+			Stamped, "", "multipart/related"},
 		{"stamped already", "rules: [{name: one}]", mail(text+message.StampField+": 1\r\n", "x"), Unchanged, "already", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -215,7 +217,8 @@ func TestFaultsOfFiles(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := Compile(Parts{File: file, People: NewIndex(d), Schema: d.Schema, Signatures: s, Day: day}); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := Compile(Parts{File: file, People: NewIndex(d), Schema: d.Schema, Signatures: s,
+			Day: day}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, wanted …%s…", rules, err, want)
 		}
 	}
@@ -253,7 +256,8 @@ func TestSentence(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := `Mail of the kind new or reply from the audience crew that is outgoing, unless it is mail whose subject contains "test" gets the ` +
+	want := `Mail of the kind new or reply from the audience crew that is outgoing, unless it is mail whose subject ` +
+		`contains "test" gets the ` +
 		`template harbour under the newest text; a signature of the sender in the newest text is replaced; plain text is raised to HTML.`
 	if got := file.Rules[0].Sentence(); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
@@ -283,10 +287,9 @@ func TestRehearsal(t *testing.T) {
 	h.Message("b", mail("Content-Type: multipart/mixed\r\n", "x").Message.Raw, false)
 	h.Message("c", []byte("From: runa.holt@quay.example\r\n\r\nx\r\n"), false)
 	r := h.Result()
-	if r.Messages != 3 || r.Outcomes[Stamped] != 1 || r.Outcomes[Unchanged] != 2 || r.Failed != 1 || len(r.Look) != 1 || r.Look[0].Where != "b" ||
+	if r.Messages != 3 || r.Outcomes[Stamped] != 1 || r.Outcomes[Unchanged] != 2 || r.Failed != 1 || len(r.Look) != 1 ||
+		r.Look[0].Where != "b" ||
 		r.After <= r.Before || len(r.Left) != 2 {
 		t.Errorf("%+v", r)
 	}
 }
-
-var _ = template.SourceFile

@@ -71,7 +71,8 @@ func CompileSignatures(templates, earlier []*template.Template, schema *person.S
 
 func compileOne(t *template.Template, schema *person.Schema, day time.Time) (*compiled, error) {
 	known := schema.Declaring(t.Settings.Fields...)
-	signature, err := compose.Compile(compose.Source{Template: t, Schema: known, Day: day}, compose.StampHosted, compose.StampCarried, compose.Text)
+	signature, err := compose.Compile(compose.Source{Template: t, Schema: known, Day: day}, compose.StampHosted,
+		compose.StampCarried, compose.Text)
 	if err != nil {
 		return nil, problem.As(problem.Refused, err)
 	}
@@ -110,7 +111,8 @@ func (c *compiled) fill(p *person.Person, variant string, carried bool) message.
 	html, pictures := c.signature.Stamped(c.template, variant, form, f)
 	s := message.Signature{Name: c.template.Name + ", " + variant, HTML: html, Text: c.signature.FillText(variant, f)}
 	for _, p := range pictures {
-		s.Pictures = append(s.Pictures, message.Picture{ID: p.ID, Media: picture.Media(p.Picture.Format), File: p.Picture.File, Data: p.Picture.Data})
+		s.Pictures = append(s.Pictures, message.Picture{ID: p.ID, Media: picture.Media(p.Picture.Format),
+			File: p.Picture.File, Data: p.Picture.Data})
 	}
 	return s
 }

@@ -49,7 +49,7 @@ func freePorts(names ...string) (map[string]int, error) {
 // StartMailServer starts both. milter and relay are addresses of the gateway, host:port; settings are added to Postfix's main.cf.
 func StartMailServer(milter, relay string, settings ...string) (*MailServer, error) {
 	if os.Getuid() != 0 {
-		return nil, errors.New("Postfix wants to be started by root")
+		return nil, errors.New("the mail server wants to be started by root")
 	}
 	folder, err := os.MkdirTemp("/tmp", "mail")
 	if err != nil {
@@ -161,7 +161,8 @@ func (s *MailServer) master(milter, relay string) string {
 		out += service(Before, "smtpd_proxy_filter="+relay) + service(After, "content_filter=smtp:["+strings.Replace(relay, ":", "]:", 1))
 	}
 	for _, line := range []string{"pickup unix n - n 60 1 pickup", "cleanup unix n - n - 0 cleanup", "qmgr unix n - n 300 1 qmgr",
-		"tlsmgr unix - - n 1000? 1 tlsmgr", "rewrite unix - - n - - trivial-rewrite", "bounce unix - - n - 0 bounce", "defer unix - - n - 0 bounce",
+		"tlsmgr unix - - n 1000? 1 tlsmgr", "rewrite unix - - n - - trivial-rewrite", "bounce unix - - n - 0 bounce",
+		"defer unix - - n - 0 bounce",
 		"trace unix - - n - 0 bounce", "verify unix - - n - 1 verify", "flush unix n - n 1000? 0 flush", "proxymap unix - - n - - proxymap",
 		"proxywrite unix - - n - 1 proxymap", "smtp unix - - n - - smtp", "relay unix - - n - - smtp", "showq unix n - n - - showq",
 		"error unix - - n - - error", "retry unix - - n - - error", "discard unix - - n - - discard", "local unix - n n - - local",

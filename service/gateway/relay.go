@@ -213,7 +213,8 @@ func (r *relayed) dial() error {
 
 // unavailable is the answer while the next server cannot be reached.
 func unavailable(err error) error {
-	return &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 4, 1}, Message: oneLine("The next server cannot be reached: " + err.Error())}
+	return &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 4, 1},
+		Message: oneLine("The next server cannot be reached: " + err.Error())}
 }
 
 // answerOf is the next server's answer; a broken connection is a temporary one.
@@ -252,7 +253,8 @@ func (r *relayed) Mail(from string, options *smtp.MailOptions) error {
 // can refuses what the next server cannot take, and leaves out what may be left out.
 func (r *relayed) can() error {
 	if ok, _ := r.next.Extension("SMTPUTF8"); r.options.UTF8 && !ok {
-		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 6, 7}, Message: "The next server does not take addresses beyond ASCII"}
+		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 6, 7},
+			Message: "The next server does not take addresses beyond ASCII"}
 	}
 	if ok, _ := r.next.Extension("8BITMIME"); !ok {
 		r.options.Body = ""
