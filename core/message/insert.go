@@ -13,6 +13,8 @@ type Insertion struct {
 	At     int
 	Before string
 	Behind string
+	Gap    string // a line break where nothing else keeps what is put in apart from the text above it
+	Below  string // the same towards what follows
 }
 
 // UnderNewest is where something stands directly under the newest text.
@@ -32,7 +34,11 @@ func (p *Place) UnderNewest() Insertion {
 	} else {
 		within = p.page.root(from)
 	}
-	return p.page.behind(p.lines[p.last].end, from, within)
+	in := p.page.behind(p.lines[p.last].end, from, within)
+	if p.next == p.last+1 && p.next < len(p.lines) {
+		in.Below = "<br>\n"
+	}
+	return in
 }
 
 // AtEnd is where something stands under everything.
@@ -146,6 +152,9 @@ func (p *page) behind(lineEnd, from, within int) Insertion {
 		return Insertion{At: p.elements[cell].close, Before: open}
 	}
 	in := Insertion{At: lineEnd, Before: open}
+	if !p.spaced(from) {
+		in.Gap = "<br>\n"
+	}
 	if child >= 0 {
 		in.At = p.elements[child].end
 	}
@@ -156,6 +165,17 @@ func (p *page) behind(lineEnd, from, within int) Insertion {
 		in.Behind = p.source[el.start:el.inner] + in.Behind
 	}
 	return in
+}
+
+// spaced reports whether a line stands in a paragraph that has its usual space below it.
+func (p *page) spaced(e int) bool {
+	for ; e >= 0 && !blocks[p.elements[e].tag]; e = p.elements[e].parent {
+	}
+	if e < 0 || p.elements[e].tag != atom.P {
+		return false
+	}
+	tag := strings.ToLower(p.source[p.elements[e].start:p.elements[e].inner])
+	return !strings.Contains(tag, "margin") && !strings.Contains(tag, "mso")
 }
 
 // Seen is the text that a reader sees in a part of a page or a text, without white space and signs of quotation; for

@@ -354,7 +354,7 @@ func (s *stamper) markup() string {
 // body is what is put into a part: quoted says that a quotation follows, above that the text follows.
 func (s *stamper) body(page bool, content *Content, in Insertion, quoted, above bool) string {
 	if page {
-		return in.Before + "\n" + s.markup() + "\n" + in.Behind
+		return in.Before + "\n" + in.Gap + s.markup() + "\n" + in.Below + in.Behind
 	}
 	text := strings.Trim(strings.ReplaceAll(s.used.Text, "\r\n", "\n"), "\n")
 	if content.Flowed {
@@ -422,10 +422,10 @@ func (s *stamper) beside(place *Place) []edit {
 			return nil
 		}
 	}
-	const cell = `style="vertical-align:top;text-align:start"`
+	const cell = `style="vertical-align:top;text-align:start;padding-bottom:12px"`
 	return []edit{
 		{start, start, "\n" + `<table role="presentation" cellpadding="0" cellspacing="0" border="0" width="100%"><tr><td ` + cell + ">"},
-		{end, end, "</td>\n<td " + `style="vertical-align:top;padding-inline-start:16px">` + s.markup() + "</td></tr></table>\n"},
+		{end, end, "</td>\n<td " + `style="vertical-align:top;padding-inline-start:16px;padding-bottom:12px">` + s.markup() + "</td></tr></table>\n"},
 	}
 }
 

@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -259,6 +260,14 @@ func (e *Engine) settle(v *Verdict, f *facts, pieces []message.Piece, used []*Ru
 		return
 	}
 	m := f.mail.Message
+	order := make([]int, len(pieces)) // signatures first: what looks for one must not find what another rule puts in
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int {
+		return cmp.Compare(isAdded(pieces[a]), isAdded(pieces[b]))
+	})
+	pieces, used = inOrder(pieces, order), inOrder(used, order)
 	note := "1; rules=" + ruleNames(used) + "; by=" + e.mark
 	then := used[0].Then
 	if f.kind.Closed != "" {
@@ -298,6 +307,22 @@ func (e *Engine) settle(v *Verdict, f *facts, pieces []message.Piece, used []*Ru
 	if result.Unsure {
 		t.Says += " The place of the newest text was unsure: " + result.Changes[0].Why
 	}
+}
+
+// isAdded is 1 for what is put in whatever stands in the message.
+func isAdded(p message.Piece) int {
+	if p.Already == message.Add {
+		return 1
+	}
+	return 0
+}
+
+func inOrder[T any](list []T, order []int) []T {
+	out := make([]T, len(list))
+	for i, at := range order {
+		out[i] = list[at]
+	}
+	return out
 }
 
 func ruleNames(rules []*Rule) string {

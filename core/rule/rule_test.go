@@ -137,6 +137,8 @@ func TestOutcomes(t *testing.T) {
 		{"the first decides", "rules: [{name: one, then: {template: voyage}}, {name: two}]", mail(text, "x"), Stamped, "rule one: voyage", ""},
 		{"goes on", "rules: [{name: one, goOn: true}, {name: two, then: {template: voyage, place: top, already: add}}]", mail(text, "x"), Stamped,
 			"one,two", "rules=one,two"},
+		{"a banner above, and a signature", "rules: [{name: banner, goOn: true, then: {template: voyage, place: top, already: add}}, {name: sig}]",
+			mail("Content-Type: text/html\r\n", "<p>A word from the harbour</p>"), Stamped, "sig,banner", "<p>A word from the harbour</p>\r\n<div class=\"missivum"},
 		{"nothing", "rules: [{name: one, then: {nothing: true}}, {name: two}]", mail(text, "x"), Unchanged, "leaves", ""},
 		{"off", "rules: [{name: one, state: 'off'}]", mail(text, "x"), Unchanged, "off", ""},
 		{"trial", "rules: [{name: one, state: trial}]", mail(text, "x"), Unchanged, "in trial: It puts in harbour", ""},
