@@ -288,19 +288,32 @@ func (f *finder) above(b int) {
 		f.mark(b, b)
 		return
 	}
-	for from := b - 1; from >= max(0, b-2) && !f.lines[from].blank() && f.lines[from].kind == "" &&
-		f.lines[from].depth == f.lines[b].depth; from-- {
-		if !f.together(from, from+1) {
+	joined := -1
+	for from := b - 1; from >= max(0, b-2) && f.free(from, b) && f.together(from, from+1); from-- {
+		if f.intro(from, b) != strong {
+			continue
+		}
+		if f.goesOn(from, b) {
+			joined = from
 			break
 		}
-		if f.intro(from, b) == strong && (f.goesOn(from, b) || f.continued(b)) {
-			f.mark(from, b)
-			return
+		if joined < 0 && f.continued(b) {
+			joined = from
 		}
+	}
+	if joined >= 0 {
+		f.mark(joined, b)
+		return
 	}
 	if alone != noIntro {
 		f.mark(b, b)
 	}
+}
+
+// free reports whether a line may belong to what line b says.
+func (f *finder) free(i, b int) bool {
+	l := &f.lines[i]
+	return !l.blank() && l.kind == "" && l.depth == f.lines[b].depth
 }
 
 // continued reports whether a line that introduces a quotation was broken: it begins with an address, or says not when, and the

@@ -54,7 +54,7 @@ func corpus(t testing.TB) []sample {
 		t.Fatal(err)
 	}
 	var list []sample
-	for _, set := range []string{"open", "first", "aside"} {
+	for _, set := range []string{"open", "first", "aside", "single"} {
 		shapes, err := os.ReadFile("testdata/newest/" + set + ".txt")
 		if err != nil {
 			t.Fatal(err)
@@ -64,6 +64,9 @@ func corpus(t testing.TB) []sample {
 			words := strings.Fields(title)
 			for name, w := range tongues {
 				s := sample{shape: words[0], language: name, page: words[1] == "html", set: set}
+				if set == "single" && name != "en" {
+					continue
+				}
 				if w.Set != "open" && set != "aside" {
 					s.set = w.Set
 				}
@@ -129,7 +132,7 @@ func (c tally) figures() (precision, recall float64) {
 }
 
 func TestPlaceOfTheNewestText(t *testing.T) {
-	sets := map[string]*tally{"open": {}, "first": {}, "aside": {}}
+	sets := map[string]*tally{"open": {}, "first": {}, "aside": {}, "single": {}}
 	seen := map[string]int{}
 	for _, s := range corpus(t) {
 		p, right := s.found()
@@ -140,12 +143,16 @@ func TestPlaceOfTheNewestText(t *testing.T) {
 			t.Logf("%s in %s: sure %v, %s\n  at …%q | %q", s.shape, s.language, p.Sure, p.Why, tail(s.text[:in]), head(s.text[in:]))
 		}
 	}
-	for _, name := range []string{"open", "first", "aside"} {
+	for _, name := range []string{"open", "first", "aside", "single"} {
 		precision, recall := sets[name].figures()
 		t.Logf("%s: %d messages, %d right, %d wrong, %d unsure; precision %.1f %%, recall %.1f %%", name,
 			sets[name].right+sets[name].wrong+sets[name].unsure, sets[name].right, sets[name].wrong, sets[name].unsure, precision, recall)
-		if recall < 97 {
-			t.Errorf("%s: %.1f %% right, wanted 97", name, recall)
+		wanted := 97.0
+		if name == "single" {
+			wanted = 96 // a stamp of columns, as one old groupware writes it, is not known
+		}
+		if recall < wanted {
+			t.Errorf("%s: %.1f %% right, wanted %.0f", name, recall, wanted)
 		}
 	}
 }
@@ -180,7 +187,7 @@ func TestFiguresInTheDocs(t *testing.T) {
 		"aside until the first measurement (86 % right then) and is looked at since; *aside* was not looked at (91 " +
 		"% right at\nits first measurement, before what " +
 		"*first* taught): languages of which the code has no words, and shapes that were written down\nbefore they " +
-		"were measured. A line of the tables " +
+		"were measured. *single* is messages in odd shapes, written down\nbefore they were measured (92 % right then). A line of the tables " +
 		"below holds all sets together.\n")
 	table := func(title string, of map[string]*tally) {
 		b.WriteString("\n| " + title +
