@@ -117,7 +117,7 @@ func TestStampInEveryEncoding(t *testing.T) {
 				if !found || !strings.Contains(strings.NewReplacer("&#228;", "ä").Replace(behind), "Kärrholmen") {
 					t.Fatalf("%s in %s, %s, %s: the signature is not there:\n%s", s.shape, s.language, charset, encoding, c.Text)
 				}
-				if p, _ := s.found(); p.Sure && strings.TrimSuffix(Seen(s.page, before), "--") != Seen(s.page, s.text[:s.place]) {
+				if p, right := s.found(); right && p.Sure && strings.TrimSuffix(Seen(s.page, before), "--") != Seen(s.page, s.text[:s.place]) {
 					t.Errorf("%s in %s, %s, %s: it stands at another place:\n%s", s.shape, s.language, charset, encoding, c.Text)
 				}
 				if longest(result.Raw) > 998 {
