@@ -79,6 +79,8 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 			if err != nil {
 				return err
 			}
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
 			g, err := gateway.New(f.config, gateway.Rules{Engine: engine, Bundle: "files"})
 			if err != nil {
 				return err
@@ -88,7 +90,7 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 					fmt.Fprintf(a.out, "%s at %s\n", way, address)
 				}
 			}
-			return a.serveGateway(cmd.Context(), g, func() (gateway.Rules, error) {
+			return a.serveGateway(ctx, g, func() (gateway.Rules, error) {
 				engine, err := a.engine(rules)
 				return gateway.Rules{Engine: engine, Bundle: "files"}, err
 			}, log)
@@ -102,10 +104,8 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 	return c
 }
 
-// serveGateway runs the gateway until it is asked to end, and reads the rules again at SIGHUP.
+// serveGateway runs the gateway until the context ends, and reads the rules again at SIGHUP.
 func (a *app) serveGateway(ctx context.Context, g *gateway.Gateway, again func() (gateway.Rules, error), log *slog.Logger) error {
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	hangUp := make(chan os.Signal, 1)
 	signal.Notify(hangUp, syscall.SIGHUP)
 	defer signal.Stop(hangUp)

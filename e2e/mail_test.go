@@ -346,7 +346,9 @@ func TestKilledGatewayLosesNothing(t *testing.T) {
 						t.Error("the gateway did not end within 15 s")
 						g.command.Process.Signal(syscall.SIGQUIT)
 					})
-					g.command.Wait()
+					if err := g.command.Wait(); err != nil {
+						t.Errorf("the gateway that was asked to end: %v\n%s", err, g.log)
+					}
 					late.Stop()
 				}
 				g.start(t)
@@ -437,8 +439,13 @@ func waitForAll(t *testing.T, server *rig.MailServer, way string) map[string][][
 		}
 		if waiting == 0 {
 			still++
-		} else {
-			still = 0
+			continue
+		}
+		still = 0
+		if time.Since(began) > 3*time.Second {
+			if err := server.Flush(); err != nil {
+				t.Fatal(err)
+			}
 		}
 	}
 	list, err := server.Mailbox(way+"@quay.example", "X-First")

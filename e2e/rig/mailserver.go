@@ -262,6 +262,11 @@ func (s *MailServer) Mailbox(address, first string) ([][]byte, error) {
 	return list, nil
 }
 
+// Flush lets the mail server try all that waits at once.
+func (s *MailServer) Flush() error {
+	return exec.Command("postqueue", "-c", s.path("conf"), "-f").Run()
+}
+
 // Queue is how many messages wait.
 func (s *MailServer) Queue() (int, error) {
 	out, err := exec.Command("postqueue", "-c", s.path("conf"), "-j").Output()

@@ -35,6 +35,9 @@ func (g *Gateway) runMilter(ctx context.Context, l net.Listener) error {
 		if errors.Is(err, context.DeadlineExceeded) {
 			err = server.Close()
 		}
+		if errors.Is(err, milter.ErrServerClosed) || errors.Is(err, net.ErrClosed) {
+			err = nil
+		}
 		return err
 	}
 }

@@ -57,7 +57,10 @@ func (g *Gateway) runRelay(ctx context.Context, l net.Listener) error {
 		defer cancel()
 		l.Close()
 		open.end(stop)
-		return server.Close()
+		if err := server.Close(); err != nil && !errors.Is(err, net.ErrClosed) && !errors.Is(err, smtp.ErrServerClosed) {
+			return err
+		}
+		return nil
 	}
 }
 
