@@ -22,10 +22,15 @@ import (
 	"missivum/core/template"
 )
 
-// ruleCommand is missivum rule: mail rules on files.
+// ruleCommand is missivum rule: mail rules on files, and in a service.
 func (a *app) ruleCommand() *cobra.Command {
-	c := &cobra.Command{Use: "rule", Short: "See what mail rules do with messages, and why"}
+	server := new(string)
+	c := &cobra.Command{Use: "rule", Short: "See what mail rules do with messages, and why; keep them in a service"}
 	c.AddCommand(a.ruleTry(), a.ruleRehearse(), a.ruleCheck())
+	for _, online := range []*cobra.Command{a.rulePush(server), a.rulePull(server), a.ruleList(server)} {
+		serverFlag(online, server)
+		c.AddCommand(online)
+	}
 	return c
 }
 
@@ -527,11 +532,8 @@ func (a *app) ruleCheck() *cobra.Command {
 				fmt.Fprintf(a.out, "%d. %s (%s): %s\n", i+1, r.Name, r.State, r.Sentence())
 			}
 			warnings := file.Warnings()
-			for _, w := range warnings {
-				fmt.Fprintf(a.out, "\nWarning: the rule %s. %s", w.Rule, w.Says)
-			}
+			a.warnings(warnings)
 			if len(warnings) > 0 {
-				fmt.Fprintln(a.out)
 				return exitError{ExitFindings, fmt.Errorf("%s", plural(len(warnings), "warning", "warnings"))}
 			}
 			return nil

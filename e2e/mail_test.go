@@ -330,13 +330,14 @@ func TestKilledGatewayLosesNothing(t *testing.T) {
 		if !c.kill {
 			way += "-asked"
 		}
+		ends := 0
 		sendMany(t, server, c.way, way, amount, func(stop <-chan struct{}) {
 			random := rand.New(rand.NewPCG(7, uint64(amount)))
 			for range kills {
 				select {
 				case <-stop:
 					return
-				case <-time.After(time.Duration(20+random.IntN(rig.Soak(400, 2_000))) * time.Millisecond):
+				case <-time.After(time.Duration(20+random.IntN(rig.Soak(400, 1_200))) * time.Millisecond):
 				}
 				if c.kill {
 					g.stop()
@@ -352,6 +353,7 @@ func TestKilledGatewayLosesNothing(t *testing.T) {
 					late.Stop()
 				}
 				g.start(t)
+				ends++
 			}
 		})
 		arrived := waitForAll(t, server, way)

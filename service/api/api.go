@@ -30,6 +30,7 @@ import (
 	"missivum/service/people"
 	"missivum/service/pictures"
 	"missivum/service/releases"
+	"missivum/service/rules"
 	"missivum/service/scim"
 	"missivum/service/sources"
 	"missivum/service/store"
@@ -59,6 +60,7 @@ type API struct {
 	Releases           *releases.Releases
 	Desks              *desks.Desks
 	Dialects           *dialects.Dialects
+	Rules              *rules.Rules
 	deskKeys           deskKeys
 	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
 	lines, pictureLine *line
@@ -153,6 +155,10 @@ func New(a *API) http.Handler {
 	v1.GET("/clients/:id/document", a.getClientDocument)
 	v1.PUT("/clients/:id/document", a.limit(clients.MaxDocument), a.putClientDocument)
 	v1.DELETE("/clients/:id/document", a.removeClientDocument)
+	v1.GET("/rules", a.getMailRules)
+	v1.GET("/rules/versions", a.listMailRulesVersions)
+	v1.PUT("/rules", a.limit(MaxJSON), a.putMailRules)
+	v1.POST("/rules/try", a.limit(maxTried), a.heavy, a.tryMailRules)
 	v1.GET("/dialects", a.listDialects)
 	v1.GET("/dialects/:id/document", a.getDialectDocument)
 	v1.PUT("/dialects/:id/document", a.limit(MaxJSON), a.putDialectDocument)

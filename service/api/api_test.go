@@ -38,6 +38,7 @@ import (
 	"missivum/service/people"
 	"missivum/service/pictures"
 	"missivum/service/releases"
+	"missivum/service/rules"
 	"missivum/service/scim"
 	"missivum/service/sources"
 	"missivum/service/store"
@@ -81,6 +82,7 @@ func newRigWith(t testing.TB, change func(*api.API)) *rig {
 		Now: now, Log: a.Log}
 	a.Keys, a.SCIM = &keys.Keys{Store: st}, &scim.SCIM{Store: st, People: a.People}
 	a.Dialects = &dialects.Dialects{Store: st}
+	a.Rules = &rules.Rules{Store: st, Templates: a.Templates, People: a.People, Now: a.Now}
 	a.Releases = &releases.Releases{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Clients: a.Clients,
 		Folder: filepath.Join(folder, "releases"), Now: now, Log: a.Log}
 	a.Desks = &desks.Desks{Store: st, Releases: a.Releases, People: a.People, Clients: a.Clients,
@@ -258,6 +260,14 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"Limit", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"limits"}},
 		{"Behaviour", "GET", "/api/v1/clients/capped-webmail", "", 200, []string{"behaviours"}},
 		{"Dialect", "GET", "/api/v1/dialects", "", 200, nil},
+		{"MailRules", "GET", "/api/v1/rules", "", 200, nil},
+		{"MailRuleLine", "GET", "/api/v1/rules", "", 200, []string{"rules"}},
+		{"Tried", "POST", "/api/v1/rules/try", tryOne, 200, nil},
+		{"Trace", "POST", "/api/v1/rules/try", tryOne, 200, []string{"trace"}},
+		{"MessageKind", "POST", "/api/v1/rules/try", tryOne, 200, []string{"trace", "kind"}},
+		{"TraceStep", "POST", "/api/v1/rules/try", tryOne, 200, []string{"trace", "rules"}},
+		{"TraceCheck", "POST", "/api/v1/rules/try", tryOne, 200, []string{"trace", "rules", "checked"}},
+		{"MessageChange", "POST", "/api/v1/rules/try", tryOne, 200, []string{"trace", "changes"}},
 		{"Modifier", "GET", "/api/v1/fields", "", 200, []string{"modifiers"}},
 		{"LanguageAttribute", "GET", "/api/v1/fields", "", 200, []string{"attributes"}},
 		{"Form", "GET", "/api/v1/forms", "", 200, nil},

@@ -1191,6 +1191,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The mail rules, the latest version or another; where there are none, a document to begin with, whose number is 0. */
+        get: operations["getMailRules"];
+        /** Store the mail rules as a new version. Rules that name what is not there are refused. */
+        put: operations["putMailRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The versions of the mail rules without their documents, the latest first. */
+        get: operations["listMailRulesVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the mail rules do with a message, and why; nothing is sent or stored. */
+        post: operations["tryMailRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/dialects": {
         parameters: {
             query?: never;
@@ -3333,6 +3385,138 @@ export interface components {
             };
             limits?: components["schemas"]["Limit"][];
             behaviours?: components["schemas"]["Behaviour"][];
+        };
+        /** @description A version of the mail rules; it never changes. */
+        MailRulesVersion: {
+            number: number;
+            document: string;
+            note: string;
+            author: string;
+            /** Format: date-time */
+            created: string;
+        };
+        /** @description A version of the mail rules, and what is to be said of it. Number 0 is a document to begin with. */
+        MailRules: {
+            number: number;
+            document: string;
+            note: string;
+            author: string;
+            /** Format: date-time */
+            created: string;
+            rules: components["schemas"]["MailRuleLine"][];
+            warnings: components["schemas"]["MailRuleWarning"][];
+        };
+        /** @description A rule as a sentence. */
+        MailRuleLine: {
+            name: string;
+            title: string;
+            /** @enum {string} */
+            state: "on" | "off" | "trial";
+            sentence: string;
+        };
+        /** @description What is wrong with a rule though it can be used. */
+        MailRuleWarning: {
+            rule: string;
+            says: string;
+        };
+        MailRulesRequest: {
+            /** @description YAML or JSON, by core/rule/rules.schema.json */
+            document: string;
+            note?: string;
+            /** @description The version that they were made from; negative for any */
+            base?: number;
+        };
+        TryRequest: {
+            /** @description Blank for the stored rules */
+            document?: string;
+            /**
+             * Format: byte
+             * @description The message (RFC 5322) in base64, 14 MB at most
+             */
+            message: string;
+            /** @description Of the envelope; none for those that the message names */
+            recipients?: string[];
+            /** @description Take rules in trial as if they were on */
+            trials?: boolean;
+        };
+        Tried: {
+            trace: components["schemas"]["Trace"];
+            before: string;
+            after: string;
+        };
+        /** @description What the rules did with a message, and why. */
+        Trace: {
+            messageId: string;
+            /** @description Of the header: whose signature it would be */
+            sender: string;
+            /** @description The sender is in the directory. */
+            person: boolean;
+            recipients: string[];
+            /** @description inside, outside, mixed, or blank */
+            scope: string;
+            kind: components["schemas"]["MessageKind"];
+            rules: components["schemas"]["TraceStep"][];
+            /** @enum {string} */
+            outcome: "stamped" | "enclosed" | "unchanged" | "refused" | "held";
+            /** @description It should have been stamped and could not be. */
+            failed: boolean;
+            says: string;
+            changes: components["schemas"]["MessageChange"][];
+            /** @description The place of the newest text was unsure. */
+            unsure: boolean;
+            /** @description bytes */
+            before: number;
+            /** @description bytes */
+            after: number;
+        };
+        TraceStep: {
+            rule: string;
+            state: string;
+            applies: boolean;
+            says: string;
+            checked: components["schemas"]["TraceCheck"][];
+            template: string;
+            variant: string;
+        };
+        /** @description A condition with the value that it saw. */
+        TraceCheck: {
+            asks: string;
+            saw: string;
+            holds: boolean;
+            exception: boolean;
+        };
+        MessageKind: {
+            /** @enum {string} */
+            conversation: "new" | "reply" | "forward";
+            form: string;
+            automatic: boolean;
+            bounce: boolean;
+            list: boolean;
+            receipt: boolean;
+            calendar: boolean;
+            /** @description How it is signed or encrypted; blank for neither */
+            closed: string;
+            dkim: boolean;
+            arc: boolean;
+            stamped: boolean;
+            attachments: number;
+            faults: components["schemas"]["MessageFault"][];
+        };
+        MessageFault: {
+            part: string;
+            /** @description Too broken to change. */
+            grave: boolean;
+            says: string;
+        };
+        MessageChange: {
+            /** @description Number of the part; blank for the message */
+            part: string;
+            says: string;
+            where: string;
+            line: number;
+            sure: boolean;
+            shape: string;
+            why: string;
         };
         Dialect: {
             /** @description The organisation's own. */
@@ -6306,6 +6490,132 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMailRules: {
+        parameters: {
+            query?: {
+                version?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRules"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putMailRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailRulesRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRules"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listMailRulesVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRulesVersion"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryMailRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
             };
             /** @description What went wrong (RFC 9457). */
             default: {
