@@ -382,8 +382,8 @@ func TestKilledGatewayLosesNothing(t *testing.T) {
 				}
 			}
 		}
-		t.Logf("%s: %d messages, %d missing, %d twice (%d of them not named in the records), %d not as they should be", way,
-			amount, missing, named, twice, changed)
+		t.Logf("%s: %d messages, the gateway ended %d times, %d missing, %d twice (%d of them not named in the records), %d not as they should be",
+			way, amount, ends, missing, named, twice, changed)
 		if missing+twice+changed > 0 {
 			t.Errorf("%s: %d missing, %d twice and not named, %d not as they should be", way, missing, twice, changed)
 		}

@@ -46,8 +46,8 @@ type Kind struct {
 	Faults       []Fault      `json:"faults"`
 }
 
-// Kind says what kind of message it is. The conversation is judged by the header; Find corrects it by the text, where that
-// holds a forwarded message.
+// Kind says what kind of message it is. The conversation is judged by the header alone: In-Reply-To, References, and how the
+// subject begins.
 func (m *Message) Kind() Kind {
 	h := &m.Root.Header
 	k := Kind{Conversation: m.conversation(), Closed: m.closed(), DKIM: h.Has("DKIM-Signature"), ARC: h.Has("ARC-Seal"),

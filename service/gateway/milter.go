@@ -17,7 +17,10 @@ import (
 // runMilter serves the milter protocol.
 func (g *Gateway) runMilter(ctx context.Context, l net.Listener) error {
 	server := milter.NewServer(
-		milter.WithMilter(func() milter.Milter { return &session{gateway: g} }),
+		milter.WithDynamicMilter(func(_ uint32, _ milter.OptAction, protocol milter.OptProtocol, _ milter.DataSize) milter.Milter {
+			return &session{gateway: g, spaced: protocol&milter.OptHeaderLeadingSpace != 0}
+		}),
+		milter.WithNegotiationCallback(agree),
 		milter.WithActions(milter.OptAddHeader|milter.OptChangeHeader|milter.OptChangeBody),
 		milter.WithProtocols(milter.OptNoConnect|milter.OptNoHelo|milter.OptNoUnknown|milter.OptNoData|milter.OptHeaderLeadingSpace|
 			milter.OptNoMailReply|milter.OptNoRcptReply|milter.OptNoHeaderReply|milter.OptNoEOHReply|milter.OptSkip),
@@ -42,10 +45,20 @@ func (g *Gateway) runMilter(ctx context.Context, l net.Listener) error {
 	}
 }
 
+// agree takes what a mail server offers of what is wanted: older ones offer less.
+func agree(theirs, ours uint32, theirActions, ourActions milter.OptAction, theirProtocol, ourProtocol milter.OptProtocol,
+	size milter.DataSize) (uint32, milter.OptAction, milter.OptProtocol, milter.DataSize, error) {
+	if theirActions&ourActions != ourActions {
+		return 0, 0, 0, 0, errors.New("the mail server lets no milter change headers and bodies")
+	}
+	return min(theirs, ours), ourActions, theirProtocol & ourProtocol, size, nil
+}
+
 // session is a mail server's connection; messages pass one after another.
 type session struct {
 	milter.NoOpMilter
 	gateway    *Gateway
+	spaced     bool // values of fields come with the white space behind their colon
 	sender     string
 	recipients []string
 	raw        bytes.Buffer
@@ -80,6 +93,9 @@ func (s *session) RcptTo(to, _ string, _ milter.Modifier) (*milter.Response, err
 func (s *session) Header(name, value string, _ milter.Modifier) (*milter.Response, error) {
 	s.raw.WriteString(name)
 	s.raw.WriteByte(':')
+	if !s.spaced {
+		s.raw.WriteByte(' ')
+	}
 	s.raw.Write(crlf([]byte(value)))
 	s.raw.WriteString("\r\n")
 	return milter.RespContinue, nil
@@ -134,7 +150,7 @@ func (s *session) answer(m milter.Modifier, before *message.Message, j *judged) 
 		return milter.RejectWithCodeAndReason(451, "4.3.0 "+oneLine(j.Trace.Says))
 	case rule.Stamped, rule.Enclosed:
 		after := message.Read(j.Raw)
-		if err := changeHeader(m, before, after); err != nil {
+		if err := s.changeHeader(m, before, after); err != nil {
 			return nil, err
 		}
 		if err := m.ReplaceBody(bytes.NewReader(crlf(after.Raw[after.Root.Body:]))); err != nil {
@@ -156,7 +172,7 @@ func oneLine(s string) string {
 }
 
 // changeHeader tells the mail server which header fields differ. Fields are counted by name (RFC of the protocol: index from 1).
-func changeHeader(m milter.Modifier, before, after *message.Message) error {
+func (s *session) changeHeader(m milter.Modifier, before, after *message.Message) error {
 	old, new := byName(before), byName(after)
 	for _, f := range before.Root.Header.Fields {
 		name := strings.ToLower(f.Name)
@@ -176,12 +192,12 @@ func changeHeader(m milter.Modifier, before, after *message.Message) error {
 				continue
 			}
 			if i >= len(was) {
-				if err := m.AddHeader(f.Name, value); err != nil {
+				if err := m.AddHeader(f.Name, s.valued(value)); err != nil {
 					return err
 				}
 				continue
 			}
-			if err := m.ChangeHeader(i+1, f.Name, value); err != nil {
+			if err := m.ChangeHeader(i+1, f.Name, s.valued(value)); err != nil {
 				return err
 			}
 		}
@@ -189,13 +205,21 @@ func changeHeader(m milter.Modifier, before, after *message.Message) error {
 	for _, f := range after.Root.Header.Fields {
 		name := strings.ToLower(f.Name)
 		for _, value := range new[name] {
-			if err := m.AddHeader(f.Name, value); err != nil {
+			if err := m.AddHeader(f.Name, s.valued(value)); err != nil {
 				return err
 			}
 		}
 		delete(new, name)
 	}
 	return nil
+}
+
+// valued is a value as the mail server wants it: with the white space behind its colon, or without.
+func (s *session) valued(value string) string {
+	if s.spaced {
+		return value
+	}
+	return strings.TrimPrefix(value, " ")
 }
 
 // byName are the values of all fields as they stand, with their white space and folds.
