@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"sync"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
@@ -22,6 +23,7 @@ import (
 // gatewayFlags say where the gateway listens.
 type gatewayFlags struct {
 	config                                       gateway.Config
+	bundle, trust, keep                          string
 	records, ledger, cert, key, nextCA, nextName string
 	size                                         int
 	startTLS                                     bool
@@ -29,6 +31,10 @@ type gatewayFlags struct {
 
 // add puts the flags on a command.
 func (f *gatewayFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.bundle, "bundle", "",
+		"file made by missivum rule bundle, or address of a service's bundle, instead of rules, templates and people; renewed when it changes")
+	c.Flags().StringVar(&f.keep, "keep", "", "file in which the last good bundle of a service is kept, for when the service is away")
+	c.Flags().StringVar(&f.trust, "trust", "", "public key of who signs the bundle")
 	c.Flags().StringVar(&f.config.Milter, "milter", "", "where the milter listens, such as unix:/run/missivum/milter.sock or 127.0.0.1:8894")
 	c.Flags().StringVar(&f.config.SMTP, "smtp", "", "where the SMTP relay listens, such as 127.0.0.1:10025")
 	c.Flags().StringVar(&f.config.Next, "next", "", "server that the relay gives messages to, such as 127.0.0.1:10026")
@@ -57,7 +63,8 @@ func (a *app) gatewayCommand() *cobra.Command {
 		Short: "Stamp mail beside a mail server, as a milter or as an SMTP relay",
 		Long: `Runs beside a mail server and stamps what passes by the mail rules. As a milter the mail server keeps the message and
 its queue. As an SMTP relay it answers for a message only after the next server has taken it. It keeps no message.
-SIGHUP reads rules, templates and people again; if they have faults, those that were good stay in force.`,
+SIGHUP reads rules, templates and people again; if they have faults, those that were good stay in force. With --bundle
+it needs nothing else: as many gateways as are wanted stand behind a mail server's own balancing.`,
 		Example: "  missivum gateway --rules demo/rules.yaml --templates demo/templates --people demo/people.csv --milter 127.0.0.1:8894",
 		Args:    exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -75,13 +82,33 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 				return err
 			}
 			defer f.config.Ledger.Close()
-			engine, err := a.engine(rules)
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			read := func(_ context.Context, force bool) (gateway.Rules, bool, error) {
+				if !force {
+					return gateway.Rules{}, false, nil
+				}
+				engine, err := a.engine(rules)
+				return gateway.Rules{Engine: engine, Bundle: "files"}, true, err
+			}
+			var first gateway.Rules
+			if f.bundle == "" {
+				first, _, err = read(ctx, true)
+			} else {
+				if rules.rules != "" || rules.templates != "" || rules.people.file != "" {
+					return usage("--bundle holds rules, templates and people; leave the others out")
+				}
+				var source *bundleSource
+				if source, err = f.newBundleSource(a, rules.date); err != nil {
+					return err
+				}
+				read = source.read
+				first, err = source.first(ctx)
+			}
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
-			defer stop()
-			g, err := gateway.New(f.config, gateway.Rules{Engine: engine, Bundle: "files"})
+			g, err := gateway.New(f.config, first)
 			if err != nil {
 				return err
 			}
@@ -90,10 +117,8 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 					fmt.Fprintf(a.out, "%s at %s\n", way, address)
 				}
 			}
-			return a.serveGateway(ctx, g, func() (gateway.Rules, error) {
-				engine, err := a.engine(rules)
-				return gateway.Rules{Engine: engine, Bundle: "files"}, err
-			}, log)
+			fmt.Fprintf(a.out, "bundle %s\n", g.Bundle())
+			return a.serveGateway(ctx, g, read, log)
 		},
 	}
 	rules.add(a, c)
@@ -104,27 +129,40 @@ SIGHUP reads rules, templates and people again; if they have faults, those that 
 	return c
 }
 
-// serveGateway runs the gateway until the context ends, and reads the rules again at SIGHUP.
-func (a *app) serveGateway(ctx context.Context, g *gateway.Gateway, again func() (gateway.Rules, error), log *slog.Logger) error {
+// serveGateway runs the gateway until the context ends, and reads the rules again when they changed, at SIGHUP, and on a new day.
+func (a *app) serveGateway(ctx context.Context, g *gateway.Gateway,
+	again func(ctx context.Context, force bool) (gateway.Rules, bool, error), log *slog.Logger) error {
 	hangUp := make(chan os.Signal, 1)
 	signal.Notify(hangUp, syscall.SIGHUP)
 	defer signal.Stop(hangUp)
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return g.Run(ctx) })
 	group.Go(func() error {
+		look := time.NewTicker(renewal)
+		defer look.Stop()
+		day := a.now().Format(time.DateOnly)
 		for {
+			force := false
 			select {
 			case <-ctx.Done():
 				return nil
+			case <-look.C:
+				today := a.now().Format(time.DateOnly)
+				force = today != day // dated rules and dated pieces of templates are decided anew
+				day = today
 			case <-hangUp:
-				rules, err := again()
-				if err != nil {
-					log.Error("the rules were not read again; those before stay in force", "error", err)
-					continue
-				}
-				g.Use(rules)
-				log.Info("the rules were read again", "bundle", rules.Bundle)
+				force = true
 			}
+			rules, changed, err := again(ctx, force)
+			if err != nil {
+				log.Error("the rules were not read again; those before stay in force", "error", err)
+				continue
+			}
+			if !changed {
+				continue
+			}
+			g.Use(rules)
+			log.Info("the rules were read again", "bundle", rules.Bundle)
 		}
 	})
 	return group.Wait()

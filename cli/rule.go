@@ -26,7 +26,7 @@ import (
 func (a *app) ruleCommand() *cobra.Command {
 	server := new(string)
 	c := &cobra.Command{Use: "rule", Short: "See what mail rules do with messages, and why; keep them in a service"}
-	c.AddCommand(a.ruleTry(), a.ruleRehearse(), a.ruleCheck())
+	c.AddCommand(a.ruleTry(), a.ruleRehearse(), a.ruleCheck(), a.ruleBundle())
 	for _, online := range []*cobra.Command{a.rulePush(server), a.rulePull(server), a.ruleList(server)} {
 		serverFlag(online, server)
 		c.AddCommand(online)
@@ -54,12 +54,32 @@ func (f *ruleFlags) add(a *app, c *cobra.Command) {
 	a.dayFlag(c, &f.date)
 }
 
+// gathered reads all that rules need.
+func (a *app) gathered(f ruleFlags) (b rule.Bundle, err error) {
+	if f.templates == "" || f.people.file == "" {
+		return b, usage("--templates and --people say with what messages are stamped")
+	}
+	if b.File, err = f.file(); err != nil {
+		return b, err
+	}
+	if b.Templates, err = openTemplates(f.templates); err != nil {
+		return b, err
+	}
+	if f.earlier != "" {
+		if b.Earlier, err = openTemplates(f.earlier); err != nil {
+			return b, err
+		}
+	}
+	for _, t := range b.Templates {
+		f.people.known = append(f.people.known, t.Settings.Fields...)
+	}
+	b.People, err = a.openPeople(f.people)
+	return b, err
+}
+
 // engine compiles the rules.
 func (a *app) engine(f ruleFlags) (*rule.Engine, error) {
-	if f.templates == "" || f.people.file == "" {
-		return nil, usage("--templates and --people say with what messages are stamped")
-	}
-	file, err := f.file()
+	b, err := a.gathered(f)
 	if err != nil {
 		return nil, err
 	}
@@ -67,29 +87,65 @@ func (a *app) engine(f ruleFlags) (*rule.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	templates, err := openTemplates(f.templates)
-	if err != nil {
-		return nil, err
-	}
-	var earlier []*template.Template
-	if f.earlier != "" {
-		if earlier, err = openTemplates(f.earlier); err != nil {
-			return nil, err
-		}
-	}
-	for _, t := range templates {
-		f.people.known = append(f.people.known, t.Settings.Fields...)
-	}
-	people, err := a.openPeople(f.people)
-	if err != nil {
-		return nil, err
-	}
-	signatures, err := rule.CompileSignatures(templates, earlier, people.Schema, day)
+	e, err := b.Engine(day, "files")
 	if err != nil {
 		return nil, mistakes(f.templates, err)
 	}
-	return rule.Compile(rule.Parts{File: file, People: rule.NewIndex(people), Schema: people.Schema, Signatures: signatures,
-		Day: day, Mark: "files"})
+	return e, nil
+}
+
+// ruleBundle is missivum rule bundle.
+func (a *app) ruleBundle() *cobra.Command {
+	var f ruleFlags
+	var output, sign string
+	c := &cobra.Command{
+		Use:   "bundle",
+		Short: "Write rules, templates, pictures and people into one signed file for gateways",
+		Long: `Writes a bundle: one file with all that a gateway needs, signed by a key that missivum kit key makes. A gateway that
+trusts the key takes it with --bundle, and renews it when the file changes. What is wrong in rules or templates is
+refused here, so that no gateway meets it.`,
+		Example: "  missivum rule bundle --rules demo/rules.yaml --templates demo/templates --people demo/people.csv " +
+			"--sign-with brackwater.key -o rules.bundle",
+		Args: exactly(),
+		RunE: func(*cobra.Command, []string) error {
+			if output == "" || sign == "" {
+				return usage("rule bundle needs --output and --sign-with")
+			}
+			b, err := a.gathered(f)
+			if err != nil {
+				return err
+			}
+			b.Made = a.now()
+			if _, err := b.Engine(b.Made, "bundle"); err != nil {
+				return mistakes(f.templates, err)
+			}
+			key, err := readKey(sign)
+			if err != nil {
+				return err
+			}
+			data, err := b.Write(*key)
+			if err != nil {
+				return err
+			}
+			_, name, err := rule.ReadBundle(data, key.Trusted())
+			if err != nil {
+				return err
+			}
+			if err := a.writeFile(output, func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: bundle %s, %s, %s, %s, %s bytes\n", output, name, plural(len(b.File.Rules), "rule", "rules"),
+				plural(len(b.Templates), "template", "templates"), plural(len(b.People.People), "person", "people"), grouped(len(data)))
+			return nil
+		},
+	}
+	f.add(a, c)
+	for _, unused := range []string{"json", "trials", "date"} {
+		c.Flags().MarkHidden(unused)
+	}
+	c.Flags().StringVarP(&output, "output", "o", "", "file to write")
+	c.Flags().StringVar(&sign, "sign-with", "", "private key that signs the bundle (missivum kit key makes one)")
+	return c
 }
 
 // file reads the rules, with the audiences and assignments beside them.

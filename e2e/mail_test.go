@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -382,7 +384,8 @@ func TestKilledGatewayLosesNothing(t *testing.T) {
 				}
 			}
 		}
-		t.Logf("%s: %d messages, the gateway ended %d times, %d missing, %d twice (%d of them not named in the records), %d not as they should be",
+		t.Logf("%s: %d messages, the gateway ended %d times, %d missing, %d twice (%d of them not named in the "+
+			"records), %d not as they should be",
 			way, amount, ends, missing, named, twice, changed)
 		if missing+twice+changed > 0 {
 			t.Errorf("%s: %d missing, %d twice and not named, %d not as they should be", way, missing, twice, changed)
@@ -460,4 +463,96 @@ func waitForAll(t *testing.T, server *rig.MailServer, way string) map[string][][
 		byName[name] = append(byName[name], raw)
 	}
 	return byName
+}
+
+// TestGatewayTakesABundle runs a gateway with nothing but a bundle; another one is taken, and a broken one is not.
+func TestGatewayTakesABundle(t *testing.T) {
+	t.Parallel()
+	root, err := rig.Root()
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder := t.TempDir()
+	file, key := filepath.Join(folder, "rules.bundle"), filepath.Join(folder, "key")
+	toolRun(t, folder, nil, binary, "kit", "key", "-o", key)
+	bundle := func(template string) string {
+		rules := filepath.Join(folder, "rules.yaml")
+		if err := os.WriteFile(rules, []byte("rules: [{name: one, then: {template: "+template+"}}]"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		out := toolRun(t, folder, nil, binary, "rule", "bundle", "--rules", rules, "--templates",
+			filepath.Join(root, "demo/templates"), "--people",
+			filepath.Join(root, "demo/people.csv"), "--sign-with", key+".key", "-o", file)
+		_, name, _ := strings.Cut(string(out), "bundle ")
+		name, _, _ = strings.Cut(name, ",")
+		return name
+	}
+	first := bundle("harbour")
+	g := &oneGateway{records: filepath.Join(folder, "records"), log: &bytes.Buffer{}}
+	g.args = []string{"gateway", "--bundle", file, "--trust", key + ".pub", "--milter", freeAddress(t), "--records", g.records}
+	g.start(t)
+	second := bundle("voyage")
+	time.Sleep(3 * time.Second)
+	if err := os.WriteFile(file, []byte("broken"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(3 * time.Second)
+	g.command.Process.Signal(syscall.SIGTERM)
+	if err := g.command.Wait(); err != nil {
+		t.Errorf("it ended with %v", err)
+	}
+	if log := g.log.String(); first == second || !strings.Contains(log, "bundle="+second) || !strings.Contains(log, "This is no bundle") {
+		t.Errorf("bundles %s and %s; the log:\n%s", first, second, log)
+	}
+	if c := exec.Command(binary, "gateway", "--bundle", file, "--trust", key+".pub", "--milter", freeAddress(t)); c.Run() == nil {
+		t.Error("a gateway began with a broken bundle")
+	}
+}
+
+// TestGatewayTakesTheServicesBundle runs a gateway with the bundle of a service, changes the rules, and goes on while the service is
+// away.
+func TestGatewayTakesTheServicesBundle(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	service, err := rig.Start(binary, "demo", "--listen", "127.0.0.1:0", "--data", filepath.Join(folder, "data"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { service.Stop() })
+	push := func(template string) {
+		file := filepath.Join(folder, "rules.yaml")
+		if err := os.WriteFile(file, []byte("rules: [{name: one, then: {template: "+template+"}}]"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		toolRun(t, folder, nil, binary, "rule", "push", file, "--server", service.Address)
+	}
+	push("harbour")
+	answer, err := http.Get(service.Address + "/api/v1/desk/trust")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	key, err := io.ReadAll(answer.Body)
+	if err != nil || answer.StatusCode != 200 {
+		t.Fatalf("%d %v", answer.StatusCode, err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "pub"), key, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	g := &oneGateway{log: &bytes.Buffer{}}
+	g.args = []string{"gateway", "--bundle", service.Address + "/api/v1/rules/bundle", "--trust", filepath.Join(folder, "pub"), "--keep",
+		filepath.Join(folder, "kept"), "--milter", freeAddress(t)}
+	g.start(t)
+	push("voyage")
+	time.Sleep(13 * time.Second)
+	g.stop()
+	if !strings.Contains(g.log.String(), "the rules were read again") {
+		t.Errorf("the changed rules were not taken:\n%s", g.log)
+	}
+	service.Stop()
+	g.start(t)
+	g.stop()
+	if !strings.Contains(g.log.String(), "the bundle that was kept is used") {
+		t.Errorf("without the service:\n%s", g.log)
+	}
 }

@@ -145,7 +145,7 @@ func (s *Service) wire() {
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: &keys.Keys{Store: st}, SCIM: &scim.SCIM{Store: st, People: s.People},
 		Releases: s.Releases, Desks: s.Desks, Dialects: &dialects.Dialects{Store: st},
-		Rules:    &rules.Rules{Store: st, Templates: s.Templates, People: s.People, Now: c.Now},
+		Rules:    &rules.Rules{Store: st, Templates: s.Templates, People: s.People, Now: c.Now, Key: s.Desks.Key},
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	})
 }

@@ -106,6 +106,12 @@ func (k Key) Sign(list []byte) []byte {
 	return append([]byte(base64.StdEncoding.EncodeToString(ed25519.Sign(k.private, list))), '\n')
 }
 
+// Signed reports whether a signature is that of some bytes by the trusted key.
+func (t Trusted) Signed(data, signature []byte) bool {
+	sig, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(signature)))
+	return err == nil && len(sig) == ed25519.SignatureSize && len(t.public) == ed25519.PublicKeySize && ed25519.Verify(t.public, data, sig)
+}
+
 // Open checks the signature of a list and reads it. A list that is signed by somebody else, that was changed, or that names
 // files outside its folder is refused.
 func (t Trusted) Open(list, signature []byte) (List, error) {
@@ -113,7 +119,7 @@ func (t Trusted) Open(list, signature []byte) (List, error) {
 	if err != nil || len(sig) != ed25519.SignatureSize {
 		return List{}, problem.New(problem.Refused, "%s is no signature.", SignFile)
 	}
-	if len(t.public) != ed25519.PublicKeySize || !ed25519.Verify(t.public, list, sig) {
+	if !t.Signed(list, signature) {
 		return List{}, problem.New(problem.Refused, "The kit is not signed by the key that this desk trusts, or %s was changed.", ListFile)
 	}
 	return read(list)

@@ -157,6 +157,7 @@ func New(a *API) http.Handler {
 	v1.DELETE("/clients/:id/document", a.removeClientDocument)
 	v1.GET("/rules", a.getMailRules)
 	v1.GET("/rules/versions", a.listMailRulesVersions)
+	v1.GET("/rules/bundle", a.heavy, a.getRulesBundle)
 	v1.PUT("/rules", a.limit(MaxJSON), a.putMailRules)
 	v1.POST("/rules/try", a.limit(maxTried), a.heavy, a.tryMailRules)
 	v1.GET("/dialects", a.listDialects)

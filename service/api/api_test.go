@@ -88,6 +88,7 @@ func newRigWith(t testing.TB, change func(*api.API)) *rig {
 	a.Desks = &desks.Desks{Store: st, Releases: a.Releases, People: a.People, Clients: a.Clients,
 		KeyFile: filepath.Join(folder, "secrets", "kits.key"), Now: now, Log: a.Log}
 	a.Packages.Releases, a.Packages.Clients, a.Packages.Key = a.Releases, a.Clients, a.Desks.Key
+	a.Rules.Key = a.Desks.Key
 	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(), a.Releases.Start(), a.Desks.Start(),
 		a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)

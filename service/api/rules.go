@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"missivum/core/kit"
 	"missivum/core/problem"
 )
 
@@ -69,4 +70,20 @@ func (a *API) tryMailRules(c *gin.Context) {
 		return
 	}
 	reply(c, http.StatusOK, tried)
+}
+
+// getRulesBundle answers GET /rules/bundle: the signed file that gateways take. A gateway that has it already gets 304.
+func (a *API) getRulesBundle(c *gin.Context) {
+	data, err := a.Rules.Bundle(c.Request.Context())
+	if err != nil {
+		a.fail(c, err)
+		return
+	}
+	tag := `"` + kit.Digest(data) + `"`
+	c.Header("ETag", tag)
+	if c.GetHeader("If-None-Match") == tag {
+		c.Status(http.StatusNotModified)
+		return
+	}
+	c.Data(http.StatusOK, "application/octet-stream", data)
 }

@@ -51,6 +51,11 @@ func TestMailRules(t *testing.T) {
 	}
 	r.want(409, "PUT", "/api/v1/rules", put(one, 0), nil)
 	r.want(200, "PUT", "/api/v1/rules", put("rules: []", 1), &s)
+	first := r.want(200, "GET", "/api/v1/rules/bundle", "", nil)
+	tag := first.Header().Get("ETag")
+	if answer := r.do("GET", "/api/v1/rules/bundle", "", "If-None-Match", tag); answer.Code != 304 || answer.Body.Len() > 0 {
+		t.Errorf("the same bundle: %d", answer.Code)
+	}
 	var list []store.RulesVersion
 	r.want(200, "GET", "/api/v1/rules/versions", "", &list)
 	if len(list) != 2 || list[0].Number != 2 || list[1].Note != "for the winter" {

@@ -127,7 +127,8 @@ func newStand(t *testing.T, rules string, change func(*Config)) *stand {
 		t.Fatal(err)
 	}
 	go server.Serve(l)
-	config := Config{Milter: "127.0.0.1:0", SMTP: "127.0.0.1:0", Next: l.Addr().String(), Name: "gateway.example", Now: func() time.Time { return day },
+	config := Config{Milter: "127.0.0.1:0", SMTP: "127.0.0.1:0", Next: l.Addr().String(), Name: "gateway.example",
+		Now: func() time.Time { return day },
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Record: func(r Record) {
 			s.mutex.Lock()
 			defer s.mutex.Unlock()
@@ -179,13 +180,15 @@ func TestRelay(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := s.sink.all()
-	if len(got) != 1 || len(got[0].to) != 2 || !strings.Contains(got[0].raw, "Head of Timetables") || !strings.Contains(got[0].raw, "\r\n.. two dots\r\n") {
+	if len(got) != 1 || len(got[0].to) != 2 || !strings.Contains(got[0].raw, "Head of Timetables") ||
+		!strings.Contains(got[0].raw, "\r\n.. two dots\r\n") {
 		t.Fatalf("%+v", got)
 	}
 	if !strings.HasPrefix(got[0].raw, "Received: from ") || !strings.Contains(got[0].raw, "by gateway.example with ESMTP;") {
 		t.Errorf("it does not say that it passed: %s", got[0].raw[:100])
 	}
-	signed := "Content-Type: multipart/signed; protocol=\"application/pgp-signature\"; boundary=b\r\n\r\n--b\r\n\r\nx\r\n--b\r\n\r\ny\r\n--b--\r\n"
+	signed := "Content-Type: multipart/signed; protocol=\"application/pgp-signature\"; " +
+		"boundary=b\r\n\r\n--b\r\n\r\nx\r\n--b\r\n\r\ny\r\n--b--\r\n"
 	err := s.post(maren+signed, "a@quay.example")
 	if wants(t, err, 550); !strings.Contains(err.Error(), "Send it open.") {
 		t.Errorf("the notice is missing: %v", err)
@@ -281,7 +284,8 @@ func TestOnlyAllowedClients(t *testing.T) {
 }
 
 // filter sends a message through the milter as a mail server does, and gives what it should change.
-func (s *stand) filter(t *testing.T, protocol milter.OptProtocol, header [][2]string, body string) (actions []milter.ModifyAction, last *milter.Action) {
+func (s *stand) filter(t *testing.T, protocol milter.OptProtocol, header [][2]string,
+	body string) (actions []milter.ModifyAction, last *milter.Action) {
 	t.Helper()
 	c := milter.NewClient("tcp", s.Address("milter"), milter.WithActions(milter.AllClientSupportedActionMasks),
 		milter.WithProtocols(protocol))
@@ -315,7 +319,8 @@ func (s *stand) filter(t *testing.T, protocol milter.OptProtocol, header [][2]st
 
 func TestMilter(t *testing.T) {
 	s := newStand(t, "rules: [{name: one, then: {closed: refuse, pictures: carried}}]", nil)
-	header := [][2]string{{"From", " maren.lind@brackwater.example"}, {"X-Odd", "  two  spaces"}, {"Content-Type", " text/html; charset=utf-8"}, {"MIME-Version", " 1.0"}}
+	header := [][2]string{{"From", " maren.lind@brackwater.example"}, {"X-Odd", "  two  spaces"},
+		{"Content-Type", " text/html; charset=utf-8"}, {"MIME-Version", " 1.0"}}
 	for _, protocol := range []milter.OptProtocol{modern, old} {
 		filtered(t, s, protocol, header)
 	}
@@ -358,7 +363,8 @@ func filtered(t *testing.T, s *stand, protocol milter.OptProtocol, header [][2]s
 			}
 		}
 	}
-	if !slices.Contains(said, "Content-Type") || !slices.Contains(said, message.StampField) || slices.Contains(said, "X-Odd") || slices.Contains(said, "From") {
+	if !slices.Contains(said, "Content-Type") || !slices.Contains(said, message.StampField) ||
+		slices.Contains(said, "X-Odd") || slices.Contains(said, "From") {
 		t.Errorf("fields that change: %v", said)
 	}
 	if !bytes.Contains(body.Bytes(), []byte("Content-ID: <")) || !bytes.Contains(body.Bytes(), []byte("<p>Hello</p>")) {

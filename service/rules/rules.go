@@ -4,14 +4,16 @@ package rules
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
+	"missivum/core/kit"
 	"missivum/core/message"
 	"missivum/core/problem"
 	"missivum/core/rule"
-	"missivum/core/template"
 	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -23,6 +25,11 @@ type Rules struct {
 	Templates *templates.Templates
 	People    *people.People
 	Now       func() time.Time
+	Key       func() kit.Key // signs bundles
+
+	mutex  sync.Mutex
+	bundle []byte // the one that was made last
+	of     string // what it was made of
 }
 
 // State is a version of the rules, and what is to be said of it.
@@ -115,51 +122,91 @@ func (r *Rules) Put(ctx context.Context, document, note string, base int) (s Sta
 // Engine compiles a document for what the service has; a blank document is the latest version. Its audiences and assignments are
 // the service's. The error is a problem.
 func (r *Rules) Engine(ctx context.Context, document string) (*rule.Engine, error) {
-	parts := rule.Parts{Day: r.Now()}
-	var list []*template.Template
-	err := r.Store.Read(ctx, func(tx *store.Tx) error {
+	b, version, err := r.gathered(ctx, document)
+	if err != nil {
+		return nil, err
+	}
+	engine, err := b.Engine(r.Now(), fmt.Sprintf("version %d", version.number))
+	return engine, problem.As(problem.Refused, err)
+}
+
+// made is what a bundle is made of: everything whose change makes another one.
+type made struct {
+	number, people int
+	templates      []string
+	rules          rule.File
+}
+
+// gathered reads all that rules need, in one unit of work.
+func (r *Rules) gathered(ctx context.Context, document string) (b rule.Bundle, of made, err error) {
+	err = r.Store.Read(ctx, func(tx *store.Tx) error {
 		if document == "" {
 			v, err := tx.MailRules(0)
 			if err != nil {
 				return err
 			}
-			if document, parts.Mark = v.Document, fmt.Sprintf("version %d", v.Number); v.Number == 0 {
+			if document, of.number = v.Document, v.Number; v.Number == 0 {
 				return problem.New(problem.NotFound, "There are no mail rules yet.")
 			}
 		}
-		file, err := rule.Parse([]byte(document))
-		if err != nil {
+		if b.File, err = rule.Parse([]byte(document)); err != nil {
 			return problem.New(problem.Refused, "The mail rules are refused: %s", err.Error())
 		}
-		if len(file.Audiences) > 0 || len(file.Assignments) > 0 {
+		if len(b.File.Audiences) > 0 || len(b.File.Assignments) > 0 {
 			return problem.New(problem.Refused, "The service has audiences and assignments of its own; take them out of the mail rules.")
 		}
 		who, err := r.People.WhoIn(tx)
 		if err != nil {
 			return err
 		}
-		file.Audiences = who.Audiences
+		b.File.Audiences = who.Audiences
 		if who.Assignments != nil {
-			file.Assignments = who.Assignments.Lines()
+			b.File.Assignments = who.Assignments.Lines()
 		}
-		parts.File, parts.Schema, parts.People = file, who.Directory.Schema, rule.NewIndex(who.Directory)
-		for _, name := range named(file) {
+		b.People, of.people, of.rules = who.Directory, who.Revision, b.File
+		for _, name := range named(b.File) {
 			t, err := r.Templates.GetIn(tx, name, 0)
 			if err != nil {
 				return err
 			}
-			list = append(list, t.Template)
+			b.Templates = append(b.Templates, t.Template)
+			of.templates = append(of.templates, t.Version()+" "+t.Public)
 		}
 		return nil
 	})
+	return b, of, err
+}
+
+// Bundle gives the bundle that gateways take: the latest rules with everything that they need, signed by the service's key. While
+// nothing changes it is the same, byte for byte. The error is a problem.
+func (r *Rules) Bundle(ctx context.Context) ([]byte, error) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	b, of, err := r.gathered(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	if parts.Signatures, err = rule.CompileSignatures(list, nil, parts.Schema, parts.Day); err != nil {
+	text, err := json.Marshal(struct {
+		Number, People int
+		Templates      []string
+		Rules          rule.File
+	}{of.number, of.people, of.templates, of.rules})
+	if err != nil {
 		return nil, err
 	}
-	engine, err := rule.Compile(parts)
-	return engine, problem.As(problem.Refused, err)
+	if r.bundle != nil && r.of == string(text) {
+		return r.bundle, nil
+	}
+	if _, err := b.Engine(r.Now(), "bundle"); err != nil { // no gateway should meet it
+		return nil, problem.As(problem.Refused, err)
+	}
+	b.Made = r.Now()
+	data, err := b.Write(r.Key())
+	if err != nil {
+		return nil, err
+	}
+	r.bundle, r.of = data, string(text)
+	return data, nil
 }
 
 // named lists the templates that rules and assignments name, each once.
