@@ -11,12 +11,12 @@ import (
 	"testing"
 )
 
-// TestMessagesOfOtherPrograms stamps every message below the folder that MISSIVUM_MAILS names, and says what became of them. What
-// scripts/mails.sh fetches is meant: test messages of mail parsers and filters.
+// TestMessagesOfOtherPrograms stamps every message below the folder that MISSIVUM_MAILS names, one to a file, and says what became of
+// them. Test messages out of the sources of mail parsers and filters are meant.
 func TestMessagesOfOtherPrograms(t *testing.T) {
 	folder := os.Getenv("MISSIVUM_MAILS")
 	if folder == "" {
-		t.Skip("MISSIVUM_MAILS names no folder with messages; scripts/mails.sh fetches some")
+		t.Skip("MISSIVUM_MAILS names no folder with messages")
 	}
 	count := crowd{refused: map[string]int{}}
 	err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
