@@ -45,7 +45,7 @@ func (f *gatewayFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.records, "records", "", "file to which a line of JSON is added for each message: outcome, rule, sizes, no content")
 	c.Flags().StringVar(&f.ledger, "ledger", "",
 		"file in which the relay remembers what the next server took and the client has not heard of, "+
-			"so that an interruption sends nothing twice")
+			"so that less is sent twice after it was killed")
 	c.Flags().StringVar(&f.config.Name, "name", "", "how the relay calls itself (default the host's name)")
 	c.Flags().StringVar(&f.cert, "tls-cert", "", "certificate with which the relay offers STARTTLS")
 	c.Flags().StringVar(&f.key, "tls-key", "", "its key")

@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"missivum/core/audience"
+	"missivum/core/field"
 	"missivum/core/message"
 	"missivum/core/rule"
 	"missivum/core/template"
@@ -88,10 +89,19 @@ func (a *app) engine(f ruleFlags) (*rule.Engine, error) {
 		return nil, err
 	}
 	e, err := b.Engine(day, "files")
-	if err != nil {
-		return nil, mistakes(f.templates, err)
+	return e, f.wrong(err)
+}
+
+// wrong says in which file a fault is: mistakes in a template, or what rules name and is not there.
+func (f *ruleFlags) wrong(err error) error {
+	var inTemplate field.Errors
+	if errors.As(err, &inTemplate) {
+		return mistakes(f.templates, err)
 	}
-	return e, nil
+	if err != nil && f.rules != "" {
+		return fmt.Errorf("%s: %w", f.rules, err)
+	}
+	return err
 }
 
 // ruleBundle is missivum rule bundle.
@@ -117,7 +127,7 @@ refused here, so that no gateway meets it.`,
 			}
 			b.Made = a.now()
 			if _, err := b.Engine(b.Made, "bundle"); err != nil {
-				return mistakes(f.templates, err)
+				return f.wrong(err)
 			}
 			key, err := readKey(sign)
 			if err != nil {
