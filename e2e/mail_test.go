@@ -224,9 +224,12 @@ func post(t testing.TB) []posted {
 	return list
 }
 
-// TestBesideARealMailServer sends all kinds of mail through Postfix with the gateway beside it in three ways, and reads what Dovecot got.
-func TestBesideARealMailServer(t *testing.T) {
-	t.Parallel()
+// everybodysRule stamps all mail of people in the directory.
+const everybodysRule = "inside: [brackwater.example]\nrules:\n  - {name: everybody}\n"
+
+// besideMailServer starts a mail server and a gateway beside it in all ways.
+func besideMailServer(t *testing.T) (*rig.MailServer, *oneGateway) {
+	t.Helper()
 	milter, relay := freeAddress(t), freeAddress(t)
 	server, err := rig.StartMailServer(milter, relay)
 	if err != nil {
@@ -237,7 +240,13 @@ func TestBesideARealMailServer(t *testing.T) {
 			t.Error(err)
 		}
 	})
-	startGateway(t, milter, relay, server.Next(), "inside: [brackwater.example]\nrules:\n  - {name: everybody}\n")
+	return server, startGateway(t, milter, relay, server.Next(), everybodysRule)
+}
+
+// TestBesideARealMailServer sends all kinds of mail through Postfix with the gateway beside it in three ways, and reads what Dovecot got.
+func TestBesideARealMailServer(t *testing.T) {
+	t.Parallel()
+	server, _ := besideMailServer(t)
 	messages := post(t)
 	for _, way := range []string{rig.Milter, rig.Before, rig.After} {
 		t.Run(way, func(t *testing.T) {
@@ -312,17 +321,7 @@ func beginning(raw []byte) []byte { return raw[:min(len(raw), 1500)] }
 // again and says so in its records.
 func TestKilledGatewayLosesNothing(t *testing.T) {
 	t.Parallel()
-	milter, relay := freeAddress(t), freeAddress(t)
-	server, err := rig.StartMailServer(milter, relay)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := server.Stop(); err != nil {
-			t.Error(err)
-		}
-	})
-	g := startGateway(t, milter, relay, server.Next(), "inside: [brackwater.example]\nrules:\n  - {name: everybody}\n")
+	server, g := besideMailServer(t)
 	amount, kills := rig.Soak(240, 10_000), rig.Soak(6, 100)
 	for _, c := range []struct {
 		way  string
@@ -568,11 +567,15 @@ func TestThroughputBesideAnEmptyFilter(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { server.Stop() })
+	t.Cleanup(func() {
+		if err := server.Stop(); err != nil {
+			t.Error(err)
+		}
+	})
 	const amount = 1_500
 	took := map[string]time.Duration{}
 	for round := range 3 {
-		for name, rules := range map[string]string{"empty": "rules: []", "stamping": "inside: [brackwater.example]\nrules:\n  - {name: everybody}\n"} {
+		for name, rules := range map[string]string{"empty": "rules: []", "stamping": everybodysRule} {
 			g := startGateway(t, milter, freeAddress(t), "127.0.0.1:1", rules)
 			way := fmt.Sprintf("%s-%d", name, round)
 			began := time.Now()

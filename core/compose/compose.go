@@ -411,11 +411,7 @@ func (c *compiler) compile(variant string, form Form) (appender, error) {
 		if err != nil {
 			return nil, err
 		}
-		program, err := p.FragmentProgram(p.Outgoing(), c.out.table, variant)
-		if err != nil {
-			return nil, err
-		}
-		return program, c.passive(program)
+		return c.fragment(p, variant)
 	case CopyPage:
 		fragment, err := c.form(variant, Fragment)
 		return newCopyPage(c.Template.Title(), c.Template.Settings.Language, fragment), err
@@ -437,6 +433,15 @@ func (c *compiler) compile(variant string, form Form) (appender, error) {
 		return c.compileStamp(variant, form)
 	}
 	return nil, problem.New(problem.Invalid, "There is no form %q.", form).In("form")
+}
+
+// fragment makes the program of what is pasted or stamped, of a prepared template.
+func (c *compiler) fragment(p *Prepared, variant string) (appender, error) {
+	program, err := p.FragmentProgram(p.Outgoing(), c.out.table, variant)
+	if err != nil {
+		return nil, err
+	}
+	return program, c.passive(program)
 }
 
 // compilePage makes the program of a form that is markup.

@@ -31,11 +31,7 @@ func (c *compiler) compileStamp(variant string, form Form) (appender, error) {
 	if err != nil {
 		return nil, err
 	}
-	program, err := p.FragmentProgram(p.Outgoing(), c.out.table, variant)
-	if err != nil {
-		return nil, err
-	}
-	return program, c.passive(program)
+	return c.fragment(p, variant)
 }
 
 // Stamped gives the fragment that a mail rule puts into a message for one person, and the pictures that the message must then

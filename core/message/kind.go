@@ -97,8 +97,12 @@ func (m *Message) Kind() Kind {
 
 // subject begins of answers and forwarded messages, in the languages of clients; a number or a mark may follow ("Re[2]:").
 var (
-	answered  = regexp.MustCompile(`(?i)^\s*(re|aw|antw|antwort|sv|vs|odp|ynt|yanıt|rif|r|rv|res|resp|回复|回覆|答复|返信|回信|رد|הערה|השב|תגובה|отв|ответ|відп|απ|σχετ|ats|atb)\s*(\[\d+\]|\(\d+\)|\^\d+)?\s*[:：]`)
-	passedOn  = regexp.MustCompile(`(?i)^\s*(fwd?|wg|tr|rv|i|vb|vl|vidarebefordrat|doorst|enc|pd|ilt|továbbítás|továbbított|fs|转发|轉寄|転送|전달|إعادة توجيه|הועבר|пер|переслано|πρθ|προωθ|trs|vs)\s*(\[\d+\]|\(\d+\))?\s*[:：]`)
+	answered = regexp.MustCompile(`(?i)^\s*(re|aw|antw|antwort|sv|vs|odp|ynt|yanıt|rif|r|rv|res|resp|回复|回覆|答复|返信|` +
+		`回信|رد|הערה|השב|תגובה|отв|ответ|відп|απ|σχετ|ats|` +
+		`atb)\s*(\[\d+\]|\(\d+\)|\^\d+)?\s*[:：]`)
+	passedOn = regexp.MustCompile(`(?i)^\s*(fwd?|wg|tr|rv|i|vb|vl|vidarebefordrat|doorst|enc|pd|ilt|továbbítás|továbbított|` +
+		`fs|转发|轉寄|転送|전달|إعادة توجيه|הועבר|пер|переслано|` +
+		`πρθ|προωθ|trs|vs)\s*(\[\d+\]|\(\d+\))?\s*[:：]`)
 	alsoReply = regexp.MustCompile(`(?i)^\s*(rv|vs|i|tr)\s*[:：]`) // stand for either, by language
 )
 

@@ -237,7 +237,8 @@ func shortened(s string) string {
 // loose reads a media type and parameters out of a field that breaks the grammar in ways that are often met.
 var (
 	looseType  = regexp.MustCompile(`^\s*([\w.+-]+/[\w.+-]+)\s*(?:;|$|\s)`)
-	looseParam = regexp.MustCompile(`(?i)(?:^|[;\s])(boundary|charset|format|delsp|protocol|smime-type|report-type|method|type|start|name|x-action)\s*=\s*("(?:[^"\\]|\\.)*"|[^;\s]+)`)
+	looseParam = regexp.MustCompile(`(?i)(?:^|[;\s])(boundary|charset|format|delsp|protocol|smime-type|report-type|method|type|` +
+		`start|name|x-action)\s*=\s*("(?:[^"\\]|\\.)*"|[^;\s]+)`)
 )
 
 // ParseType reads a Content-Type (RFC 2045, 5.1; parameters by RFC 2231). ok is false where it breaks the grammar; what could

@@ -21,6 +21,7 @@ type element struct {
 	parent    int // -1 for none
 	quote     quote
 	signature bool
+	small     bool
 	firstLine int
 	lastLine  int // behind it
 	// of the element and all around it
@@ -299,9 +300,7 @@ func (r *reader) open(z *html.Tokenizer, start, end int) {
 	}
 	r.stack = append(r.stack, i)
 	r.enter(tag, a, 1)
-	if a.small {
-		r.elements[i].name = "small"
-	}
+	r.elements[i].small = a.small
 }
 
 // enter counts what an element changes for the text in it.
@@ -383,7 +382,7 @@ func (r *reader) pop(start, end int) {
 	if e.tag == atom.Head {
 		r.headEnd = end
 	}
-	r.enter(e.tag, attrs{small: e.name == "small"}, -1)
+	r.enter(e.tag, attrs{small: e.small}, -1)
 }
 
 // attrs is what the attributes of an element say of quotations and signatures.
@@ -405,7 +404,8 @@ var (
 	sideLine    = regexp.MustCompile(`(?i)border-(?:left|right)(?:-width|-style|-color)?\s*:\s*(?:[^;]*[1-9.]\d*\s*(?:px|pt|em|ex)|solid)`)
 	upperLine   = regexp.MustCompile(`(?i)border-top\s*:\s*[^;]*(?:solid|[1-9.]\d*\s*(?:px|pt))`)
 	tinyLetters = regexp.MustCompile(`(?i)font-size\s*:\s*(?:(?:[1-9]|1[01])(?:\.\d+)?px|[1-8](?:\.\d+)?pt|x-small|xx-small|0?\.[1-7]\d*r?em)`)
-	paleLetters = regexp.MustCompile(`(?i)(?:^|[;\s"])color\s*:\s*(?:#?(?:7[0-9a-f]){3}|#?(?:[89a-c][0-9a-f]){3}|#(?:[7-c])([7-c])([7-c])\b|gr[ae]y|silver|darkgr[ae]y)`)
+	paleLetters = regexp.MustCompile(`(?i)(?:^|[;\s"])color\s*:\s*(?:#?(?:7[0-9a-f]){3}|#?(?:[89a-c][0-9a-f]){3}|` +
+		`#(?:[7-c])([7-c])([7-c])\b|gr[ae]y|silver|darkgr[ae]y)`)
 )
 
 // bits of what an attribute's value says; pages repeat the same few values very often.

@@ -425,7 +425,8 @@ func (s *stamper) beside(place *Place) []edit {
 	const cell = `style="vertical-align:top;text-align:start;padding-bottom:12px"`
 	return []edit{
 		{start, start, "\n" + `<table role="presentation" cellpadding="0" cellspacing="0" border="0" width="100%"><tr><td ` + cell + ">"},
-		{end, end, "</td>\n<td " + `style="vertical-align:top;padding-inline-start:16px;padding-bottom:12px">` + s.markup() + "</td></tr></table>\n"},
+		{end, end, "</td>\n<td " + `style="vertical-align:top;padding-inline-start:16px;padding-bottom:12px">` + s.markup() +
+			"</td></tr></table>\n"},
 	}
 }
 

@@ -41,23 +41,32 @@ var originals = phraseSet("original message", "ursprüngliche nachricht", "origi
 	"message original", "mensaje original", "messaggio originale", "mensagem original", "oorspronkelijk bericht",
 	"origineel bericht", "ursprungligt meddelande", "originalmeddelande", "oprindelig meddelelse", "opprinnelig melding",
 	"alkuperäinen viesti",
-	"wiadomość oryginalna", "oryginalna wiadomość", "původní zpráva", "pôvodná správa", "eredeti üzenet", "özgün ileti", "orijinal mesaj",
-	"исходное сообщение", "оригінальне повідомлення", "оригинално съобщение", "αρχικό μήνυμα", "元のメッセージ", "原始邮件", "原始郵件", "원본 메시지",
+	"wiadomość oryginalna", "oryginalna wiadomość", "původní zpráva", "pôvodná správa", "eredeti üzenet",
+	"özgün ileti", "orijinal mesaj",
+	"исходное сообщение", "оригінальне повідомлення",
+	"оригинално съобщение", "αρχικό μήνυμα", "元のメッセージ", "原始邮件",
+	"原始郵件", "원본 메시지",
 	"الرسالة الأصلية", "הודעה מקורית", "reply message", "reply to message")
 
 // forwards are what stands between dashes, or alone, above a forwarded message.
 var forwards = phraseSet("forwarded message", "begin forwarded message", "weitergeleitete nachricht",
 	"anfang der weitergeleiteten nachricht",
-	"message transféré", "début du message transféré", "début du message réexpédié", "mensaje reenviado", "inicio del mensaje reenviado",
+	"message transféré", "début du message transféré", "début du message réexpédié", "mensaje reenviado",
+	"inicio del mensaje reenviado",
 	"messaggio inoltrato", "inizio messaggio inoltrato", "mensagem encaminhada", "início da mensagem encaminhada", "doorgestuurd bericht",
 	"begin doorgestuurd bericht", "vidarebefordrat meddelande", "vidarebefordrat brev", "videresendt meddelelse",
 	"start på videresendt besked", "videresendt melding", "videresendt besked", "edelleenlähetetty viesti",
 	"välitetty viesti alkaa", "välitetty viesti",
 	"wiadomość przekazana dalej", "przekazana wiadomość", "początek przekazanej wiadomości", "přeposlaná zpráva",
 	"začátek přeposlané zprávy", "preposlaná správa", "továbbított üzenet", "továbbított levél kezdete", "iletilen ileti",
-	"iletilen ileti başlangıcı", "пересылаемое сообщение", "начало переадресованного сообщения", "переслане повідомлення",
-	"початок пересланого повідомлення", "προωθημένο μήνυμα", "αρχή προωθημένου μηνύματος", "転送メッセージ", "転送されたメッセージ", "转发邮件",
-	"开始转发的邮件", "轉寄郵件", "전달된 메시지", "전달된 메시지 시작", "رسالة معاد توجيهها", "بدء الرسالة المعاد توجيهها", "הודעה שהועברה",
+	"iletilen ileti başlangıcı", "пересылаемое сообщение",
+	"начало переадресованного сообщения", "переслане повідомлення",
+	"початок пересланого повідомлення", "προωθημένο μήνυμα",
+	"αρχή προωθημένου μηνύματος", "転送メッセージ", "転送されたメッセージ",
+	"转发邮件",
+	"开始转发的邮件", "轉寄郵件", "전달된 메시지", "전달된 메시지 시작",
+	"رسالة معاد توجيهها", "بدء الرسالة المعاد توجيهها",
+	"הודעה שהועברה",
 	"תחילת הודעה שהועברה")
 
 // labels are the names of header fields in a header block, by what they name.
@@ -69,7 +78,8 @@ var labels = func() map[string]string {
 		"sent": "sent date gesendet datum envoyé date enviado enviado el fecha inviato data enviada em enviado " +
 			"em verzonden skickat sendt dato lähetetty päivämäärä päiväys wysłano odesláno datum elküldve dátum " +
 			"gönderildi tarih отправлено дата надіслано στάλθηκε ημερομηνία 送信日時 日付 发送时间 日期 寄件日期 보낸 날짜 날짜 تم الإرسال التاريخ נשלח תאריך",
-		"to": "to an à para a per aan till til vastaanottaja do komu címzett kime alıcı кому προς 宛先 收件人 收件者 받는 사람 إلى אל k",
+		"to": "to an à para a per aan till til vastaanottaja do komu címzett kime alıcı кому προς 宛先 " +
+			"收件人 收件者 받는 사람 إلى אל k",
 		"subject": "subject betreff objet asunto oggetto assunto onderwerp ämne emne aihe temat předmět tárgy konu " +
 			"тема θέμα 件名 主题 主題 主旨 제목 الموضوع נושא",
 	} {
@@ -85,7 +95,7 @@ var labels = func() map[string]string {
 	return set
 }()
 
-// listWords begin footers that mailing lists and hosts add below everything.
+// wordSet are the words of lines.
 func wordSet(lines ...string) map[string]bool {
 	set := map[string]bool{}
 	for _, line := range lines {

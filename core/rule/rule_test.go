@@ -23,25 +23,9 @@ func engine(t testing.TB, rules string) *Engine {
 			t.Fatal(err)
 		}
 	}
-	d, err := demo.Directory()
-	if err != nil {
-		t.Fatal(err)
-	}
-	templates, err := demo.Templates()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if file.Audiences, err = demo.Audiences(); err != nil {
-		t.Fatal(err)
-	}
-	if file.Assignments, err = demo.Assignments(); err != nil {
-		t.Fatal(err)
-	}
-	s, err := CompileSignatures(templates, nil, d.Schema, day)
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, err := Compile(Parts{File: file, People: NewIndex(d), Schema: d.Schema, Signatures: s, Day: day, Mark: "test"})
+	b := bundle(t)
+	b.File.Rules, b.File.Inside, b.File.Recipients = file.Rules, file.Inside, file.Recipients
+	e, err := b.Engine(day, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

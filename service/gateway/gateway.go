@@ -18,6 +18,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/d--j/go-milter"
+	"github.com/emersion/go-smtp"
 	"golang.org/x/sync/errgroup"
 
 	"missivum/core/problem"
@@ -234,6 +236,27 @@ func (g *Gateway) Run(ctx context.Context) error {
 		}
 	}
 	return group.Wait()
+}
+
+// lastAnswers is how long messages that are on their way may take when the gateway is asked to end.
+const lastAnswers = 30 * time.Second
+
+// until serves until the context ends, and then ends in order. That sockets are closed by then is no error.
+func until(ctx context.Context, serve func() error, end func(stop context.Context) error) error {
+	done := make(chan error, 1)
+	go func() { done <- serve() }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		stop, cancel := context.WithTimeout(context.Background(), lastAnswers)
+		defer cancel()
+		err := end(stop)
+		if errors.Is(err, net.ErrClosed) || errors.Is(err, milter.ErrServerClosed) || errors.Is(err, smtp.ErrServerClosed) {
+			return nil
+		}
+		return err
+	}
 }
 
 // judged is what the rules said of a message.

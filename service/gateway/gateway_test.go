@@ -31,25 +31,20 @@ func rulesOf(t testing.TB, text string) Rules {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d, err := demo.Directory()
-	if err != nil {
+	b := rule.Bundle{File: file}
+	if b.People, err = demo.Directory(); err != nil {
 		t.Fatal(err)
 	}
-	templates, err := demo.Templates()
-	if err != nil {
+	if b.Templates, err = demo.Templates(); err != nil {
 		t.Fatal(err)
 	}
-	if file.Audiences, err = demo.Audiences(); err != nil {
+	if b.File.Audiences, err = demo.Audiences(); err != nil {
 		t.Fatal(err)
 	}
-	if file.Assignments, err = demo.Assignments(); err != nil {
+	if b.File.Assignments, err = demo.Assignments(); err != nil {
 		t.Fatal(err)
 	}
-	s, err := rule.CompileSignatures(templates, nil, d.Schema, day)
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, err := rule.Compile(rule.Parts{File: file, People: rule.NewIndex(d), Schema: d.Schema, Signatures: s, Day: day, Mark: "test"})
+	e, err := b.Engine(day, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"net"
 	"strings"
-	"time"
 
 	"github.com/d--j/go-milter"
 
@@ -26,23 +25,13 @@ func (g *Gateway) runMilter(ctx context.Context, l net.Listener) error {
 			milter.OptNoMailReply|milter.OptNoRcptReply|milter.OptNoHeaderReply|milter.OptNoEOHReply|milter.OptSkip),
 		milter.WithReadTimeout(idle),
 	)
-	done := make(chan error, 1)
-	go func() { done <- server.Serve(l) }()
-	select {
-	case err := <-done:
-		return err
-	case <-ctx.Done():
-		stop, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-		defer cancel()
+	return until(ctx, func() error { return server.Serve(l) }, func(stop context.Context) error {
 		err := server.Shutdown(stop)
 		if errors.Is(err, context.DeadlineExceeded) {
 			err = server.Close()
 		}
-		if errors.Is(err, milter.ErrServerClosed) || errors.Is(err, net.ErrClosed) {
-			err = nil
-		}
 		return err
-	}
+	})
 }
 
 // agree takes what a mail server offers of what is wanted: older ones offer less.
@@ -62,12 +51,11 @@ type session struct {
 	sender     string
 	recipients []string
 	raw        bytes.Buffer
-	headers    int // bytes of the header
 	large      bool
 }
 
 func (s *session) reset() {
-	s.sender, s.recipients, s.large, s.headers = "", nil, false, 0
+	s.sender, s.recipients, s.large = "", nil, false
 	if s.raw.Cap() > 4<<20 {
 		s.raw = bytes.Buffer{}
 	}
@@ -104,7 +92,6 @@ func (s *session) Header(name, value string, _ milter.Modifier) (*milter.Respons
 // Headers ends the header.
 func (s *session) Headers(milter.Modifier) (*milter.Response, error) {
 	s.raw.WriteString("\r\n")
-	s.headers = s.raw.Len()
 	return milter.RespContinue, nil
 }
 

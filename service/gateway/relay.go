@@ -47,21 +47,11 @@ func (g *Gateway) runRelay(ctx context.Context, l net.Listener) error {
 	server.ReadTimeout, server.WriteTimeout = idle, idle
 	server.TLSConfig = g.config.TLS.Server
 	server.ErrorLog = quiet{g}
-	done := make(chan error, 1)
-	go func() { done <- server.Serve(l) }()
-	select {
-	case err := <-done:
-		return err
-	case <-ctx.Done():
-		stop, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-		defer cancel()
+	return until(ctx, func() error { return server.Serve(l) }, func(stop context.Context) error {
 		l.Close()
 		open.end(stop)
-		if err := server.Close(); err != nil && !errors.Is(err, net.ErrClosed) && !errors.Is(err, smtp.ErrServerClosed) {
-			return err
-		}
-		return nil
-	}
+		return server.Close()
+	})
 }
 
 // sessions are those that are open.

@@ -30,7 +30,8 @@ func scanRules(row scanner) (v RulesVersion, err error) {
 // MailRules reads a version of the mail rules; number 0 is the latest. The number is 0 where there are none yet. A version that is not
 // there is a problem of the kind NotFound.
 func (tx *Tx) MailRules(number int) (RulesVersion, error) {
-	v, err := scanRules(tx.row(`SELECT `+rulesColumns+` FROM mail_rules WHERE number = ? OR ? = 0 ORDER BY number DESC LIMIT 1`, number, number))
+	v, err := scanRules(tx.row(`SELECT `+rulesColumns+` FROM mail_rules WHERE number = ? OR ? = 0 ORDER BY number DESC LIMIT 1`,
+		number, number))
 	if errors.Is(err, sql.ErrNoRows) {
 		if number == 0 {
 			return RulesVersion{}, nil
