@@ -17,7 +17,7 @@ import (
 	"github.com/goccy/go-yaml"
 )
 
-//go:embed people.csv people.mapping.yaml audiences.yaml assignments.yaml templates pictures clients
+//go:embed rules.yaml people.csv people.mapping.yaml audiences.yaml assignments.yaml templates pictures clients
 var files embed.FS
 
 // PeopleCSV is the demo directory as a file.
@@ -131,4 +131,13 @@ func Template(name string) (*template.Template, error) {
 		return nil, fmt.Errorf("demo template %s: %w", name, err)
 	}
 	return t, nil
+}
+
+// Rules is the demo's mail rules as they are written.
+func Rules() string {
+	text, err := files.ReadFile("rules.yaml")
+	if err != nil {
+		panic(err) // it is embedded
+	}
+	return string(text)
 }

@@ -20,8 +20,9 @@ type Assignment struct {
 	Audience  string `json:"audience" yaml:"audience,omitempty"`   // blank for everybody
 	Situation string `json:"situation" yaml:"situation,omitempty"` // blank for every one
 	Template  string `json:"template" yaml:"template,omitempty"`   // blank for no signature
-	Variant   string `json:"variant" yaml:"variant,omitempty"`     // blank for the one that is called like the situation, or the template's first
-	Note      string `json:"note" yaml:"note,omitempty"`
+	// Variant is blank for the one that is called like the situation, or the template's first.
+	Variant string `json:"variant" yaml:"variant,omitempty"`
+	Note    string `json:"note" yaml:"note,omitempty"`
 }
 
 // Assignments are lines compiled for audiences.

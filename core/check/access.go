@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"image/color"
+	"math"
 	"path"
 	"strings"
 
@@ -246,7 +247,7 @@ func contrasts(p *Pass) {
 			Span:     span,
 			Severity: client.Degrades,
 			Message: fmt.Sprintf("%s on %s has a contrast of %.1f to 1; it needs %.1f.", style.Hex(l.text.Color),
-				style.Hex(l.background), ratio, enough(l.text)),
+				style.Hex(l.background), math.Floor(10*ratio)/10, enough(l.text)), // rounded down: 4.48 is not enough
 			Fix: m,
 		})
 	})

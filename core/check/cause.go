@@ -77,12 +77,18 @@ func (c *cause) add(p *Pass, profile int, e journey.Event) {
 func (p *Pass) behaviours() {
 	for _, c := range p.causes {
 		check := p.find(c.check)
-		if check == nil {
+		if check == nil || p.harmless(c) {
 			continue
 		}
 		f := c.finding(p, check)
+		target := Target{Subject: c.subject, Nodes: c.nodes, Span: c.first.Span, Behaviour: c.first.Behaviour}
 		if check.Fix != nil && len(c.nodes) > 0 {
-			f.Fix = check.Fix(p, Target{Subject: c.subject, Nodes: c.nodes, Span: c.first.Span, Behaviour: c.first.Behaviour})
+			f.Fix = check.Fix(p, target)
+		}
+		if check.Idle != nil && len(c.nodes) > 0 {
+			if idle := check.Idle(p, target); idle != "" {
+				f.Severity, f.Message = client.Note, c.message([]string{idle}, nil)
+			}
 		}
 		p.add(f)
 	}

@@ -65,12 +65,13 @@ func (b Budget) Exceeded() bool { return b.Value > b.Limit }
 
 // Report is what Run finds.
 type Report struct {
-	Findings []Finding `json:"findings"`
-	Accepted []Finding `json:"accepted"` // those that the source accepts, with the reason
-	Budgets  []Budget  `json:"budgets"`
-	Verdict  Verdict   `json:"verdict"`
-	Summary  string    `json:"summary"` // how many findings of which severity and limits exceeded, in words
-	People   int       `json:"people"`  // how many were measured; 0: the field names stood in their place
+	Findings []Finding        `json:"findings"`
+	Accepted []Finding        `json:"accepted"` // those that the source accepts, with the reason
+	Budgets  []Budget         `json:"budgets"`
+	Verdict  Verdict          `json:"verdict"`
+	Summary  string           `json:"summary"` // how many findings of which severity and limits exceeded, in words
+	Values   []template.Value `json:"values"`  // that the template does not take from the directory, and where they come from
+	People   int              `json:"people"`  // how many were measured; 0: the field names stood in their place
 }
 
 // summary is the report in a line.
@@ -130,6 +131,8 @@ type Check struct {
 	Run func(*Pass)
 	// Fix puts one of its findings right. nil: each finding brings its own, or there is none.
 	Fix func(*Pass, Target) *Fix
+	// Idle says why nobody sees what a client does here, which is then a note; blank for what is seen. nil: always seen.
+	Idle func(*Pass, Target) string
 }
 
 // Input is what a run looks at.
@@ -241,7 +244,7 @@ func (p *Pass) run() (*Report, error) {
 		}
 	}
 	p.behaviours()
-	r := &Report{Budgets: []Budget{}}
+	r := &Report{Budgets: []Budget{}, Values: p.Template.Values()}
 	r.Findings, r.Accepted = p.accept(p.merged())
 	if p.People != nil {
 		r.People = len(p.People.People)

@@ -17,4 +17,5 @@ func Find(id string) *Check {
 	return nil
 }
 
-var checks = slices.Concat(structureChecks, fieldChecks, layoutChecks, styleChecks, pictureChecks, linkChecks, writtenChecks, accessChecks)
+var checks = slices.Concat(structureChecks, fieldChecks, layoutChecks, styleChecks, pictureChecks, linkChecks, mistakeChecks,
+	leftoverChecks, writtenChecks, accessChecks)

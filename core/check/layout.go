@@ -21,6 +21,12 @@ var layoutChecks = []*Check{
 			"cut round shapes into the picture.",
 		Failing: `<div style="float: left">Bridge</div><div>Engine</div>`,
 		Passing: `<table role="presentation" cellpadding="0" cellspacing="0"><tr><td>Bridge</td><td>Engine</td></tr></table>`,
+		Idle: func(_ *Pass, t Target) string {
+			if t.Property != "display" || slices.ContainsFunc(t.Nodes, func(n *markup.Node) bool { return n.Is("a", "span") || !alone(n) }) {
+				return ""
+			}
+			return "with nothing beside it, it is only as wide as what it stands in"
+		},
 	},
 	{
 		ID: "flex-layout", Title: "Flexbox or grid layout",
@@ -60,9 +66,15 @@ var layoutChecks = []*Check{
 		ID: "position-property", Title: "Positioned piece",
 		Why:     "Clients take position away, so that a message cannot cover their own controls: the piece stays where it is in the text.",
 		Remedy:  "Place the piece with table cells and padding.",
-		Failing: `<div style="position: relative">Ask at the ticket office</div>`,
-		Passing: `<div>Ask at the ticket office</div>`,
+		Failing: `<div style="position: relative; top: 4px">Ask at the ticket office</div>`,
+		Passing: `<div style="padding-top: 4px">Ask at the ticket office</div>`,
 		Fix:     dropPosition,
+		Idle: func(p *Pass, t Target) string {
+			if dropPosition(p, t) == nil {
+				return ""
+			}
+			return "it moves nothing here, so nobody sees it"
+		},
 	},
 	{
 		ID: "negative-margin", Title: "Negative margin",
@@ -159,7 +171,11 @@ var layoutChecks = []*Check{
 			`12px">Harbour office, <b>Saltmouth</b></td></tr></table>`,
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
-			h.Wrap(t.First(), layoutTable+"><tr><td>", "</td></tr></table>")
+			table := layoutTable
+			if p.looksByWidth(t.First()) {
+				table += ` width="100%"` // as wide as the block is by itself
+			}
+			h.Wrap(t.First(), table+"><tr><td>", "</td></tr></table>")
 			return fixOf(h, "Put it into a table of one cell")
 		},
 	},
@@ -171,6 +187,36 @@ var layoutChecks = []*Check{
 		Passing: `<p style="margin: 0">Harbour office</p><div>Saltmouth</div>`,
 		Fix:     writeMargins,
 	},
+}
+
+// looksByWidth reports whether a block looks otherwise where it is only as wide as its content: what it shows stands at its
+// right side or in its middle, it has a ground or a border, or something in it takes its place or size from it.
+func (p *Pass) looksByWidth(block *markup.Node) bool {
+	if prepared := p.PreparedNode(block); prepared != nil {
+		block = prepared // with what a style sheet says
+	}
+	if width, ok := block.Declared("width"); ok && !strings.HasSuffix(width, "%") && width != "auto" {
+		return false
+	}
+	for _, name := range []string{"dir", "align"} {
+		if v, ok := block.Attr(name); ok && !strings.EqualFold(v, "ltr") && !strings.EqualFold(v, "left") {
+			return true
+		}
+	}
+	for _, d := range block.Style {
+		switch {
+		case d.Property == "text-align" && d.Value != "left" && d.Value != "start", d.Property == "direction" && d.Value != "ltr",
+			strings.HasPrefix(d.Property, "background"), strings.HasPrefix(d.Property, "border") && d.Property != "border-collapse",
+			d.Property == "box-shadow", d.Property == "outline":
+			return true
+		}
+	}
+	return slices.ContainsFunc(block.Elements(), func(n *markup.Node) bool {
+		return slices.ContainsFunc(n.Style, func(d markup.Declaration) bool {
+			return d.Property == "float" && d.Value != "none" || d.Property == "position" && d.Value == "absolute" ||
+				d.Property == "width" && strings.HasSuffix(d.Value, "%")
+		})
+	})
 }
 
 const layoutTable = `<table role="presentation" cellpadding="0" cellspacing="0" border="0"`
@@ -492,6 +538,13 @@ func dropPosition(p *Pass, t Target) *Fix {
 		if p.anchors(n) {
 			return nil // what is positioned in it would stand elsewhere
 		}
+		if prepared := p.PreparedNode(n); prepared != nil { // those of the sheet count too
+			for _, d := range prepared.Style {
+				if slices.Contains([]string{"top", "left", "right", "bottom"}, d.Property) && strings.Trim(d.Value, "0px") != "" && d.Value != "auto" {
+					return nil
+				}
+			}
+		}
 		for _, d := range edit.Declarations(n) {
 			if slices.Contains([]string{"top", "left", "right", "bottom", "z-index"}, d.Property) {
 				moved = moved || d.Property != "z-index" && strings.Trim(d.Value, "0px") != ""
@@ -569,27 +622,49 @@ func spacerCells(p *Pass) {
 func unevenRows(p *Pass) {
 	for _, table := range p.Doc.Root.Elements("table") {
 		first, spans := 0, false
+		var going []int // for each column that a cell above takes, how many rows it still does
 		for _, row := range table.Elements("tr") {
 			if row.Inside("table") != table {
 				continue
 			}
 			columns, down := columnsOf(row)
 			spans = spans || down
+			var left []int
+			for _, rows := range going {
+				if columns++; rows > 1 {
+					left = append(left, rows-1)
+				}
+			}
+			for _, c := range row.Children {
+				for range min(max(1, c.Pixels("colspan")), mostColumns) {
+					if rows := c.Pixels("rowspan"); c.Is("td", "th") && rows > 1 && len(left) < mostColumns {
+						left = append(left, rows-1)
+					}
+				}
+			}
+			going = left
 			if first == 0 {
 				first = columns
 			}
-			if columns != first && columns > 0 && !spans && row.Attribute("data-each") == nil && row.Attribute("data-in") == nil {
+			if columns != first && columns > 0 && row.Attribute("data-each") == nil && row.Attribute("data-in") == nil {
+				fix := p.completed(table)
+				if spans {
+					fix = nil
+				}
 				p.Report(Finding{
 					Span:     row.Open,
 					Severity: client.Note,
 					Message:  fmt.Sprintf("The row has %d columns and the first one of the table %d.", columns, first),
-					Fix:      p.completed(table),
+					Fix:      fix,
 				})
 				break
 			}
 		}
 	}
 }
+
+// mostColumns is how many columns of a table are counted.
+const mostColumns = 1_000
 
 // columnsOf counts the columns of a row's cells, and reports whether one of them goes on in the rows below.
 func columnsOf(row *markup.Node) (columns int, down bool) {

@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"strings"
 
+	"golang.org/x/net/html"
+
 	"missivum/core/client"
 	"missivum/core/field"
 	"missivum/core/markup"
@@ -59,6 +61,9 @@ var linkChecks = []*Check{
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			for _, n := range t.Nodes {
+				if !leads(n) {
+					return nil
+				}
 				h.Declare(n, "text-decoration: underline")
 			}
 			return fixOf(h, "Write the underline that browsers render by themselves")
@@ -129,10 +134,10 @@ var linkChecks = []*Check{
 	},
 	{
 		ID: "ampersand", Title: "Ampersand in an address that begins a reference",
-		Why:     "&copy= in an address is read as the sign of copyright by some; the address then leads elsewhere.",
+		Why:     "&copy at the end of an address is read as the sign of copyright; the address then leads elsewhere.",
 		Remedy:  "Write &amp; for each ampersand in an address.",
-		Failing: `<a href="https://www.brackwater.example/?port=1&copy=2">Timetable</a>`,
-		Passing: `<a href="https://www.brackwater.example/?port=1&amp;copy=2">Timetable</a>`,
+		Failing: `<a href="https://www.brackwater.example/?port=1&copy">Timetable</a>`,
+		Passing: `<a href="https://www.brackwater.example/?port=1&amp;copy">Timetable</a>`,
 		Run:     ampersands,
 	},
 	{
@@ -236,6 +241,9 @@ const plainLink = "#0000ee"
 // doubleColour writes the link's colour on a span around its text too.
 func doubleColour(p *Pass, t Target) *Fix {
 	n := t.First()
+	if !leads(n) {
+		return nil
+	}
 	colour := ""
 	if prepared := p.PreparedNode(n); prepared != nil {
 		colour, _ = prepared.Declared("color")
@@ -262,6 +270,20 @@ func doubleColour(p *Pass, t Target) *Fix {
 	}
 	h.WrapContent(n, `<span style="color: `+colour+`">`, "</span>")
 	return fixOf(h, "Write the colour on a span inside the link too")
+}
+
+// leads reports whether a link's address is one that clients keep. Of another they take it away, and what is left looks like
+// text, which no fix may make look like a link: the address is put right first.
+func leads(n *markup.Node) bool {
+	href, ok := n.Attr("href")
+	if !ok || placeholder(href) {
+		return false
+	}
+	switch markup.SchemeOf(strings.TrimSpace(href)) {
+	case "http", "https", "mailto", "tel", "sms":
+		return true
+	}
+	return field.HasField(href)
 }
 
 // linked makes a text a link that looks like the text around it.
@@ -320,7 +342,8 @@ func ampersands(p *Pass) {
 		raw := p.Source.Source[a.attr.Inner.Start:a.attr.Inner.End]
 		h := p.Edit()
 		for _, at := range bareAmpersand.FindAllStringIndex(raw, -1) {
-			if strings.HasPrefix(raw[at[0]:], "&amp;") {
+			if strings.HasPrefix(raw[at[0]:], "&amp;") ||
+				html.UnescapeString(strings.TrimSuffix(raw[at[0]:at[1]], "&")) == strings.TrimSuffix(raw[at[0]:at[1]], "&") {
 				continue
 			}
 			h.Insert(a.attr.Inner.Start+at[0]+1, "amp;")
@@ -336,14 +359,17 @@ func ampersands(p *Pass) {
 	}
 }
 
-var bareAmpersand = regexp.MustCompile(`&[a-zA-Z][a-zA-Z0-9]*(=|&|$)`)
+// bareAmpersand is an ampersand with a name behind it that ends there. Where a sign of equality or another letter follows, no browser
+// takes it for a reference (HTML, 13.2.5.73).
+var bareAmpersand = regexp.MustCompile(`&[a-zA-Z][a-zA-Z0-9]*(&|$)`)
 
 // addressSpaces finds what the check address-spaces reports: signs in an address that do not belong there.
 func addressSpaces(p *Pass) {
 	for _, a := range p.addresses() {
 		if field.HasField(a.value) || local(a.value) || placeholder(a.value) ||
 			strings.HasPrefix(strings.ToLower(a.value), "data:") || strings.HasPrefix(strings.ToLower(a.value), "tel:") ||
-			strings.HasPrefix(a.value, "javascript:") {
+			strings.HasPrefix(a.value, "javascript:") || strings.ContainsAny(a.value, "\u201c\u201d\u2018\u2019") ||
+			swallowing.MatchString(a.value) {
 			continue
 		}
 		encoded := encodeAddress(a.value)
@@ -414,7 +440,7 @@ func (p *Pass) addresses() []address {
 	var list []address
 	for _, n := range p.Doc.Root.Elements() {
 		for _, a := range n.Attrs {
-			if a.Name != "href" && a.Name != "src" && a.Name != "background" || n.Is("link", "script") {
+			if a.Name != "href" && a.Name != "src" && a.Name != "background" || n.Is("link", "script") || strings.Contains(n.Name, ":") {
 				continue
 			}
 			if _, named := n.Attr(field.AttrPicture); named && a.Name == "src" {
@@ -463,7 +489,7 @@ func placeholder(value string) bool {
 // addressRelative finds what the check address-relative reports: relative or scheme-less address.
 func addressRelative(p *Pass) {
 	for _, a := range p.addresses() {
-		if placeholder(a.value) || local(a.value) || schemeOf(a.value) != "" {
+		if placeholder(a.value) || local(a.value) || schemeOf(a.value) != "" || noColon.MatchString(a.value) {
 			continue
 		}
 		message := fmt.Sprintf("%s is not a full address: it lacks https://.", quote(a.value))
@@ -535,6 +561,8 @@ func linkTarget(p *Pass) {
 func undialled(value string) string {
 	rest, found := strings.CutPrefix(strings.ToLower(value), "tel:")
 	switch {
+	case found && strings.Contains(strings.ReplaceAll(rest, " ", ""), "(0)"):
+		return fmt.Sprintf("%s dials the zero in brackets too, and so another number.", quote(value))
 	case found && rest != "" && !field.HasField(rest) && strings.Trim(rest, "+0123456789-.()") != "":
 		return fmt.Sprintf("%s holds more than digits; some telephones dial only a part of it, or nothing.", quote(value))
 	case strings.HasPrefix(strings.ToLower(value), "mailto:") && len(value) > len("mailto:") &&

@@ -111,6 +111,17 @@ var pictureChecks = []*Check{
 		},
 	},
 	{
+		ID: "picture-sent-along", Title: "Hosted picture that the client carries in what it sends",
+		Why: "One family of desktop clients fetches pictures by address while it sends and puts them into each message; they " +
+			"weigh in it, may be listed as attachments, and a new file at the address changes nothing in what is sent.",
+		Remedy: `Write nosend="1" on the picture: that family then leaves it where it is hosted. Others pay no heed to it or drop it.`,
+		Failing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40" border="0">` +
+			`<span>Harbour office</span>`,
+		Passing: `<img src="https://p.brackwater.example/a.png" alt="Brackwater" width="120" height="40" border="0" nosend="1">` +
+			`<span>Harbour office</span>`,
+		Run: pictureSentAlong,
+	},
+	{
 		ID: "size-with-unit", Title: "Size attribute with a unit",
 		Why:     "Sizes in attributes are plain numbers of px; the word-processor engine does not read one with a unit.",
 		Remedy:  "Write the number alone.",
@@ -199,6 +210,7 @@ func picturePixels(p *Pass) {
 
 // pictureFormat holds the template's pictures against the formats that each profile draws.
 func pictureFormat(p *Pass) {
+	hostedFormats(p)
 	for _, img := range p.Doc.Root.Elements("img") {
 		shown := p.Prepared.PictureOf(img)
 		if shown == nil {
@@ -295,7 +307,8 @@ func pictureAlt(p *Pass) {
 	}
 }
 
-// enoughText is how many letters make a signature more than pictures.
+// enoughText is how many letters and digits make a signature more than pictures; a sign that is a syllable or a word counts for
+// several.
 const enoughText = 12
 
 // pictureOnly finds what the check picture-only reports: the whole signature is pictures.
@@ -315,8 +328,11 @@ func pictureOnly(p *Pass) {
 				if field.HasField(n.Data) {
 					letters += enoughText
 				}
-				for _, r := range n.Data {
-					if unicode.IsLetter(r) {
+				for _, r := range markup.Unescape(n.Data) {
+					switch {
+					case unicode.In(r, unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Hangul):
+						letters += enoughText / 3
+					case unicode.IsLetter(r), unicode.IsDigit(r):
 						letters++
 					}
 				}
@@ -325,11 +341,16 @@ func pictureOnly(p *Pass) {
 		})
 		if first != nil && letters < enoughText && !reported[first.Open.Start] {
 			reported[first.Open.Start] = true
-			p.Report(Finding{
+			f := Finding{
 				Span:     first.Open,
 				Severity: client.Breaks,
 				Message:  fmt.Sprintf("In the variant %q the signature is pictures only: no text is left when they are blocked.", variant),
-			})
+			}
+			if letters > 0 {
+				f.Severity = client.Degrades
+				f.Message = fmt.Sprintf("In the variant %q hardly any text is left when pictures are blocked.", variant)
+			}
+			p.Report(f)
 		}
 	}
 }
@@ -576,6 +597,47 @@ func reachedPictures(p *Pass) {
 			})
 		}
 	}
+}
+
+// pictureSentAlong finds pictures that the message has by address and whose tag does not ask the client that sends it to
+// leave them there; one finding for all of them. Pictures of the template that lie beside the page are carried anyway.
+func pictureSentAlong(p *Pass) {
+	var clients []string
+	for _, profile := range p.Profiles {
+		if _, along := profile.SendsAlong(); along {
+			clients = append(clients, profile.ID)
+		}
+	}
+	if len(clients) == 0 {
+		return
+	}
+	h := p.Edit()
+	count, first := 0, (*markup.Node)(nil)
+	for _, img := range p.Source.Elements("img") {
+		prepared := p.PreparedNode(img)
+		if prepared == nil || !journey.SentAlong(prepared) ||
+			p.Prepared.PictureOf(prepared) != nil && p.Template.Delivery(string(compose.HTML)) != template.Hosted {
+			continue
+		}
+		if count++; first == nil {
+			first = img
+		}
+		h.SetAttribute(img, "nosend", "1")
+	}
+	if first == nil {
+		return
+	}
+	what := "this hosted picture is"
+	if count > 1 {
+		what = fmt.Sprintf("this hosted picture and %d more are", count-1)
+	}
+	p.Report(Finding{
+		Span:     first.Open,
+		Severity: client.Note,
+		Clients:  clients,
+		Message:  fmt.Sprintf("Without nosend %s carried in each message that %s sends.", what, strings.Join(clients, ", ")),
+		Fix:      fixOf(h, `Write nosend="1"`),
+	})
 }
 
 // unhosted finds the template's own pictures that forms show by an address which is missing or local.

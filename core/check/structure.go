@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"missivum/core/client"
@@ -120,8 +121,11 @@ func scriptAddresses(p *Pass) {
 		}
 	}
 	for _, d := range passive.Make(p.Source.Clone()) {
-		if foundByClients.MatchString(d.What) {
-			continue
+		if d.What == "<marquee>" || d.What == "<blink>" {
+			continue // obsolete-element answers for text that moves
+		}
+		if foundByClients.MatchString(d.What) || strings.ContainsAny(strings.Fields(d.What + " ")[0], `"'`) {
+			continue // the second: what is left behind an attribute that its quotes end, which has a check of its own
 		}
 		p.Report(Finding{
 			Span:     d.Span,
@@ -132,16 +136,45 @@ func scriptAddresses(p *Pass) {
 }
 
 // foundByClients is what the profiles of clients remove, and is reported with them.
-var foundByClients = regexp.MustCompile(`^(on|the address |<(script|form|input|button|textarea|select|iframe|object|embed|applet|video|audio)>)`)
+var foundByClients = regexp.MustCompile(`^(on|the address ` +
+	`|<(script|form|input|button|textarea|select|iframe|object|embed|applet|video|audio)>)`)
+
+// otherCharset reports a declaration that is not true of the source, which is UTF-8 here however it was stored before.
+func (p *Pass) otherCharset(declared string) {
+	name := strings.ToLower(strings.TrimSpace(declared))
+	beyond := strings.ContainsFunc(p.Template.Source, func(r rune) bool { return r >= utf8.RuneSelf })
+	if name == "utf-8" || name == "utf8" || name == "" || !beyond {
+		return
+	}
+	for _, n := range p.Source.Elements("meta") {
+		for _, a := range n.Attrs {
+			at := strings.Index(strings.ToLower(p.Source.Source[a.Inner.Start:a.Inner.End]), name)
+			if at < 0 || a.Name != "charset" && a.Name != "content" {
+				continue
+			}
+			h := p.Edit()
+			h.Replace(markup.Span{Start: a.Inner.Start + at, End: a.Inner.Start + at + len(name)}, "utf-8")
+			p.Report(Finding{
+				Span: a.Span, Severity: client.Degrades,
+				Message: fmt.Sprintf("The source says %s and has letters beyond ASCII in UTF-8: where it is used as "+
+					"it stands, they are garbled.", declared),
+				Remedy: "Declare utf-8.",
+				Fix:    fixOf(h, "Declare utf-8"),
+			})
+			return
+		}
+	}
+}
 
 // characterSet finds what the check character-set reports: characters that depend on the character set.
 func characterSet(p *Pass) {
-	if _, ok := compose.Charset(p.Source); ok {
+	if declared, ok := compose.Charset(p.Source); ok {
+		p.otherCharset(declared)
 		return
 	}
 	count, firstAt := 0, -1
 	for i, r := range p.Template.Source {
-		if r < utf8.RuneSelf || r == '\ufeff' {
+		if r < utf8.RuneSelf || invisible(r) {
 			continue
 		}
 		count++
@@ -162,7 +195,7 @@ func characterSet(p *Pass) {
 		Severity: client.Degrades,
 		Message:  message,
 		Fix:      references(p),
-		Remedy:   fmt.Sprintf("Declare <meta charset=\"utf-8\"> in a head, or write the character as a reference: &#%d;.", r),
+		Remedy:   fmt.Sprintf("Declare <meta charset=\"utf-8\"> in a head, or write the character as a reference: %s.", referenceFor(r)),
 	})
 }
 
@@ -252,6 +285,33 @@ func turnedInsideOut(p *Pass, t Target) *Fix {
 	return fixOf(h, "Put the inline element inside the block")
 }
 
+// curlyValue recognises an attribute in curly quotes.
+var curlyValue = regexp.MustCompile("=[“”„‘’]")
+
+// referenceNames are the names of references that every client knows (HTML 4.01, 24.2 and of 24.4), by their character: they can
+// be read, numbers cannot.
+var referenceNames = func() map[rune]string {
+	names := map[rune]string{}
+	for _, name := range strings.Fields(`nbsp iexcl cent pound curren yen brvbar sect uml copy ordf laquo not shy reg macr deg plusmn sup2 sup3
+		acute micro para middot cedil sup1 ordm raquo frac14 frac12 frac34 iquest Agrave Aacute Acirc Atilde Auml Aring AElig Ccedil
+		Egrave Eacute Ecirc Euml Igrave Iacute Icirc Iuml ETH Ntilde Ograve Oacute Ocirc Otilde Ouml times Oslash Ugrave Uacute Ucirc
+		Uuml Yacute THORN szlig agrave aacute acirc atilde auml aring aelig ccedil egrave eacute ecirc euml igrave iacute icirc iuml
+		eth ntilde ograve oacute ocirc otilde ouml divide oslash ugrave uacute ucirc uuml yacute thorn yuml OElig oelig Scaron scaron
+		Yuml ndash mdash lsquo rsquo sbquo ldquo rdquo bdquo bull hellip euro trade`) {
+		r, _ := utf8.DecodeRuneInString(markup.Unescape("&" + name + ";"))
+		names[r] = name
+	}
+	return names
+}()
+
+// referenceFor is a character as a reference, by its name where it has one.
+func referenceFor(r rune) string {
+	if name := referenceNames[r]; name != "" {
+		return "&" + name + ";"
+	}
+	return fmt.Sprintf("&#%d;", r)
+}
+
 // mostReferences is by how many bytes a source may be longer than its characters, to be written with references.
 const mostReferences = 1_000
 
@@ -260,6 +320,14 @@ const mostReferences = 1_000
 func references(p *Pass) *Fix {
 	if utf8.RuneCountInString(p.Template.Source)+mostReferences < len(p.Template.Source) {
 		return nil // a whole text in other letters is better declared than written in numbers
+	}
+	for _, r := range p.Template.Source {
+		if unicode.IsLetter(r) && !unicode.Is(unicode.Latin, r) {
+			return nil // nobody can read, or edit, a text whose every letter is a number
+		}
+	}
+	if curlyValue.MatchString(p.Template.Source) {
+		return nil // quotes that are the wrong ones are put right first
 	}
 	h := p.Edit()
 	p.Source.Root.Walk(func(n *markup.Node) bool {
@@ -286,7 +354,7 @@ func references(p *Pass) *Fix {
 				h.Fail()
 				return false
 			}
-			h.Replace(markup.Span{Start: span.Start + i, End: span.Start + i + utf8.RuneLen(r)}, fmt.Sprintf("&#%d;", r))
+			h.Replace(markup.Span{Start: span.Start + i, End: span.Start + i + utf8.RuneLen(r)}, referenceFor(r))
 		}
 		return true
 	})

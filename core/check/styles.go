@@ -80,6 +80,12 @@ var styleChecks = []*Check{
 		Remedy:  "Write mso-line-height-rule: exactly beside line-height; the others leave it aside.",
 		Failing: `<p style="margin: 0; line-height: 20px">Harbour office</p>`,
 		Passing: `<p style="margin: 0; line-height: 20px; mso-line-height-rule: exactly">Harbour office</p>`,
+		Idle: func(_ *Pass, t Target) string {
+			if _, err := strconv.ParseFloat(strings.TrimSuffix(t.Value, "%"), 64); err != nil {
+				return ""
+			}
+			return "a multiple of the letters grows with larger ones anyway"
+		},
 		Fix: func(p *Pass, t Target) *Fix {
 			h := p.Edit()
 			h.Beside(t.Span, "mso-line-height-rule: exactly")
@@ -322,11 +328,24 @@ func engineSheet(p *Pass, t Target) *Fix {
 			list += ", " + generic
 		}
 		h := p.Edit()
-		h.Insert(p.start(), "<!--[if mso]><style>table, td, div, p, a, span { font-family: "+list+" !important }</style><![endif]-->\n")
+		for _, n := range p.Source.Elements() {
+			prepared := p.PreparedNode(n)
+			if prepared == nil || n.Is("style", "body", "html") || !slices.ContainsFunc(prepared.Style, func(d markup.Declaration) bool {
+				return len(style.FamiliesOf(d)) > 0
+			}) {
+				continue
+			}
+			h.SetAttribute(n, "class", strings.TrimSpace(attribute(n, "class")+" "+engineClass))
+		}
+		h.Insert(p.start(), "<!--[if mso]><style>."+engineClass+" { font-family: "+list+" !important }</style><![endif]-->\n")
 		return fixOf(h, "Give that engine a font in a style sheet for it alone")
 	}
 	return nil
 }
+
+// engineClass is the class of the pieces that get another font in the word-processor engine: a rule for all elements would reach the
+// message around the signature.
+const engineClass = "signature-font"
 
 // oneFont reports whether the template has the same fonts everywhere.
 func (p *Pass) oneFont() bool {

@@ -71,16 +71,22 @@ func TestContrasts(t *testing.T) {
 	if got := contrast(color.RGBA{255, 255, 255, 255}, color.RGBA{A: 255}); math.Abs(got-21) > 1e-9 {
 		t.Errorf("white on black: %v", got)
 	}
-	for source, want := range map[string]int{
-		`<p style="margin: 0; color: #767676">x</p>`:                                                                                      0, // 4.54 to 1
-		`<p style="margin: 0; color: #777777">x</p>`:                                                                                      1, // 4.48 to 1
-		`<p style="margin: 0; color: #777777; font-size: 24px">x</p>`:                                                                     0, // large
-		`<p style="margin: 0; color: #777777; font-size: 19px; font-weight: bold">x</p>`:                                                  0,
-		`<div style="background: #333333"><p style="margin: 0; color: #777777">x</p></div>`:                                               1,
-		`<table role="presentation" cellpadding="0" cellspacing="0" bgcolor="#000000"><tr><td style="color: #ffffff">x</td></tr></table>`: 0,
-		`<p style="margin: 0; color: #dddddd">|</p>`:                                                                                      0, // a separator
-		`<p style="margin: 0; color: #aaaaaa">x</p><p style="margin: 0; color: #aaaaaa">y</p>`:                                            1, // once for a pair of colours
+	for _, c := range []struct {
+		source string
+		want   int
+	}{
+		{`<p style="margin: 0; color: #767676">x</p>`, 0},                  // 4.54 to 1
+		{`<p style="margin: 0; color: #777777">x</p>`, 1},                  // 4.48 to 1
+		{`<p style="margin: 0; color: #777777; font-size: 24px">x</p>`, 0}, // large
+		{`<p style="margin: 0; color: #777777; font-size: 19px; font-weight: bold">x</p>`, 0},
+		{`<div style="background: #333333"><p style="margin: 0; color: #777777">x</p></div>`, 1},
+		{`<table role="presentation" cellpadding="0" cellspacing="0" bgcolor="#000000"><tr><td style="color: #ffffff">x</td></tr></table>`,
+			0},
+		{`<p style="margin: 0; color: #dddddd">|</p>`, 0}, // a separator
+		{`<p style="margin: 0; color: #aaaaaa">x</p><p style="margin: 0; color: #aaaaaa">y</p>`,
+			1}, // once for a pair of colours
 	} {
+		source, want := c.source, c.want
 		if got := found(t, "contrast", source); len(got) != want {
 			t.Errorf("%s: %+v, want %d", source, got, want)
 		}

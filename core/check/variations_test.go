@@ -13,7 +13,21 @@ func TestWhatEachCheckSees(t *testing.T) {
 		check, name, html string
 		want              int
 	}{
-		{"layout-property", "inline blocks of text", `<span style="display: inline-block">x</span>`, 1},
+		{"layout-property", "inline blocks of text", `<span style="display: inline-block">x</span>`, 0},
+		{"layout-property", "inline blocks with a size", `<span style="display: inline-block; width: 40px">x</span>`, 1},
+		{"layout-property", "inline blocks with a background",
+			`<a href="https://a.example/" style="display: inline-block; padding: 4px">x</a>`, 1},
+		{"picture-size", "one side", `<img src="https://a.example/a.png" alt="x" width="120">Brackwater`, 0},
+		{"block-width", "all of the width", `<div style="width: 100%">x</div>`, 0},
+		{"block-width", "in the line", `<span style="width: 40px">x</span>`, 0},
+		{"size-bound", "as the attribute", img + ` style="max-width: 120px">Brackwater Ferries`, 0},
+		{"size-bound", "a ghost table", `<!--[if mso]><table width="600"><tr><td><![endif]--><div style="max-width: 600px">x</div>` +
+			`<!--[if mso]></td></tr></table><![endif]-->`, 0},
+		{"size-bound", "a ghost table that is wider",
+			`<!--[if mso]><table width="800"><tr><td><![endif]--><div style="max-width: 600px">x</div>` +
+				`<!--[if mso]></td></tr></table><![endif]-->`, 1},
+		{"plain-number", "a register", `<p style="margin: 0">Registered in England 04512345</p>`, 0},
+		{"ampersand", "with a sign of equality", `<a href="https://a.example/?a=1&reg=2">x</a>`, 0},
 		{"layout-property", "blocks are blocks", `<span style="display: block">x</span>`, 0},
 		{"layout-property", "a picture may float", img + ` style="float: left">Brackwater Ferries`, 0},
 		{"flex-layout", "a grid", `<div style="display: inline-grid"><b>x</b></div>`, 1},
@@ -80,6 +94,21 @@ func TestWhatEachCheckSees(t *testing.T) {
 			`<style>@media print { p { color: #000000 } }</style><p style="margin: 0 !important">x</p>`, 0},
 		{"small-text", "a pixel for a spacer", `<p style="margin: 0; font-size: 1px">&nbsp;</p>`, 0},
 		{"small-text", "by half of what is around", `<div style="font-size: 14px">x <span style="font-size: 50%">y</span></div>`, 1},
+		{"program-link", "a program of one device", `<a href="harbour-call:bridge">x</a>`, 1},
+		{"program-link", "a host with its port", `<a href="harbour:8080/x">x</a>`, 0},
+		{"program-link", "words", `<a href="call us: 01632">x</a>`, 0},
+		{"program-link", "a misspelt one has a check of its own", `<a href="htps://www.brackwater.example/">x</a>`, 0},
+		{"picture-source", "of one program", `<img src="some-mailer://4711/1.2" alt="x" width="9" height="9">Brackwater Ferries`, 1},
+		{"picture-source", "misspelt", `<img src="htps://p.brackwater.example/a.png" alt="x" width="9" height="9">Brackwater Ferries`, 0},
+		{"character-reference", "the same one twice", `<p style="margin: 0">a&#150;b&#150;c&#x96;d&#8211;e</p>`, 3},
+		{"margin-lost", "none, or by itself", img + ` style="margin: 0 auto">Brackwater Ferries`, 0},
+		{"margin-lost", "of a cell", table + `><tr><td style="margin: 4px">x</td></tr></table>`, 0},
+		{"border-spacing", "none", table + ` style="border-spacing: 0px"><tr><td>x</td></tr></table>`, 0},
+		{"background-picture", "an attribute", table + `><tr><td background="https://p.brackwater.example/b.png">x</td></tr></table>`, 1},
+		{"picture-only", "spaces between pictures", img + `>&nbsp;&nbsp;&nbsp;&nbsp;` + img + `>`, 1},
+		{"picture-only", "a word", img + `>Harbour`, 1},
+		{"picture-only", "a name in ideographs", img + `>田中太郎`, 0},
+		{"picture-only", "a number", img + `>+44 1632 960 100`, 0},
 		{"picture-border", "not linked", img + `>Brackwater Ferries`, 0},
 		{"size-with-unit", "percent", table + ` width="100%"><tr><td>x</td></tr></table>`, 0},
 		{"size-with-unit", "a cell", table + `><tr><td width="40PX">x</td></tr></table>`, 1},
@@ -143,6 +172,19 @@ func TestWhatEachCheckSees(t *testing.T) {
 		{"language", "declared further in", table + `><tr><td lang="de">Überfahrten das ganze Jahr</td></tr></table>`, 0},
 		{"direction", "around it", `<div dir="rtl"><p style="margin: 0">&#1605;</p></div>`, 0},
 		{"direction", "automatic", `<p dir="auto" style="margin: 0">&#1605;</p>`, 0},
+		{"slice-gap", "icons in a row",
+			`<p style="margin: 0; width: 100px"><img src="https://p.brackwater.example/a.png" alt="a" width="24" height="24">
+<img src="https://p.brackwater.example/b.png" alt="b" width="24" height="24">
+<img src="https://p.brackwater.example/c.png" alt="c" width="24" height="24"></p>`, 0},
+		{"slice-gap", "pieces as wide as their cell",
+			`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td width="200"><img src="https://p.brackwater.example/a.png" ` +
+				`alt="a" width="100" height="40"> <img src="https://p.brackwater.example/b.png" alt="b" width="100" height="40"></td></tr></table>`, 1},
+		{"slice-gap", "pieces without white space",
+			`<table role="presentation" cellpadding="0" cellspacing="0"><tr><td width="200"><img src="https://p.brackwater.example/a.png" ` +
+				`alt="a" width="100" height="40"><img src="https://p.brackwater.example/b.png" alt="b" width="100" height="40"></td></tr></table>`, 0},
+		{"slice-gap", "two badges with room",
+			`<p style="margin: 0"><img src="https://p.brackwater.example/a.png" alt="a" width="120" height="40"> <img ` +
+				`src="https://p.brackwater.example/b.png" alt="b" width="120" height="40"></p>`, 0},
 		{"lone-block", "in a table", table + `><tr><td><p style="margin: 0">x</p></td></tr></table>`, 0},
 		{"lone-block", "a division", `<div style="color: #333333">x <b>y</b></div>`, 1},
 		{"inline-drawing", "a picture of one",

@@ -72,7 +72,7 @@ var writtenChecks = []*Check{
 		Failing: `<ul style="margin: 0"><li>Harbour office</li></ul>`,
 		Passing: `<div>Harbour office</div>`,
 		Run: func(p *Pass) {
-			for _, n := range p.Doc.Root.Elements("ul", "ol") {
+			for _, n := range p.Doc.Root.Elements("ul", "ol", "dl") {
 				p.Report(Finding{
 					Span:     n.Open,
 					Severity: client.Note,
@@ -214,10 +214,12 @@ func plainElement(p *Pass, t Target) *Fix {
 	h := p.Edit()
 	for _, n := range t.Nodes {
 		switch {
-		case n.Is("article", "aside", "footer", "header", "hgroup", "main", "nav", "section", "figure", "figcaption", "details", "summary"):
+		case n.Is("article", "aside", "footer", "header", "hgroup", "main", "nav", "section", "figure", "figcaption"):
 			h.Rename(n, "div")
 		case n.Is("time", "mark", "data", "kbd", "bdi", "output", "blink", "meter", "progress"):
 			h.Rename(n, "span")
+		case n.Is("details", "summary", "dialog", "template", "noscript", "menu"):
+			return nil // browsers hide what is in it, or a part
 		case len(n.Attrs) == 0 && !p.looksLikeSomething(n):
 			h.Unwrap(n)
 		default:
@@ -389,7 +391,11 @@ func missingEndTags(p *Pass) {
 		name string
 		at   int
 	}
-	open := map[place]int{}
+	open, swallowed := map[place]int{}, false
+	p.Source.Root.Walk(func(n *markup.Node) bool {
+		swallowed = swallowed || p.unclosed(n)
+		return true
+	})
 	for _, n := range p.Source.Elements() {
 		if n.Close.Len() == 0 {
 			open[place{n.Name, endOf(n)}]++
@@ -412,7 +418,10 @@ func missingEndTags(p *Pass) {
 				"what stands behind it no longer has its look, which browsers give to all of that")
 		}
 		message := fmt.Sprintf("<%s> is not closed.", n.Name)
-		if many := open[place{n.Name, endOf(n)}]; many >= manyUnclosed {
+		if swallowed {
+			m = nil // its end tag stands in the comment, which is what is to be closed
+			message += " Its end is inside the comment that does not end."
+		} else if many := open[place{n.Name, endOf(n)}]; many >= manyUnclosed {
 			m = nil
 			message += fmt.Sprintf(" %d of them are open in each other: probably end tags were written without the slash.", many)
 		}

@@ -133,6 +133,21 @@ const (
 	PictureDropped = "dropped"
 )
 
+// HostedPicture is the structure of a picture by address whose tag does not ask the client that sends it to leave it
+// where it is hosted.
+const HostedPicture = "hosted-picture"
+
+// SendsAlong reports whether the client, when it sends, carries pictures that are hosted unless their tag says nosend,
+// and on what basis that is said.
+func (p *Profile) SendsAlong() (Basis, bool) {
+	for _, b := range p.Behaviours {
+		if b.Stage == Send && b.Match.Structure == HostedPicture {
+			return b.Basis, true
+		}
+	}
+	return "", false
+}
+
 // WayArrival is a way for pictures to go, and how they arrive by it.
 type WayArrival struct {
 	Way string

@@ -211,8 +211,10 @@ var hostile = map[string]string{
 func TestHostileValuesChangeNoStructure(t *testing.T) {
 	harbour, d := demoParts(t, "harbour")
 	regatta, _ := demoParts(t, "regatta")
-	wild := fromSource(t, `<p title="{{ cn }}" style="color: {{ title }}; --x: 1"><a href="{{ mail }}">{{ cn }}</a><a href='https://brackwater.example/{{ uid }}?q={{ ou }}'>x</a>
-		<!--[if mso]><b>{{ sn }}</b><![endif]--><img alt="{{ cn | or 'x' }}" src="https://p.brackwater.example/{{ uid }}.png"><textarea>{{ cn }}</textarea></p>`, "")
+	wild := fromSource(t, `<p title="{{ cn }}" style="color: {{ title }}; --x: 1"><a href="{{ mail }}">{{ cn }}</a><a `+
+		`href='https://brackwater.example/{{ uid }}?q={{ ou }}'>x</a>
+		<!--[if mso]><b>{{ sn }}</b><![endif]--><img alt="{{ cn | or 'x' }}" src="https://p.brackwater.example/{{ uid `+
+		`}}.png"><textarea>{{ cn }}</textarea></p>`, "")
 	harmless := make([]string, d.Schema.Len())
 	for i := range harmless {
 		harmless[i] = "x"

@@ -22,7 +22,8 @@ func richTemplate(t testing.TB) *template.Template {
 	t.Helper()
 	tmpl, err := template.New("x", template.Parts{
 		Source: `<table><tr><td width="100" bgcolor="#eeeeee"><a href="https://a.example/{{ cn }}">{{ cn }}</a></td><td>
-			<table><tr data-needs="title"><td>{{ title | upper }}</td></tr><tr><td data-join=", "><b>{{ cn }}</b><i data-each="labeledURI"><a href="{{ entry.address }}">{{ entry.label }}</a></i></td></tr></table></td></tr></table>
+			<table><tr data-needs="title"><td>{{ title | upper }}</td></tr><tr><td data-join=", "><b>{{ cn }}</b><i ` +
+			`data-each="labeledURI"><a href="{{ entry.address }}">{{ entry.label }}</a></i></td></tr></table></td></tr></table>
 			<p style="font-family: {{ cn }}">{{ title }}<br>{{ cn }}</p><ul><li>{{ cn }}</ul>`,
 		Settings: "country: GB",
 	})

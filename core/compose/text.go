@@ -124,7 +124,7 @@ func (c *textCompiler) link(n *markup.Node) {
 	leave = c.source.EnterLink(c.b, n)
 	c.b.Mark(markAddress)
 	pieces, _ := c.source.AddressPieces(*href)
-	c.b.Pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
+	c.b.AddressPieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.b.Mark(markLinkEnd)
 	leave()
 }

@@ -11,6 +11,7 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/journey"
 	"missivum/core/person"
 	"missivum/core/template"
 )
@@ -33,7 +34,8 @@ type Consequence struct {
 	Day        int64             `json:"day"`        // bytes a day; 0 when the volume is not known
 	Characters int               `json:"characters"` // UTF-16 units that the addresses take in the signature's markup
 	Arrivals   []Arrivals        `json:"arrivals"`
-	Says       string            `json:"says"` // all of it in a sentence
+	SentAlong  string            `json:"sent-along"` // which clients carry the hosted pictures when they send, in words; may be empty
+	Says       string            `json:"says"`       // all of it in a sentence
 }
 
 // Arrivals are the clients in which the pictures arrive alike.
@@ -52,12 +54,15 @@ func Weigh(in Input) ([]Consequence, error) {
 	for _, form := range []compose.Form{compose.Fragment, compose.HTML, compose.MIME, compose.Message} {
 		for _, way := range ordered(in.Template, form) {
 			c := Consequence{Form: string(form), Way: way, Chosen: way == in.Template.Delivery(string(form)), Arrivals: []Arrivals{}}
-			pictures, err := c.measure(in, schema, form)
+			pictures, without, err := c.measure(in, schema, form)
 			if err != nil {
 				return nil, err
 			}
 			address, _ := in.Template.Hosting()
 			c.arrive(in.Profiles, way == template.Hosted && address == "")
+			if address != "" && way == template.Hosted && pictures > 0 && (form == compose.HTML || form == compose.Fragment) {
+				c.SentAlong = along(in.Profiles, without, pictures)
+			}
 			c.Says = c.sentence(in, pictures)
 			list = append(list, c)
 		}
@@ -77,15 +82,16 @@ func ordered(t *template.Template, form compose.Form) []template.Delivery {
 	return list
 }
 
-// measure prepares the template with this way and adds up bytes and characters.
-func (c *Consequence) measure(in Input, schema *person.Schema, form compose.Form) (pictures int, err error) {
+// measure prepares the template with this way and adds up bytes and characters. It returns how many pictures there are, and
+// how many of them are hosted and do not say nosend.
+func (c *Consequence) measure(in Input, schema *person.Schema, form compose.Form) (pictures, without int, err error) {
 	t := *in.Template
 	t.Settings.Pictures.Delivery = map[string]template.Delivery{string(form): c.Way}
 	prepared, err := compose.Prepare(&t, schema, in.Day, compose.Delivered(&t, form, compose.Beside))
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	seen := map[*template.Picture]bool{}
+	seen, along := map[*template.Picture]bool{}, map[*template.Picture]bool{}
 	for _, img := range prepared.Doc.Root.Elements("img") {
 		p := prepared.PictureOf(img)
 		if p == nil {
@@ -93,6 +99,9 @@ func (c *Consequence) measure(in Input, schema *person.Schema, form compose.Form
 		}
 		src, _ := img.Attr("src")
 		c.Characters += client.Units(src)
+		if journey.SentAlong(img) {
+			along[p] = true
+		}
 		switch {
 		case c.Way == template.Data:
 			c.Message += len(src)
@@ -102,7 +111,7 @@ func (c *Consequence) measure(in Input, schema *person.Schema, form compose.Form
 		seen[p] = true
 	}
 	c.Day = int64(c.Message) * int64(in.Volume)
-	return len(seen), nil
+	return len(seen), len(along), nil
 }
 
 // encoded is how many bytes of base64, in lines of 76 letters, a file becomes (RFC 2045, 6.8).
@@ -166,10 +175,28 @@ func (c *Consequence) sentence(in Input, pictures int) string {
 	for _, a := range c.Arrivals {
 		parts = append(parts, fmt.Sprintf("%s %s", words[a.As], strings.Join(a.Clients, ", ")))
 	}
+	if c.SentAlong != "" {
+		parts = append(parts, c.SentAlong)
+	}
 	if address, _ := in.Template.Hosting(); c.Way == template.Hosted && address == "" {
 		parts = []string{"the pictures have no address, so nobody sees them; set pictures.address in template.yaml"}
 	}
 	return string(c.Way) + ": " + strings.Join(parts, "; ")
+}
+
+// along says which clients carry hosted pictures in what they send, and how many of them ask for it not to be done.
+func along(profiles []*client.Profile, without, pictures int) string {
+	var names []string
+	for _, p := range profiles {
+		if basis, ok := p.SendsAlong(); ok {
+			names = append(names, fmt.Sprintf("%s (%s)", p.ID, basis))
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("carried all the same when sent from %s, unless the tag says nosend: %d of %d do", strings.Join(names, ", "),
+		pictures-without, pictures)
 }
 
 // tenths writes n in a larger unit with one digit behind the point, rounded up to what is not nothing.

@@ -70,6 +70,40 @@ func TestWeigh(t *testing.T) {
 	}
 }
 
+// What the client that sends carries although it is hosted is said in the forms that are installed, with how many pictures
+// ask to be left where they are.
+func TestSentAlong(t *testing.T) {
+	for source, want := range map[string]string{
+		`<img data-picture="logo" width="88" height="88">`:                                                            "nosend: 0 of 1 do",
+		`<img data-picture="logo" width="88" height="88" nosend="1">`:                                                 "nosend: 1 of 1 do",
+		`<img data-picture="logo" width="88" height="88" nosend="1"><img data-picture="banner" width="9" height="9">`: "nosend: 1 of 2 do",
+	} {
+		parts := harbour(t).Parts()
+		parts.Source = source
+		edited, err := template.New("edited", parts)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := Weigh(Input{Template: edited, Profiles: client.Shipped(), Day: day})
+		if err != nil {
+			t.Fatal(err)
+		}
+		said := 0
+		for _, c := range list {
+			installed := c.Way == template.Hosted && (c.Form == "html" || c.Form == "fragment")
+			if strings.Contains(c.Says, want) != installed {
+				t.Errorf("%s: %s %s: %s", source, c.Form, c.Way, c.Says)
+			}
+			if installed {
+				said++
+			}
+		}
+		if said != 2 {
+			t.Errorf("said for %d forms", said)
+		}
+	}
+}
+
 func TestMultiples(t *testing.T) {
 	if n := Best(Multiples(client.Shipped(), "attributes")); n != 2 {
 		t.Errorf("with attributes %d", n)

@@ -102,7 +102,8 @@ func garbled(f *finder, field, value string) {
 	f.add("garbled", field, value, "was read in the wrong character set", bytes, "")
 }
 
-var tag = regexp.MustCompile(`(?i)</?(?:a|abbr|b|big|br|center|div|em|font|h[1-6]|hr|i|img|li|ol|p|s|small|span|strong|sub|sup|table|td|tr|u|ul)(?:\s[^>]*)?/?>|&(?:[A-Za-z]{2,8}|#[0-9]{2,6}|#x[0-9A-Fa-f]{2,6});`)
+var tag = regexp.MustCompile(`(?i)</?(?:a|abbr|b|big|br|center|div|em|font|h[1-6]|hr|i|img|li|ol|p|s|small|span|` +
+	`strong|sub|sup|table|td|tr|u|ul)(?:\s[^>]*)?/?>|&(?:[A-Za-z]{2,8}|#[0-9]{2,6}|#x[0-9A-Fa-f]{2,6});`)
 
 // markup reports tags and character references.
 func markup(f *finder, field, value string) {

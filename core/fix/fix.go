@@ -271,6 +271,9 @@ func (w *work) try(ctx context.Context, batch []check.Finding) (why string) {
 	if brought := newFinding(w.report, after); brought != "" {
 		return brought
 	}
+	if harm := w.harm(in.Template, batch); harm != "" {
+		return harm
+	}
 	sizes, err := w.measured(ctx, in)
 	if err != nil && w.sizes != nil {
 		return "the result cannot be measured: " + err.Error()

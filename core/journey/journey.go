@@ -103,6 +103,7 @@ func (s *simulation) matchElements(b *client.Behaviour) {
 		case client.Unwrapped:
 			n.Unwrap()
 		case client.Rewritten:
+			s.add(b, n)
 			n.Rename(b.To)
 		}
 		s.changed()
@@ -138,10 +139,24 @@ func (s *simulation) attributes(b *client.Behaviour) {
 			case client.Dropped, client.Refused:
 				n.RemoveAttr(a.Name)
 			case client.Rewritten:
-				n.SetAttr(a.Name, rewritten(b.To, a))
+				s.rewrite(b, n, a)
 			}
 		}
 	}
+}
+
+// rewrite gives an attribute another value, or puts what the behaviour adds in its place.
+func (s *simulation) rewrite(b *client.Behaviour, n *markup.Node, a markup.Attr) {
+	if b.Adds == nil {
+		n.SetAttr(a.Name, rewritten(b.To, a))
+		return
+	}
+	n.RemoveAttr(a.Name)
+	adds := *b.Adds
+	adds.Value = strings.ReplaceAll(adds.Value, "*", a.Value)
+	instead := *b
+	instead.Adds = &adds
+	s.add(&instead, n)
 }
 
 // rewritten gives the new value of an attribute. In lists of names each is rewritten.

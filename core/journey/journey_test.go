@@ -132,3 +132,18 @@ func FuzzSimulate(f *testing.F) {
 		}
 	})
 }
+
+// TestAttributesBecomeDeclarations: a client that rewrites old markup puts what an attribute said into the style.
+func TestAttributesBecomeDeclarations(t *testing.T) {
+	doc, err := markup.Parse(`<p><font color="#123456" size="2" face="Verdana">a</font><strike>b</strike></p>`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	style.ReadAttributes(doc)
+	kept, _ := Simulate(client.Find("washing-webmail"), doc, client.Install)
+	want := `<p><span style="font-family: Verdana; color: #123456; font-size: small">a</span><span ` +
+		`style="text-decoration: line-through">b</span></p>`
+	if got := kept.Render(); got != want {
+		t.Errorf("%s\nwant\n%s", got, want)
+	}
+}

@@ -1,6 +1,9 @@
 package journey
 
 import (
+	"fmt"
+	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,6 +32,9 @@ func Paste(doc *markup.Document) {
 				n.RemoveAttr(a.Name)
 			}
 		}
+		if href, ok := n.Attr("href"); ok && n.Is("a", "area") {
+			n.SetAttr("href", wholeAddress(href))
+		}
 		n.Normalise()
 	}
 	for _, n := range doc.Root.Elements() {
@@ -46,6 +52,17 @@ func Paste(doc *markup.Document) {
 			empty(n)
 		}
 	}
+	asRead(doc)
+	workOut(doc.Root, inherits{size: 16})
+	withoutMaps(doc.Root)
+	plainSpaces(doc.Root)
+	loneBlock(doc)
+	thinned(doc.Root, map[string]string{})
+}
+
+// asRead leaves what a browser has of a document: without comments and what belongs to the head, references decoded, and a row
+// group in every table.
+func asRead(doc *markup.Document) {
 	doc.Root.Walk(func(n *markup.Node) bool {
 		switch {
 		case n.Kind == markup.Conditional || n.Is("style", "script", "link", "meta", "title"):
@@ -53,14 +70,13 @@ func Paste(doc *markup.Document) {
 			return false
 		case n.Kind == markup.Comment || n.Kind == markup.Stray:
 			n.Remove()
-		case n.Kind == markup.Text && !field.HasField(n.Data):
+		case n.Kind == markup.Text:
 			n.SetText(n.Data)
 		case n.Is("table"):
 			rowGroup(n)
 		}
 		return true
 	})
-	thinned(doc.Root, map[string]string{})
 }
 
 // addressed are the attributes that hold an address that is loaded or gone to.
@@ -69,7 +85,7 @@ var addressed = []string{"href", "src", "action", "background"}
 // notCopied says what a browser leaves behind when it copies: what is not shown, and what cannot be selected.
 func notCopied(n *markup.Node) bool {
 	if n.Is("audio") && n.Attribute("controls") == nil || n.Is("dialog") && n.Attribute("open") == nil ||
-		n.Is("datalist", "embed", "template") || n.Attribute("hidden") != nil {
+		n.Is("datalist", "embed", "template", "area") || n.Attribute("hidden") != nil {
 		return true
 	}
 	if draggable, _ := n.Attr("draggable"); draggable == "true" && !n.Is("a", "img") {
@@ -94,23 +110,16 @@ func empty(n *markup.Node) {
 	}
 }
 
-// thinned takes declarations off spans that say what the element around says already, and leaves out the tags of
-// spans that then say nothing, as the browser does when it pastes.
+// thinned takes declarations off elements that say what the element around says already, and leaves out the tags of spans
+// that then say nothing, as the browser does when it pastes.
 func thinned(n *markup.Node, given map[string]string) {
 	if n.Kind == markup.Element {
-		if n.Is("span") {
-			rest := slices.DeleteFunc(slices.Clone(n.Style), func(d markup.Declaration) bool { return given[d.Property] == d.Value })
-			if len(rest) != len(n.Style) {
-				n.Style = rest
-				n.RemoveAttr("style")
-				if len(rest) > 0 {
-					n.SetStyle(rest)
-					n.SetAttr("style", n.Attribute("style").Value+";")
-				}
-			}
-			if !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !field.Reserved(a.Name) }) {
-				n.Silence()
-			}
+		rest := slices.DeleteFunc(slices.Clone(n.Style), func(d markup.Declaration) bool { return redundant(n, d, given) })
+		if len(rest) != len(n.Style) {
+			restyle(n, rest)
+		}
+		if n.Is("span") && !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !field.Reserved(a.Name) }) {
+			n.Silence()
 		}
 		given = givenIn(n, given)
 	}
@@ -121,32 +130,87 @@ func thinned(n *markup.Node, given map[string]string) {
 	}
 }
 
-// handedOn are properties that text takes from the element around it.
-var handedOn = []string{"color", "font-family", "font-size", "font-style", "font-weight", "line-height", "letter-spacing",
-	"text-align", "white-space", "text-transform", "word-spacing", "direction"}
+// handedOn are properties that text takes from the element around it, as the browser's editor sees it: what is behind a text
+// and the line under it count too, the height of lines and the direction do not.
+var handedOn = []string{"color", "font-family", "font-size", "font-style", "font-weight", "letter-spacing", "text-align",
+	"white-space", "text-transform", "word-spacing", "text-indent", "background-color", "text-decoration"}
+
+// redundant reports whether a declaration says what holds anyway.
+func redundant(n *markup.Node, d markup.Declaration, given map[string]string) bool {
+	switch {
+	case n.Is("span") && (d.Property == "line-height" || d.Property == "direction"):
+	case !slices.Contains(handedOn, d.Property), d.Important,
+		n.Is("a") && n.Attribute("href") != nil && (d.Property == "color" || d.Property == "text-decoration"):
+		return false
+	case d.Property == "font-weight" && heading(n):
+		return slices.Contains([]string{"bold", "600", "700", "800", "900"}, d.Value)
+	case n.Is("em", "i") && d.Property == "font-style" && d.Value == "italic":
+		return true
+	case heading(n) && d.Property == "font-size", n.Is("th") && (d.Property == "text-align" || d.Property == "font-weight"):
+		return false
+	}
+	return given[d.Property] == d.Value
+}
+
+func heading(n *markup.Node) bool { return n.Is("h1", "h2", "h3", "h4", "h5", "h6") }
 
 // givenIn is what an element passes on to those in it.
 func givenIn(n *markup.Node, given map[string]string) map[string]string {
-	next := map[string]string{}
-	for k, v := range given {
-		next[k] = v
-	}
+	next := maps.Clone(given)
 	switch {
 	case n.Is("a"):
 		delete(next, "color")
+		if n.Attribute("href") != nil {
+			next["text-decoration"] = "underline"
+		}
 	case n.Is("b", "strong", "th"):
 		next["font-weight"] = "bold"
 	case n.Is("i", "em"):
 		next["font-style"] = "italic"
-	case n.Is("h1", "h2", "h3", "h4", "h5", "h6", "small", "big", "font", "code", "tt", "pre"):
-		next = map[string]string{}
+	case heading(n):
+		delete(next, "font-size")
+		next["font-weight"] = "bold"
+	case n.Is("small", "big"):
+		delete(next, "font-size")
+	case n.Is("code", "tt", "pre", "kbd", "samp"):
+		delete(next, "font-family")
+		delete(next, "font-size")
+		delete(next, "white-space")
+	case n.Is("font"):
+		attributesGiven(n, next)
+	}
+	if n.Is("center", "th") || n.Attribute("align") != nil {
+		delete(next, "text-align")
+	}
+	if ground, ok := n.Attr("bgcolor"); ok {
+		next["background-color"] = style.Serialized(ground)
 	}
 	for _, d := range n.Style {
-		if slices.Contains(handedOn, d.Property) {
+		switch {
+		case d.Property == "font":
+			for property, value := range ofFont(d.Value) {
+				next[property] = value
+			}
+		case d.Property == "background":
+			delete(next, "background-color")
+		case slices.Contains(handedOn, d.Property), d.Property == "line-height", d.Property == "direction":
 			next[d.Property] = d.Value
 		}
 	}
 	return next
+}
+
+// attributesGiven is what the attributes of a font element give to what is in it.
+func attributesGiven(n *markup.Node, given map[string]string) {
+	if face, ok := n.Attr("face"); ok {
+		given["font-family"] = families(face)
+	}
+	if n.Attribute("size") != nil {
+		delete(given, "font-size")
+	}
+	if colour, ok := n.Attr("color"); ok {
+		given["color"] = style.Serialized(colour)
+	}
 }
 
 // rowGroup puts rows that stand in a table itself into a tbody, as browsers do.
@@ -177,7 +241,7 @@ func pasteStyle(n *markup.Node) {
 	if n.Attribute("style") == nil && len(n.Style) == 0 {
 		return
 	}
-	list := style.JoinSides(style.JoinSides(n.Style, "padding"), "margin")
+	list := sidesInto(sidesInto(style.JoinSides(style.JoinSides(n.Style, "padding"), "margin"), "padding"), "margin")
 	var out []markup.Declaration
 	for _, d := range list {
 		if standard := standardNames[d.Property]; standard != "" {
@@ -187,8 +251,12 @@ func pasteStyle(n *markup.Node) {
 			continue
 		}
 		d.Value = spelled(d)
+		if d.Important && !strings.Contains(d.Value, "{{") {
+			d.Value = strings.TrimSpace(d.Value)
+		}
 		out = append(out, d)
 	}
+	out = writtenOut(out)
 	n.RemoveAttr("style")
 	if len(out) == 0 {
 		n.Style = nil
@@ -214,8 +282,19 @@ func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
 	case !style.KnownProperty(d.Property) && d.Property != "text-size-adjust", d.Property == "behavior",
 		strings.HasPrefix(d.Property, "mso-"), strings.HasPrefix(d.Property, "-ms-"), strings.HasPrefix(d.Property, "-moz-"):
 		return false
-	case strings.Contains(low, "var("), strings.Contains(low, "expression("):
+	case strings.Contains(low, "var(") && resolved(low) == "", strings.Contains(low, "expression("):
 		return false
+	case strings.Contains(colonless.ReplaceAllString(low, ""), ":"):
+		return false // two declarations that nothing parts
+	case strings.HasSuffix(d.Property, "color") && !isColour(low), strings.HasPrefix(d.Property, "border") && !isBorder(low):
+		return false
+	case d.Property == "text-decoration" && low == "underline" && (n.Is("u", "ins") || n.Is("a") && n.Attribute("href") != nil),
+		d.Property == "text-decoration" && low == "none" && n.Is("p", "div", "td", "table", "tr", "tbody"),
+		d.Property == "font-style" && low == "normal" && !n.Is("i", "em", "span", "a"),
+		d.Property == "font-weight" && (low == "normal" || low == "400") && n.Is("p", "div", "td", "table", "tr", "tbody"),
+		d.Property == "border-collapse" && low == "separate",
+		d.Property == "background-color" && low == "transparent", d.Property == "color" && low == "inherit" && n.Is("a", "span"):
+		return false // it says what holds anyway
 	case d.Property == "display":
 		return low != "block" || !markup.Block(n.Name) || n.Is("table", "td", "th", "tr", "tbody", "li")
 	case style.TakesLength(d.Property):
@@ -234,6 +313,12 @@ func spelled(d markup.Declaration) string {
 		return d.Value
 	}
 	value := style.Serialized(d.Value)
+	if strings.Contains(value, "gradient(") {
+		value = commas.ReplaceAllString(value, ", ")
+	}
+	if strings.Contains(value, "var(") {
+		value = style.Serialized(resolved(value))
+	}
 	switch {
 	case d.Property == "flex":
 		if _, err := strconv.ParseFloat(value, 64); err == nil {
@@ -253,7 +338,7 @@ func spelled(d markup.Declaration) string {
 		words[i] = spelledWord(d.Property, w)
 	}
 	if d.Property == "padding" || d.Property == "margin" || d.Property == "border-width" || d.Property == "border-style" ||
-		d.Property == "border-color" {
+		d.Property == "border-color" || d.Property == "border-radius" && !strings.Contains(value, "/") {
 		words = style.FoldSides(words)
 	}
 	return strings.Join(words, " ")
@@ -264,8 +349,9 @@ func families(value string) string {
 	var list []string
 	for _, f := range strings.Split(value, ",") {
 		f = strings.TrimSpace(f)
-		if strings.HasPrefix(f, "'") || strings.HasPrefix(f, `"`) {
-			f = `"` + strings.Trim(f, `'"`) + `"`
+		name := strings.Trim(f, `'"`)
+		if f = name; strings.ContainsAny(name, " .") || name != "" && name[0] >= '0' && name[0] <= '9' {
+			f = `"` + name + `"` // a name of one word needs no quotes, and one of several has them
 		}
 		list = append(list, f)
 	}
@@ -275,6 +361,112 @@ func families(value string) string {
 // unitless are properties whose 0 is a number and not a length.
 var unitless = []string{"line-height", "opacity", "z-index", "order", "flex", "flex-grow", "flex-shrink", "font-weight",
 	"orphans", "widows", "zoom", "tab-size"}
+
+var (
+	commas    = regexp.MustCompile(`,\s*`)
+	colonless = regexp.MustCompile(`url\([^)]*\)|"[^"]*"|'[^']*'|\{\{[^}]*\}\}|progid:`)
+	variable  = regexp.MustCompile(`var\(\s*--[\w-]+\s*(?:,\s*([^()]*(?:\([^()]*\))?[^()]*))?\)`)
+	number    = regexp.MustCompile(`^([+-]?)(\d*\.\d*?)0+([a-z%]*)$`)
+)
+
+// resolved is a value whose variables, which nobody sets, are replaced by what stands in for them; blank where nothing does.
+func resolved(value string) string {
+	m := variable.FindStringSubmatch(value)
+	if m == nil || m[1] == "" {
+		return ""
+	}
+	return variable.ReplaceAllString(value, "$1")
+}
+
+// isColour reports whether a value can be a colour.
+func isColour(low string) bool {
+	if strings.Contains(low, "{{") || strings.Contains(low, "(") {
+		return true
+	}
+	for _, w := range strings.Fields(low) {
+		if _, ok := style.Color(w); !ok && style.ColourForm(w) == "" &&
+			!slices.Contains([]string{"currentcolor", "transparent", "inherit", "initial", "unset", "revert", "windowtext", "canvas", "canvastext",
+				"linktext"}, w) {
+			return false
+		}
+	}
+	return true
+}
+
+// isBorder reports whether a value can be a border's: its words are lengths, styles, colours, or what is not known here.
+func isBorder(low string) bool {
+	for _, w := range strings.Fields(low) {
+		if bareHex.MatchString(w) && strings.ContainsAny(w, "abcdef") {
+			return false // a colour without its sign
+		}
+	}
+	return true
+}
+
+var (
+	bareHex = regexp.MustCompile(`^([0-9a-f]{3}|[0-9a-f]{6})$`)
+	scheme  = regexp.MustCompile(`^[a-z][a-z0-9+.-]*:`)
+)
+
+// wholeAddress is the address of a link as the browser copies it: in full, and encoded (RFC 3986).
+func wholeAddress(href string) string {
+	low := strings.ToLower(strings.TrimSpace(href))
+	web := strings.HasPrefix(low, "http://") || strings.HasPrefix(low, "https://")
+	if strings.Contains(href, "{{") || !web && scheme.MatchString(low) {
+		return href
+	}
+	var b strings.Builder
+	for i := range len(href) {
+		if c := href[i]; c >= 0x80 || strings.IndexByte(" <>\"`", c) >= 0 {
+			fmt.Fprintf(&b, "%%%02X", c)
+		} else {
+			b.WriteByte(c)
+		}
+	}
+	href = strings.TrimSpace(b.String())
+	if !web {
+		return href
+	}
+	if rest := href[strings.Index(href, "://")+3:]; rest != "" && !strings.ContainsAny(rest, "/?#") {
+		href += "/"
+	}
+	return href
+}
+
+// sidesInto puts sides that follow a shorthand into it.
+func sidesInto(list []markup.Declaration, family string) []markup.Declaration {
+	first := slices.IndexFunc(list, func(d markup.Declaration) bool { return d.Property == family })
+	if first < 0 || strings.Contains(list[first].Value, "{{") {
+		return list
+	}
+	words := strings.Fields(list[first].Value)
+	if len(words) == 0 || len(words) > 4 || strings.Contains(list[first].Value, "(") {
+		return list
+	}
+	sides := []string{words[0], words[min(1, len(words)-1)], words[0], words[min(1, len(words)-1)]}
+	if len(words) > 2 {
+		sides[2] = words[2]
+	}
+	if len(words) > 3 {
+		sides[3] = words[3]
+	}
+	names := []string{family + "-top", family + "-right", family + "-bottom", family + "-left"}
+	var rest []markup.Declaration
+	for i, d := range list {
+		at := slices.Index(names, d.Property)
+		if i > first && at >= 0 && d.Important == list[first].Important && !strings.Contains(d.Value, "{{") {
+			sides[at] = d.Value
+			continue
+		}
+		rest = append(rest, d)
+	}
+	if len(rest) == len(list) {
+		return list
+	}
+	at := slices.IndexFunc(rest, func(d markup.Declaration) bool { return d.Property == family })
+	rest[at].Value = strings.Join(sides, " ")
+	return rest
+}
 
 // spelledWord writes a keyword as a browser spells it.
 func spelledWord(property, word string) string {
@@ -286,6 +478,9 @@ func spelledWord(property, word string) string {
 		return "0px"
 	case strings.HasPrefix(low, ".") && len(low) > 1:
 		return "0" + low
+	case number.MatchString(low):
+		m := number.FindStringSubmatch(low)
+		return m[1] + strings.TrimSuffix(m[2], ".") + m[3]
 	case strings.HasPrefix(low, "'"):
 		return `"` + strings.Trim(word, "'") + `"`
 	}

@@ -91,7 +91,7 @@ func TestPaste(t *testing.T) {
 			`<td style="padding: 0px 8px; color: rgb(17, 34, 51); font-family: &quot;Fira Sans&quot;, Arial; line-height: 1.5;">x</td>`},
 		{"a row group in every table", `<table><tr><td>x</td></tr><tr><td>y</td></tr></table>`,
 			`<table><tbody><tr><td>x</td></tr><tr><td>y</td></tr></tbody></table>`},
-		{"quotes, capitals and missing end tags", `<P ALIGN=center>x<BR>&middot;&amp;`, `<p align="center">x<BR>·&amp;</p>`},
+		{"quotes, capitals and missing end tags", `<P ALIGN=center>x<BR>&middot;&amp;<P>z`, `<p align="center">x<BR>·&amp;</p><p>z</p>`},
 		{"spans that say nothing new", `<b style="color: red"><span style="color: red">x</span><span>y</span></b>`,
 			`<b style="color: red;">xy</b>`},
 		{"a span that says something new", `<b style="color: red"><span style="color: blue">x</span></b>`,
@@ -111,13 +111,51 @@ func TestPaste(t *testing.T) {
 			`<b style="color: rgb(18, 51, 84);">a</b><b style="color: rgba(18, 52, 86, 0.5);">b</b><b ` +
 				`style="background-image: linear-gradient(rgb(255, 255, 255), rgba(0, 0, 0, 0.25));">c</b>`},
 		{"declarations that say nothing",
-			`<div style="display: block; width: 60; height: 60px; color: var(--ink); behavior: url(x.htc); --ink: #123">a</div>`,
-			`<div style="height: 60px; --ink: #123;">a</div>`},
+			`<div style="display: block; width: 60; height: 60px; color: var(--ink); behavior: url(x.htc); --ink: #123">a</div><p>z</p>`,
+			`<div style="height: 60px; --ink: #123;">a</div><p>z</p>`},
 		{"a block that is none by itself",
 			`<img style="display: block"><span style="display: block">a</span><td style="display: block">b</td>`,
 			`<img style="display: block;"><span style="display: block;">a</span><td style="display: block;">b</td>`},
-		{"names and shorthands", `<div style="word-wrap: break-word; flex: 2; font: bold 20px/1.4 Verdana, serif">a</div>`,
-			`<div style="overflow-wrap: break-word; flex: 2 1 0%; font: bold 20px / 1.4 Verdana, serif;">a</div>`},
+		{"names and shorthands", `<div style="word-wrap: break-word; flex: 2; font: bold 20px/1.4 Verdana, serif">a</div><p>z</p>`,
+			`<div style="overflow-wrap: break-word; flex: 2 1 0%; font: bold 20px / 1.4 Verdana, serif;">a</div><p>z</p>`},
+		{"a lone block", `<div style="color: #123456; font-size: 12px; padding: 4px">a <b>b</b><br>c</div>`,
+			`<span style="color: rgb(18, 52, 86); font-size: 12px;">a </span><b style="color: rgb(18, 52, 86); font-size: 12px;">b</b>` +
+				`<br style="color: rgb(18, 52, 86); font-size: 12px;"><span style="color: rgb(18, 52, 86); font-size: 12px;">c</span>`},
+		{"a lone block around others",
+			`<div style="width: 300px; color: #123456"><p style="width: 50%">a</p><p style="color: #00ff00">b</p></div>`,
+			`<p style="color: rgb(18, 52, 86); width: 150px;">a</p><p style="color: rgb(0, 255, 0);">b</p>`},
+		{"a background without a colour", `<p style="background: url(a.png) center/cover no-repeat">a</p><p>b</p>`,
+			`<p style="background-image: url(&quot;a.png&quot;); background-position: center center; background-size: cover; background-repeat: ` +
+				`no-repeat; background-attachment: initial; background-origin: initial; background-clip: initial;">a</p><p>b</p>`},
+		{"a border with a side", `<p style="border: 0; border-left: 2px solid #c00">a</p><p>b</p>`,
+			`<p style="border-width: 0px 0px 0px 2px; border-style: none none none solid; border-color: currentcolor currentcolor currentcolor ` +
+				`rgb(204, 0, 0); border-image: none;">a</p><p>b</p>`},
+		{"what holds anyway", `<p style="margin: 0 0 0 0; margin-bottom: 4px; font-weight: normal"><a href="https://x.example" ` +
+			`style="text-decoration: underline">a</a></p><p>b</p>`,
+			`<p style="margin: 0px 0px 4px;"><a href="https://x.example/">a</a></p><p>b</p>`},
+		{"what is given already", `<div style="font: 13px Arial; color: #123456"><table style="color: #123456"><tr><td style="color: #123456; ` +
+			`line-height: 20px">a <a href="https://x.example/" style="color: #123456">b</a></td></tr></table></div><p>z</p>`,
+			`<div style="font-style: normal; font-variant: normal; ` + fontReset + `; font-size: 13px; line-height: normal; font-family: Arial; ` +
+				`color: rgb(18, 52, 86);"><table><tbody><tr><td style="line-height: 20px;">a <a href="https://x.example/" ` +
+				`style="color: rgb(18, 52, 86);">b</a></td></tr></tbody></table></div><p>z</p>`},
+		{"what the page gives",
+			`<p style="color: #000; text-align: left; font-size: medium">a</p><div style="color: #123"><p style="color: #000">b</p></div>`,
+			`<p>a</p><div style="color: rgb(17, 34, 51);"><p style="color: rgb(0, 0, 0);">b</p></div>`},
+		{"shares of letters", `<div style="font-size: 10px"><p style="font-size: 120%; line-height: 150%">a</p></div><p>b</p>`,
+			`<div style="font-size: 10px;"><p style="font-size: 12px; line-height: 18px;">a</p></div><p>b</p>`},
+		{"a bold heading", `<h2 style="font-weight: 600">a</h2><h2 style="font-weight: 500">b</h2>`,
+			`<h2>a</h2><h2 style="font-weight: 500;">b</h2>`},
+		{"spaces that do not break", `<p>a&nbsp;b<b>c</b>&nbsp;|&nbsp; d&nbsp;</p><p>&nbsp;e</p>`,
+			`<p>a b<b>c</b> |&nbsp; d&nbsp;</p><p>&nbsp;e</p>`},
+		{"sides", `<center><table><tr><td style="text-align: left">a</td></tr></table><p style="text-align: left">b</p></center>` +
+			`<p dir="rtl" style="text-align: right">c</p>`,
+			`<center><table><tbody><tr><td>a</td></tr></tbody></table><p style="text-align: left;">b</p></center><p dir="rtl">c</p>`},
+		{"no border", `<p style="border-left: none">a</p><p style="border: none">b</p><p style="border: 0">c</p>`,
+			`<p style="border-left-width: medium; border-left-style: none; border-left-color: currentcolor;">a</p><p style="border-width: medium; ` +
+				`border-style: none; border-color: currentcolor; border-image: none;">b</p><p style="border: 0px;">c</p>`},
+		{"a map and a line at the end", `<p>a</p><map name="m"><area href="https://x.example/"></map>`, `a`},
+		{"a block that takes room at the end", `<div style="color: #123"><p>a</p><div style="height: 1px"></div></div>`,
+			`<p style="color: rgb(17, 34, 51);">a</p><div><br></div>`},
 		{"pictures by address", `<td style="background: url(a.png) #fff">x</td>`,
 			`<td style="background: url(&quot;a.png&quot;) rgb(255, 255, 255);">x</td>`},
 	} {

@@ -168,6 +168,12 @@ func init() {
 			words: func(s Subject) string { return "a linked picture without a border of 0" },
 		},
 		{
+			name:  client.HostedPicture,
+			doc:   "Pictures by address whose tag does not ask the client that sends them to leave them where they are hosted (nosend).",
+			find:  picturesSentAlong,
+			words: func(s Subject) string { return "a picture by address without nosend" },
+		},
+		{
 			name:  "block-margins",
 			doc:   "Paragraphs, headings and lists that leave their margins to the client.",
 			find:  blocksWithoutMargin,
@@ -418,7 +424,7 @@ func blocksInInline(doc *markup.Document, _ client.Match) []spot {
 // inlineAround names the inline element, or the paragraph that the block ends, around a block.
 func inlineAround(n *markup.Node) string {
 	p := n.Parent
-	if p != nil && p.Kind == markup.Element && !markup.Block(p.Name) && !p.Is("html", "head") {
+	if p != nil && p.Kind == markup.Element && !markup.Block(p.Name) && !p.Is("html", "head") && !strings.Contains(p.Name, ":") {
 		return p.Name
 	}
 	if p == nil {
@@ -622,6 +628,11 @@ var (
 	addressText = regexp.MustCompile(`[\w.+-]+@[\w-]+\.[\w.-]+\w|\bhttps?://\S+|\bwww\.[\w-]+\.\w[^\s<]*|\{\{\s*(mail|labeledURI)\b[^}]*\}\}`)
 )
 
+// registered are words before a number of a register, a tax or a bank account, which is none to be dialled.
+var registered = regexp.MustCompile(`(?i)(\b(vat|ust|uid|tva|btw|moms|iva|hrb|hra|hr|iban|bic|swift|kvk|siret|siren|` +
+	`cvr|abn|acn|nif|cif|org|orgnr|` +
+	`krs|regon|nip|reg|registered|registration|company|charity|licen[cs]e|customer|account|konto)\b[^+\d]{0,30}[A-Z]{0,2}[ \d]*)$`)
+
 // plainNumbers finds telephone numbers in text outside links.
 func plainNumbers(doc *markup.Document, _ client.Match) []spot {
 	return plain(doc, numberText, func(s string) bool {
@@ -657,7 +668,7 @@ func plain(doc *markup.Document, form *regexp.Regexp, fits func(string) bool) []
 			}
 			for _, at := range form.FindAllStringIndex(raw, -1) {
 				text := raw[at[0]:at[1]]
-				if !fits(text) {
+				if !fits(text) || registered.MatchString(raw[max(0, at[0]-40):at[0]]) {
 					continue
 				}
 				span := n.Open
@@ -811,6 +822,25 @@ func picturesWithBorder(doc *markup.Document, _ client.Match) []spot {
 		}
 	}
 	return found
+}
+
+// picturesSentAlong finds the pictures that a client carries although they are hosted.
+func picturesSentAlong(doc *markup.Document, _ client.Match) []spot {
+	var found []spot
+	for _, n := range doc.Root.Elements("img") {
+		if SentAlong(n) {
+			found = append(found, spot{node: n, span: n.Open})
+		}
+	}
+	return found
+}
+
+// SentAlong reports whether a picture has its address in the net, or one from the directory, and does not say nosend.
+func SentAlong(img *markup.Node) bool {
+	src, _ := img.Attr("src")
+	src = strings.ToLower(strings.TrimSpace(src))
+	_, stays := img.Attr("nosend")
+	return !stays && (strings.HasPrefix(src, "https://") || strings.HasPrefix(src, "http://") || strings.HasPrefix(src, "{{"))
 }
 
 // blocksWithoutMargin finds paragraphs, headings and lists that leave their margins to the client.

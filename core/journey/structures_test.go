@@ -80,6 +80,9 @@ func TestStructures(t *testing.T) {
 			[]string{"fills its cell", "fills its cell"}},
 		{"linked pictures with a border", "picture-border", client.Match{},
 			`<a href="x"><img></a><a href="x"><img border="0"></a><a href="x"><img style="border: 0"></a><img>`, []string{"border of 0"}},
+		{"pictures by address without nosend", client.HostedPicture, client.Match{}, `<img src="HTTPS://a.example/a.png">` +
+			`<img src="https://a.example/a.png" nosend="1"><img src="a.png"><img src="cid:a"><img src="{{ photo }}"><img>`,
+			[]string{"without nosend", "without nosend"}},
 		{"blocks without margins", "block-margins", client.Match{},
 			`<p>x</p><p style="margin: 0">y</p><h2 style="margin-top: 1px">z</h2><ul></ul><div>no</div>`, []string{"<p>", "<ul>"}},
 		{"one paragraph that is all", "lone-block", client.Match{},

@@ -3,6 +3,7 @@ package markup
 import (
 	"errors"
 	"fmt"
+	"golang.org/x/net/html"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -239,4 +240,22 @@ func FuzzParse(f *testing.F) {
 			return true
 		})
 	})
+}
+
+// TestReferencesInAttributes holds the decoding against the standard parser.
+func TestReferencesInAttributes(t *testing.T) {
+	for _, value := range []string{"?a=1&region=2", "?a=1&reg=2", "?a=1&reg", "&copy;&amp;x&lt", "&#38;&#x26&#38", "&amp",
+		"& &", "&notit;&not", "&ampx",
+		"&nbsp;&unknown;", "&", "&#", "&#x"} {
+		doc, err := Parse(`<a title="` + value + `">`)
+		if err != nil {
+			t.Fatal(err)
+		}
+		z := html.NewTokenizer(strings.NewReader(`<a title="` + value + `">`))
+		z.Next()
+		want := z.Token().Attr[0].Val
+		if got, _ := doc.Root.Elements("a")[0].Attr("title"); got != want {
+			t.Errorf("%q: %q, the standard parser %q", value, got, want)
+		}
+	}
 }

@@ -290,7 +290,7 @@ func scanAttrs(tag string, base int) (attrs []Attr, repeated []Span) {
 		if j < end && tag[j] == '=' {
 			a.Inner, i = scanValue(tag, j+1, end)
 			a.Span.End = i
-			a.Value = html.UnescapeString(tag[a.Inner.Start:a.Inner.End])
+			a.Value = UnescapeAttribute(tag[a.Inner.Start:a.Inner.End])
 		}
 		a.Span = Span{a.Span.Start + base, a.Span.End + base}
 		a.Inner = Span{a.Inner.Start + base, a.Inner.End + base}
@@ -367,4 +367,46 @@ func revealedCondition(raw string) string {
 		}
 	}
 	return ""
+}
+
+// UnescapeAttribute decodes the references of an attribute's value. One without its semicolon is none where a letter, a digit or a sign
+// of equality follows, so that addresses such as ?a=1&region=2 stay what they are (HTML, 13.2.5.73).
+func UnescapeAttribute(s string) string {
+	if !strings.Contains(s, "&") {
+		return s
+	}
+	var b strings.Builder
+	for {
+		i := strings.IndexByte(s, '&')
+		if i < 0 {
+			b.WriteString(s)
+			return b.String()
+		}
+		b.WriteString(s[:i])
+		s = s[i:]
+		end := 1
+		for end < len(s) && (s[end] == '#' && end == 1 || s[end] >= '0' && s[end] <= '9' || s[end]|0x20 >= 'a' && s[end]|0x20 <= 'z') {
+			end++
+		}
+		piece := s[:end]
+		switch {
+		case end < len(s) && s[end] == ';':
+			end++
+			if decoded := html.UnescapeString(s[:end]); strings.HasPrefix(piece, "&#") || !strings.HasSuffix(decoded, ";") {
+				b.WriteString(decoded)
+			} else {
+				b.WriteString(s[:end]) // no name of a reference, whatever it begins with
+			}
+		case strings.HasPrefix(piece, "&#"):
+			b.WriteString(html.UnescapeString(piece))
+		case end < len(s) && s[end] == '=':
+			b.WriteString(piece)
+		default: // a name that is whole by itself, or none
+			if decoded := html.UnescapeString(piece); utf8.RuneCountInString(decoded) == 1 {
+				piece = decoded
+			}
+			b.WriteString(piece)
+		}
+		s = s[end:]
+	}
 }

@@ -38,31 +38,40 @@ func (m *Message) Content(p *Part) (*Content, error) {
 		return nil, problem.New(problem.Refused, "The text is larger than %d MB.", maxText>>20)
 	}
 	c := &Content{Part: p, newline: m.Newline}
-	body := m.Raw[p.Body:p.End]
-	switch p.Encoding {
-	case "7bit", "8bit", "binary":
-		c.data = body
-	case "quoted-printable":
-		c.data, c.raw = decodeQuotedPrintable(body)
-	case "base64":
-		data, err := decodeBase64(body)
-		if err != nil {
-			return nil, problem.New(problem.Refused, "The text's base64 is broken: %v.", err)
-		}
-		c.data = data
-		if i := bytes.IndexByte(data, '\n'); i >= 0 {
+	var err error
+	if c.data, c.raw, err = m.decoded(p); err != nil {
+		return nil, err
+	}
+	if p.Encoding == "base64" {
+		if i := bytes.IndexByte(c.data, '\n'); i >= 0 {
 			c.newline = "\n"
-			if i > 0 && data[i-1] == '\r' {
+			if i > 0 && c.data[i-1] == '\r' {
 				c.newline = "\r\n"
 			}
 		}
-	default:
-		return nil, problem.New(problem.Refused, "The transfer encoding %q of the text is not known.", shortened(p.Encoding))
 	}
 	c.Flowed = p.Media == "text/plain" && strings.EqualFold(p.Params["format"], "flowed")
 	c.DelSp = c.Flowed && strings.EqualFold(p.Params["delsp"], "yes")
 	c.decode(strings.ToLower(strings.TrimSpace(p.Params["charset"])))
 	return c, nil
+}
+
+// decoded is a part's content without its transfer encoding (RFC 2045, 6); raw is, for each byte of quoted-printable, where it stands.
+func (m *Message) decoded(p *Part) (data []byte, raw []int32, err error) {
+	body := m.Raw[p.Body:p.End]
+	switch p.Encoding {
+	case "7bit", "8bit", "binary":
+		return body, nil, nil
+	case "quoted-printable":
+		data, raw = decodeQuotedPrintable(body)
+		return data, raw, nil
+	case "base64":
+		if data, err = decodeBase64(body); err != nil {
+			return nil, nil, problem.New(problem.Refused, "The text's base64 is broken: %v.", err)
+		}
+		return data, nil, nil
+	}
+	return nil, nil, problem.New(problem.Refused, "The transfer encoding %q of the text is not known.", shortened(p.Encoding))
 }
 
 // decode brings the text into UTF-8.

@@ -43,8 +43,11 @@ const (
 // edits turns edits of the text into edits of the message. Where the character set and the transfer encoding hold what is put in,
 // only that place changes; else the part is written anew in UTF-8. An error is of the kind Refused.
 func (c *Content) edits(list []edit) ([]edit, error) {
+	if p := c.Part; p.Body == p.End && p.Body > 0 && p.Header.raw[p.Body-1] != '\n' {
+		return nil, problem.New(problem.Refused, "The part %s ends within its header.", p.Number)
+	}
 	if out, ok := c.splice(list); ok {
-		return out, nil
+		return c.Part.opened(out), nil
 	}
 	if c.lossy || c.guessed {
 		return nil, problem.New(problem.Refused,
@@ -52,6 +55,16 @@ func (c *Content) edits(list []edit) ([]edit, error) {
 			c.Charset)
 	}
 	return c.anew(list), nil
+}
+
+// opened puts the blank line before what comes into a part that ends with its header: where a text is empty, that line can be the one
+// that belongs to the boundary (RFC 2046, 5.1.1).
+func (p *Part) opened(list []edit) []edit {
+	before := p.Header.raw[:p.Body]
+	if p.Body < p.End || bytes.HasSuffix(before, []byte("\n\n")) || bytes.HasSuffix(before, []byte("\r\n\r\n")) {
+		return list
+	}
+	return append([]edit{{p.Body, p.Body, p.message.Newline}}, list...)
 }
 
 // splice makes the edits in place; false where that is not possible.
@@ -153,8 +166,7 @@ func (c *Content) anew(list []edit) []edit {
 	} else {
 		body = appendQuotedPrintable(nil, text, c.Part.message.Newline)
 	}
-	out := []edit{{c.Part.Body, c.Part.End, string(body)}}
-	return append(out, c.Part.describeAs("utf-8", encoding)...)
+	return append(c.Part.describeAs("utf-8", encoding), c.Part.opened([]edit{{c.Part.Body, c.Part.End, string(body)}})...)
 }
 
 // references writes letters beyond ASCII as character references.

@@ -204,3 +204,40 @@ func intact(t *testing.T, source []byte, m *Message) {
 func isLatin(text string) bool {
 	return strings.IndexFunc(text, func(r rune) bool { return r > 0xff && r != '…' && r != '’' }) < 0
 }
+
+// TestEmptyTextWithoutBlankLine stamps texts that are empty, and whose header ends where the boundary begins.
+func TestEmptyTextWithoutBlankLine(t *testing.T) {
+	for name, rest := range map[string]string{
+		"beside a page": "multipart/alternative; boundary=a\r\n\r\n--a\r\nContent-Type: " +
+			"text/plain\r\n\r\n--a\r\nContent-Type: text/html\r\n\r\n" +
+			"<p>x</p>\r\n--a--\r\n",
+		"alone": "multipart/mixed; boundary=a\r\n\r\n--a\r\nContent-Type: text/plain\r\n\r\n--a\r\nContent-Type: image/png\r\n\r\nx\r\n--a--\r\n",
+		"quoted": "multipart/mixed; boundary=a\r\n\r\n--a\r\nContent-Type: text/plain\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n" +
+			"--a\r\nContent-Type: image/png\r\n\r\nx\r\n--a--\r\n",
+		"with LF": "multipart/mixed; boundary=a\n\n--a\nContent-Type: text/plain\n\n--a\nContent-Type: image/png\n\nx\n--a--\n",
+	} {
+		head := "From: maren.lind@brackwater.example\r\nMIME-Version: 1.0\r\nContent-Type: "
+		if strings.Contains(name, "LF") {
+			head = strings.ReplaceAll(head, "\r", "")
+		}
+		for _, raise := range []bool{false, true} {
+			p := piece(false)
+			if raise {
+				p.Raise = &Look{Font: "Arial", Size: "11pt"}
+			}
+			result, err := Read([]byte(head+rest)).Stamp([]Piece{p}, "1; test")
+			if err != nil || !result.Stamped {
+				t.Errorf("%s, raised %v: %v %+v", name, raise, err, result.Changes)
+				continue
+			}
+			for _, part := range Read(result.Raw).Leaves() {
+				if part.Media == "text/plain" {
+					c, err := Read(result.Raw).Content(part)
+					if err != nil || !strings.Contains(c.Text, "Nell Sandoval") {
+						t.Errorf("%s, raised %v: %v\n%s", name, raise, err, result.Raw)
+					}
+				}
+			}
+		}
+	}
+}

@@ -72,15 +72,19 @@ func Read(data []byte, beside fs.FS) (Imported, error) {
 			a.settings.Title = person.Clean(text.Data)
 		}
 	}
-	a.take(doc, func(address string) []byte {
-		if found, ok := carried[address]; ok {
-			return found
+	base := baseOf(doc)
+	a.take(doc, base, func(address string) []byte {
+		for _, location := range []string{address, resolved(base, address)} {
+			if found, ok := carried[location]; ok {
+				return found
+			}
 		}
 		if found, ok := dataAddress(address); ok {
 			return found
 		}
 		return readBeside(beside, address)
 	})
+	resolve(doc, base)
 	trimPage(doc)
 	a.Parts.Source = strings.TrimSpace(doc.Render()) + "\n"
 	if a.settings.Title != "" || len(a.Pictures) > 0 {
@@ -149,7 +153,7 @@ func readParts(r *multipart.Reader, depth int, visit func(*multipart.Part, []byt
 }
 
 // take makes the pictures that came along files, and their elements show those.
-func (a *Imported) take(doc *markup.Document, read func(address string) []byte) {
+func (a *Imported) take(doc *markup.Document, base *url.URL, read func(address string) []byte) {
 	names := map[string]string{} // file by address
 	for _, img := range doc.Root.Elements("img") {
 		src, ok := img.Attr("src")
@@ -163,7 +167,7 @@ func (a *Imported) take(doc *markup.Document, read func(address string) []byte) 
 		data := read(src)
 		facts, err := picture.Probe(data)
 		if err != nil || len(names) >= template.MaxPictures {
-			a.Missing = append(a.Missing, shortened(src))
+			a.Missing = append(a.Missing, shortened(resolved(base, src)))
 			continue
 		}
 		file := a.fileName(src, img, facts.Format)
@@ -269,6 +273,50 @@ func (a *Imported) fileName(src string, img *markup.Node, format string) string 
 		file = fmt.Sprintf("%s-%d.%s", base, i, extension)
 	}
 	return file
+}
+
+// baseOf is the address to which a page says that its relative addresses belong, by its first base element with one (HTML
+// Living Standard, 2.4.3); nil for none that is whole.
+func baseOf(doc *markup.Document) *url.URL {
+	for _, n := range doc.Root.Elements("base") {
+		if href, ok := n.Attr("href"); ok {
+			if u, err := url.Parse(strings.TrimSpace(href)); err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" {
+				return u
+			}
+			return nil
+		}
+	}
+	return nil
+}
+
+// resolved is an address as the base makes it whole (RFC 3986, 5.2). What is whole, empty or a place in the page stays, and so
+// does what cannot be read.
+func resolved(base *url.URL, address string) string {
+	address = strings.TrimSpace(address)
+	if base == nil || address == "" || strings.HasPrefix(address, "#") || strings.Contains(address, "{{") {
+		return address
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "" {
+		return address
+	}
+	return base.ResolveReference(u).String()
+}
+
+// resolve makes the relative addresses of links and pictures whole, since the base element does not stay. Pictures that came
+// along show files by now and have no address.
+func resolve(doc *markup.Document, base *url.URL) {
+	for _, n := range doc.Root.Elements() {
+		if n.Is("base") {
+			continue
+		}
+		for _, name := range []string{"href", "src", "background"} {
+			value, _ := n.Attr(name)
+			if whole := resolved(base, value); whole != strings.TrimSpace(value) {
+				n.SetAttr(name, whole)
+			}
+		}
+	}
 }
 
 // trimPage makes a page the source of a template: the character set that is written is UTF-8 from now on, and

@@ -82,6 +82,30 @@ func TestPageSavedInOneFile(t *testing.T) {
 	}
 }
 
+// The base element does not stay, so what it said is written into the addresses (RFC 3986, 5.4).
+func TestRelativeAddressesOfABase(t *testing.T) {
+	for base, want := range map[string]string{
+		`<base href="https://www.brackwater.example/sig/x.html">`: `<a href="https://www.brackwater.example/sig/team">t</a>` +
+			`<a href="https://www.brackwater.example/home">h</a><a href="https://brackwater.example/n">n</a><a href="#p">p</a>` +
+			`<a href="mailto:a@brackwater.example">m</a><a href="https://www.brackwater.example/sig/q?a=1&amp;b=2">q</a>` +
+			`<a href="{{ web }}">f</a><img src="https://www.brackwater.example/p.png">`,
+		`<base target="_blank">`: `<a href="team">t</a><a href="/home">h</a><a href="//brackwater.example/n">n</a><a href="#p">p</a>` +
+			`<a href="mailto:a@brackwater.example">m</a><a href="q?a=1&amp;b=2">q</a><a href="{{ web }}">f</a><img src="../p.png">`,
+		`<base href="sig/">`: `<a href="team">t</a><a href="/home">h</a><a href="//brackwater.example/n">n</a><a href="#p">p</a>` +
+			`<a href="mailto:a@brackwater.example">m</a><a href="q?a=1&amp;b=2">q</a><a href="{{ web }}">f</a><img src="../p.png">`,
+	} {
+		a, err := Read([]byte(`<html><head>`+base+`</head><body><a href="team">t</a><a href="/home">h</a><a href="//brackwater.example/n">n</a>`+
+			`<a href="#p">p</a><a href="mailto:a@brackwater.example">m</a><a href="q?a=1&amp;b=2">q</a><a href="{{ web }}">f</a>`+
+			`<img src="../p.png"></body></html>`), nil)
+		if err != nil || !strings.Contains(a.Parts.Source, want) || strings.Contains(a.Parts.Source, "<base") {
+			t.Errorf("%s: %v\n%s\nlacks\n%s", base, err, a.Parts.Source, want)
+		}
+		if len(a.Missing) != 1 || !strings.Contains(want, `src="`+a.Missing[0]+`"`) {
+			t.Errorf("%s: missing %v", base, a.Missing)
+		}
+	}
+}
+
 func TestTooLargeAPageIsRefused(t *testing.T) {
 	if _, err := Read(make([]byte, maxPage+1), nil); !errors.Is(err, errPage) {
 		t.Errorf("%v", err)

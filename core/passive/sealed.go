@@ -94,7 +94,8 @@ func inlinePicture(address string) bool {
 }
 
 var (
-	loading = regexp.MustCompile(`(?is)(url|src|image|image-set|-webkit-image-set|cross-fade|-webkit-cross-fade|element|paint)\s*\(\s*("[^"]*"|'[^']*'|[^)]*)\s*\)?`)
+	loading = regexp.MustCompile(`(?is)(url|src|image|image-set|-webkit-image-set|cross-fade|-webkit-cross-fade|element|` +
+		`paint)\s*\(\s*("[^"]*"|'[^']*'|[^)]*)\s*\)?`)
 	imports = regexp.MustCompile(`(?is)@(import|namespace|charset|font-face)[^;{]*(;|\{[^}]*\}?)?`)
 )
 

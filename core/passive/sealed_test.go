@@ -24,10 +24,11 @@ func TestSealed(t *testing.T) {
 		`<p style="background:url(` + dot +
 			`)">a</p>`: `<p style="background:url(` + dot + `)">a</p>`,
 		`<style>@import "http://a.example/x";p{background:URL( '/x' )}</style>a`: `<style>p{background:none}</style>a`,
-		`</template></div><p>a`:                                                                             `<p>a</p>`,
-		`<svg><style></style><img src=x onerror=y></svg>b`:                                                  `<img/>b`,
-		`<xmp></xmp><noembed><p></noembed><math><mi>c</math>d`:                                              `d`,
-		`<table background="http://a.example/x"><td background=x>a</table>`:                                 `<table><tbody><tr><td>a</td></tr></tbody></table>`,
+		`</template></div><p>a`:                                `<p>a</p>`,
+		`<svg><style></style><img src=x onerror=y></svg>b`:     `<img/>b`,
+		`<xmp></xmp><noembed><p></noembed><math><mi>c</math>d`: `d`,
+		`<table background="http://a.example/x">` +
+			`<td background=x>a</table>`: `<table><tbody><tr><td>a</td></tr></tbody></table>`,
 		`<iframe src=x></iframe><link rel=stylesheet href=x><meta http-equiv=refresh content=0>a<!-- b -->`: `a`,
 	} {
 		got, err := passive.Sealed(source)

@@ -1,6 +1,7 @@
 package person
 
 import (
+	"slices"
 	"strings"
 	"sync"
 	"unicode"
@@ -12,19 +13,21 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
+// languages are those in which names of countries are known.
+var languages = []language.Tag{language.English, language.German, language.French, language.Spanish, language.Italian, language.Dutch,
+	language.Swedish, language.Polish}
+
 // countries are the codes (ISO 3166, two letters) by the names that countries have in eight languages and their own, folded.
 var countries = sync.OnceValue(func() map[string]string {
 	byName := map[string]string{}
-	languages := []language.Tag{language.English, language.German, language.French, language.Spanish, language.Italian, language.Dutch,
-		language.Swedish, language.Polish}
 	for a := 'A'; a <= 'Z'; a++ {
 		for b := 'A'; b <= 'Z'; b++ {
 			region, err := language.ParseRegion(string([]rune{a, b}))
 			if err != nil || !region.IsCountry() || region.Canonicalize() != region {
 				continue
 			}
-			for _, tag := range languages {
-				if name := FoldTitle(display.Regions(tag).Name(region)); name != "" {
+			for _, name := range CountryNames(region.String()) {
+				if name = FoldTitle(name); name != "" {
 					byName[name] = region.String()
 				}
 			}
@@ -48,6 +51,21 @@ func CountryCode(name string) string {
 		}
 	}
 	return countries()[FoldTitle(name)]
+}
+
+// CountryNames are the names in eight languages of the country with a code (ISO 3166, two letters); none for another code.
+func CountryNames(code string) []string {
+	region, err := language.ParseRegion(strings.ToUpper(code))
+	if err != nil || !region.IsCountry() {
+		return nil
+	}
+	var names []string
+	for _, tag := range languages {
+		if name := display.Regions(tag).Name(region); name != "" && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // FoldTitle is a title in small letters and digits without marks.

@@ -12,23 +12,30 @@ import (
 // drawnAt is the size in px at which drawn widths are reported.
 const drawnAt = 13
 
-// face is a common sans serif at drawnAt; nil if it cannot be read, which the tests rule out.
-var face = sync.OnceValue(func() font.Face {
+// typeface is a common sans serif; nil if it cannot be read, which the tests rule out.
+var typeface = sync.OnceValue(func() *opentype.Font {
 	parsed, err := opentype.Parse(goregular.TTF)
 	if err != nil {
 		return nil
 	}
-	f, err := opentype.NewFace(parsed, &opentype.FaceOptions{Size: drawnAt, DPI: 72})
+	return parsed
+})
+
+// faces are of the typeface at drawnAt px. A face keeps the glyph that it drew last, so that two who measure at the same time
+// need two.
+var faces = sync.Pool{New: func() any {
+	f, err := opentype.NewFace(typeface(), &opentype.FaceOptions{Size: drawnAt, DPI: 72})
 	if err != nil {
 		return nil
 	}
 	return f
-})
+}}
 
 // drawnWidth is about how wide a text is when drawn in a sans serif of drawnAt px, in px. Letters that the font
 // lacks count half their size for each column they take.
 func drawnWidth(text string) int {
-	f := face()
+	f := faces.Get().(font.Face)
+	defer faces.Put(f)
 	width := 0
 	for state := -1; text != ""; {
 		var cluster string

@@ -17,7 +17,8 @@ const maxPieces = 100
 
 // Line is a cut, in px of the design as it is shown.
 type Line struct {
-	At    int  `json:"at" yaml:"at"`                           // px from the left for one that goes down, from the top for one that goes across
+	// At is px from the left for one that goes down, from the top for one that goes across.
+	At    int  `json:"at" yaml:"at"`
 	Down  bool `json:"down,omitempty" yaml:"down,omitempty"`   // from top to bottom; otherwise from left to right
 	From  int  `json:"from,omitempty" yaml:"from,omitempty"`   // px where it begins
 	Until int  `json:"until,omitempty" yaml:"until,omitempty"` // px where it ends; 0 for the design's edge

@@ -51,20 +51,36 @@ func (p *Preview) Pasted(variant string, who *person.Person) (string, error) {
 	return kept.Body, err
 }
 
-// Paste gives what one person copies, the signature as a browser shows it, and what is predicted to stand where it was
-// pasted, before a client changes anything. Pictures are at the addresses that readers meet.
-func Paste(t *template.Template, schema *person.Schema, day time.Time, variant string, who *person.Person) (shown,
-	pasted string, err error) {
+// PastedInGecko is Pasted for a browser with the Gecko engine.
+func (p *Preview) PastedInGecko(variant string, who *person.Person) (string, error) {
+	doc := p.Outgoing()
+	journey.PasteInGecko(doc)
+	return p.fillFragment(doc, variant, who)
+}
+
+// Copy is one person's signature on its way through the clipboard.
+type Copy struct {
+	Shown   string // what is copied: as a browser shows it
+	Pasted  string // what is predicted to stand where it was pasted, before a client changes anything
+	InGecko string // the same in a browser with the Gecko engine
+}
+
+// Paste predicts what becomes of one person's signature in the paste. Pictures are at the addresses that readers meet.
+func Paste(t *template.Template, schema *person.Schema, day time.Time, variant string, who *person.Person) (Copy, error) {
+	var c Copy
 	prepared, err := compose.Prepare(t, schema, day, compose.Reached(t))
 	if err != nil {
-		return "", "", err
+		return c, err
 	}
 	p := Of(prepared)
-	if shown, err = p.Shown(variant, who); err != nil {
-		return "", "", err
+	if c.Shown, err = p.Shown(variant, who); err != nil {
+		return c, err
 	}
-	pasted, err = p.Pasted(variant, who)
-	return shown, pasted, err
+	if c.Pasted, err = p.Pasted(variant, who); err != nil {
+		return c, err
+	}
+	c.InGecko, err = p.PastedInGecko(variant, who)
+	return c, err
 }
 
 // Seen is Kept with a view: in dark mode, or with pictures blocked.

@@ -30,7 +30,8 @@ func fromSource(t *testing.T, source, settings string) *template.Template {
 func preparedFor(t *testing.T, source, settings string, address func(*template.Template) compose.Addresser) (*Preview, *person.Person) {
 	t.Helper()
 	tmpl, err := template.New("x", template.Parts{Source: source, Settings: settings,
-		Pictures: map[string][]byte{"dot.gif": []byte("GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff!\xf9\x04\x00\x00\x00\x00\x00,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")}})
+		Pictures: map[string][]byte{"dot.gif": []byte("GIF89a\x01\x00\x01\x00\x80\x00\x00\x00\x00\x00\xff\xff\xff" +
+			"!\xf9\x04\x00\x00\x00\x00\x00,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,6 +22,9 @@ const (
 	Busy        Kind = "busy"        // possible, but not now
 	Full        Kind = "full"        // no room on the disk
 	Unavailable Kind = "unavailable" // a program that this needs is not installed
+	Unknown     Kind = "unknown"     // who acts is not known: signing in, or a key, is needed
+	Forbidden   Kind = "forbidden"   // who acts is known and may not do this
+	TooOften    Kind = "too often"   // tried too often with the wrong answer
 )
 
 // Place is where in a text the cause stands.

@@ -117,7 +117,15 @@ func (f *finder) collect() {
 	}
 	for i, name := range f.in.People.Schema.Names() {
 		value := person.Clean(f.in.Person.At(i))
-		if value == "" || slices.Contains(unread, name) || f.common(i, value) {
+		if value == "" || f.common(i, value) {
+			continue
+		}
+		if name == "c" {
+			for _, country := range person.CountryNames(value) {
+				add("the country of c", country)
+			}
+		}
+		if slices.Contains(unread, name) {
 			continue
 		}
 		if slices.Contains([]string{"cn", "displayName", "givenName", "sn"}, name) {
@@ -243,7 +251,8 @@ func onlyDigits(s string) string {
 	}, s)
 }
 
-var photoWords = regexp.MustCompile(`(?i)\b(photo|portrait|headshot|foto|porträt|retrato|ritratto|zdjęcie|avatar|me)\b|pasfoto|passbild|profil`)
+var photoWords = regexp.MustCompile(`(?i)\b(photo|portrait|headshot|foto|porträt|retrato|ritratto|zdjęcie|avatar|` +
+	`me)\b|pasfoto|passbild|profil`)
 
 // photo lists a picture that may show the person: one that says so, or a photo that is about as wide as high.
 func (f *finder) photo(n *markup.Node, parts template.Parts) {

@@ -18,7 +18,8 @@ func TestWhatRemainsOfThePersonIsListed(t *testing.T) {
 	rows := "mail,cn,givenName,sn,title,telephoneNumber,mobile,o,l,c\n" +
 		"maren.lind@brackwater.example,Maren Lind,Maren,Lind,Head of Timetables,01632 960544,07700 900544,Brackwater Ferries,Brackwater,GB\n" +
 		"bo.tide@brackwater.example,Bo Tide,Bo,Tide,Cook,01632 960545,,Brackwater Ferries,Brackwater,GB\n" +
-		"cai.quay@brackwater.example,Cai Quay,Cai,Quay,Deckhand,01632 960546,,Brackwater Ferries,Saltmouth,GB\n"
+		"cai.quay@brackwater.example,Cai Quay,Cai,Quay,Deckhand,01632 960546,,Brackwater Ferries,Saltmouth,SE\n" +
+		"di.fjord@brackwater.example,Di Fjord,Di,Fjord,Deckhand,01632 960547,,Brackwater Ferries,Brackwater,SE\n"
 	people, _, err := source.ReadCSV(strings.NewReader(rows), source.Mapping{})
 	if err != nil {
 		t.Fatal(err)
@@ -51,6 +52,8 @@ func TestWhatRemainsOfThePersonIsListed(t *testing.T) {
 		{"a file's name", `<img data-picture="m-lind-jpg" width="9" height="9">`, map[string][]byte{"m-lind.jpg": photo.Bytes()},
 			"pictures: {files: {m-lind-jpg: {file: m-lind.jpg, alt: Maren}}}",
 			[]string{"lind data-picture", "maren settings", "m-lind-jpg picture"}},
+		{"her country by name, which others do not live in", `<p>Brackwater, United Kingdom (Vereinigtes Königreich)</p>`, nil, "",
+			[]string{"united kingdom text", "vereinigtes konigreich text"}},
 		{"everybody's", `<p>Brackwater Ferries, Brackwater harbour, <a href="https://www.brackwater.example">www.brackwater.example</a></p>`,
 			nil, "", nil},
 	} {

@@ -54,15 +54,18 @@ func (s State) Kept() bool { return s == Out || s == Withdrawn }
 // Frozen is what a release freezes. Templates are named by their version, which is never changed and holds source, settings,
 // texts and pictures.
 type Frozen struct {
-	Base        string                `json:"base"` // base name of the files on desks
-	Assignments []audience.Assignment `json:"assignments"`
-	Audiences   []audience.Audience   `json:"audiences"`
-	Situations  []string              `json:"situations"`
-	Templates   []Template            `json:"templates"` // by name
-	Clients     string                `json:"clients"`   // version of the client profiles
-	Address     string                `json:"address"`   // public address of the pictures; blank for none
-	Day         string                `json:"day"`       // from when on dated pieces are decided
-	People      string                `json:"people"`    // digest of the people where they are frozen; blank where they stay live
+	Base         string                `json:"base"` // base name of the files on desks
+	Assignments  []audience.Assignment `json:"assignments"`
+	Audiences    []audience.Audience   `json:"audiences"`
+	Situations   []string              `json:"situations"`
+	Templates    []Template            `json:"templates"`             // by name
+	Clients      string                `json:"clients"`               // version of the client profiles
+	Address      string                `json:"address"`               // public address of the pictures; blank for none
+	Day          string                `json:"day"`                   // from when on dated pieces are decided
+	Rules        int                   `json:"rules,omitempty"`       // version of the mail rules; 0 for none
+	Organisation template.Organisation `json:"organisation,omitzero"` // what it says for all templates
+	Domains      []string              `json:"domains,omitempty"`     // its own mail domains; none: those of its people's addresses
+	People       string                `json:"people"`                // digest of the people where they are frozen; blank where they stay live
 }
 
 // Template is a version of a template.
@@ -108,7 +111,7 @@ type Examined struct {
 
 // Difference is one thing that is not as in the release before.
 type Difference struct {
-	Kind   string `json:"kind"` // template, picture, text, assignment, audience, people, size, setting, look
+	Kind   string `json:"kind"` // template, picture, text, assignment, audience, rule, people, size, setting, look
 	Name   string `json:"name"`
 	Says   string `json:"says"`
 	Detail string `json:"detail"` // lines that were removed and added; blank for none
@@ -119,6 +122,7 @@ type Side struct {
 	Frozen    Frozen
 	Templates map[string]*template.Template // by name
 	Examined  []Examined
+	Rules     string         // the mail rules as they are written; blank for none
 	People    map[string]int // by template: how many people get it in any situation
 }
 
@@ -132,6 +136,7 @@ func Differences(before *Side, after Side) []Difference {
 	list = append(list, templateDifferences(before, after)...)
 	list = append(list, lineDifferences("assignment", lines(before.Frozen.Assignments), lines(after.Frozen.Assignments))...)
 	list = append(list, lineDifferences("audience", audienceLines(before.Frozen.Audiences), audienceLines(after.Frozen.Audiences))...)
+	list = append(list, lineDifferences("rule", textLines(before.Rules), textLines(after.Rules))...)
 	for _, name := range keys(before.People, after.People) {
 		if a, b := before.People[name], after.People[name]; a != b {
 			list = append(list, Difference{Kind: "people", Name: name, Says: fmt.Sprintf("%d people get it; it was %d.", b, a)})
@@ -140,15 +145,38 @@ func Differences(before *Side, after Side) []Difference {
 	list = append(list, sizeDifferences(before, after)...)
 	for _, s := range [][3]string{{"base name", before.Frozen.Base, after.Frozen.Base},
 		{"public address of pictures", before.Frozen.Address, after.Frozen.Address},
+		{"own mail domains", strings.Join(before.Frozen.Domains, ", "), strings.Join(after.Frozen.Domains, ", ")},
 		{"situations", strings.Join(before.Frozen.Situations, ", "), strings.Join(after.Frozen.Situations, ", ")}} {
 		if s[1] != s[2] {
 			list = append(list, Difference{Kind: "setting", Name: s[0], Says: fmt.Sprintf("%q; it was %q.", s[2], s[1])})
 		}
 	}
+	list = append(list, lineDifferences("setting", organisationLines(before.Frozen.Organisation),
+		organisationLines(after.Frozen.Organisation))...)
 	if before.Frozen.Clients != after.Frozen.Clients {
 		list = append(list, Difference{Kind: "setting", Name: "client profiles", Says: "They are not those of the release before."})
 	}
 	return list
+}
+
+// organisationLines writes what an organisation says, a line for each value.
+func organisationLines(o template.Organisation) []string {
+	var out []string
+	for name, value := range o.Constants {
+		out = append(out, "org."+name+": "+value)
+	}
+	for name, texts := range o.Texts {
+		for language, text := range texts {
+			out = append(out, "text."+name+" ("+language+"): "+text)
+		}
+	}
+	for name, value := range map[string]string{"language": o.Language, "country": o.Country} {
+		if value != "" {
+			out = append(out, name+": "+value)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // keys are the keys of two maps, sorted.
@@ -258,6 +286,14 @@ func audienceLines(list []audience.Audience) []string {
 		out = append(out, a.Name+": "+string(condition))
 	}
 	return out
+}
+
+// textLines are the lines of a text; none of a blank one.
+func textLines(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return strings.Split(strings.TrimSuffix(text, "\n"), "\n")
 }
 
 // lineDifferences compares lists line by line.

@@ -385,7 +385,7 @@ func (c *rtfCompiler) link(n *markup.Node, ctx rtfContext) {
 	leave := c.source.EnterLink(c.b, n)
 	c.mark(rtfAddress, 0)
 	pieces, _ := c.source.AddressPieces(*href)
-	c.b.Pieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
+	c.b.AddressPieces(pieces, field.EscapePlainAddress, field.EscapePlainPart)
 	c.mark(rtfLabel, 0)
 	leave()
 	c.children(n, ctx)

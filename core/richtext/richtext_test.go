@@ -77,3 +77,24 @@ func TestOddMarkupLosesNothing(t *testing.T) {
 		}
 	}
 }
+
+// TestAddressesAreThoseOfThePage: what looks like a reference in an address and is none stays as it is, in text and in rich
+// text as on the page (HTML, 13.2.5.73).
+func TestAddressesAreThoseOfThePage(t *testing.T) {
+	tmpl, err := template.New("x", template.Parts{
+		Source: `<p><a href="https://www.brackwater.example/?a=1&region=2&amp;b=3&copy=4">Fares</a></p>`})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := compose.Compile(compose.Source{Template: tmpl, Schema: person.NewSchema("mail"),
+		Day: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), Variants: []string{"new"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	const address = `https://www.brackwater.example/?a=1&region=2&b=3&copy=4`
+	for _, form := range []compose.Form{compose.Text, compose.RTF} {
+		if out := string(s.Fill("new", form, &person.Person{Values: []string{"a@brackwater.example"}})); !strings.Contains(out, address) {
+			t.Errorf("%s\nlacks %s", out, address)
+		}
+	}
+}

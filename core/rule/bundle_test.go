@@ -11,18 +11,19 @@ import (
 // bundle is the demo's.
 func bundle(t testing.TB) Bundle {
 	t.Helper()
-	b := Bundle{Made: day, File: Default()}
+	b := Single(day, Default(), nil)
+	set := &b.Sets[0]
 	var err error
 	if b.People, err = demo.Directory(); err != nil {
 		t.Fatal(err)
 	}
-	if b.Templates, err = demo.Templates(); err != nil {
+	if set.Templates, err = demo.Templates(); err != nil {
 		t.Fatal(err)
 	}
-	if b.File.Audiences, err = demo.Audiences(); err != nil {
+	if set.File.Audiences, err = demo.Audiences(); err != nil {
 		t.Fatal(err)
 	}
-	if b.File.Assignments, err = demo.Assignments(); err != nil {
+	if set.File.Assignments, err = demo.Assignments(); err != nil {
 		t.Fatal(err)
 	}
 	return b

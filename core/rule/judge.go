@@ -23,7 +23,23 @@ type Engine struct {
 	inside     map[string]bool
 	day        time.Time
 	mark       string // of who stamps, for the header field
+
+	release int      // whose rules they are; 0 for none
+	open    []string // audiences of its open waves; nil reaches everybody
+	before  *Engine  // of the release before, for those whom this one does not reach
+	idle    string   // why it leaves every message as it is; blank for an engine with rules
 }
+
+// idle is an engine that leaves every message as it is.
+func idle(why string) *Engine {
+	return &Engine{idle: why, people: nobody{}, inside: map[string]bool{}}
+}
+
+// nobody is a directory without people.
+type nobody struct{}
+
+func (nobody) ByMail(string) *person.Person { return nil }
+func (nobody) Domains() []string            { return nil }
 
 // People finds people by their mail addresses.
 type People interface {
@@ -131,8 +147,28 @@ func (e *Engine) checkRule(r *Rule) error {
 	return nil
 }
 
-// Each reports whether recipients are judged one by one.
-func (e *Engine) Each() bool { return e.file.Recipients == "each" }
+// Each reports whether recipients of a message are judged one by one.
+func (e *Engine) Each(mail Mail) bool { return e.reaching(mail).file.Recipients == "each" }
+
+// reaching is the engine of the newest release that reaches the sender.
+func (e *Engine) reaching(mail Mail) *Engine {
+	sender := senderOf(mail)
+	for ; e.before != nil; e = e.before {
+		p := e.people.ByMail(sender)
+		if slices.ContainsFunc(e.open, func(name string) bool { return name == "" || p != nil && e.set.In(name, p) }) {
+			break
+		}
+	}
+	return e
+}
+
+// senderOf is the address whose signature a message would get: that of its header, else of its envelope.
+func senderOf(mail Mail) string {
+	if from := mail.Message.Addresses("From"); len(from) > 0 && from[0].Address != "" {
+		return strings.ToLower(from[0].Address)
+	}
+	return strings.ToLower(mail.Sender)
+}
 
 // Mail is a message with its envelope.
 type Mail struct {
@@ -158,8 +194,9 @@ const (
 // what was compared.
 type Trace struct {
 	MessageID  string           `json:"messageId"`
-	Sender     string           `json:"sender"` // of the header: whose signature it would be
-	Person     bool             `json:"person"` // the sender is in the directory
+	Release    int              `json:"release"` // whose rules decided; 0 where none did
+	Sender     string           `json:"sender"`  // of the header: whose signature it would be
+	Person     bool             `json:"person"`  // the sender is in the directory
 	Recipients []string         `json:"recipients"`
 	Scope      string           `json:"scope"` // of the recipients: inside, outside or mixed
 	Kind       message.Kind     `json:"kind"`
@@ -179,6 +216,7 @@ type Step struct {
 	State    State   `json:"state"` // as it was for this sender and day
 	Applies  bool    `json:"applies"`
 	Says     string  `json:"says"`
+	Lacks    string  `json:"lacks"` // why it does not apply, without what was seen; blank for a rule that applies
 	Checked  []Check `json:"checked"`
 	Template string  `json:"template"` // what it puts in; blank for nothing
 	Variant  string  `json:"variant"`
@@ -213,12 +251,18 @@ type facts struct {
 
 // Judge decides what becomes of a message. trials says that rules in trial are taken as on, to see what they would do.
 func (e *Engine) Judge(mail Mail, trials bool) Verdict {
+	e = e.reaching(mail)
 	f := e.factsOf(mail)
-	t := Trace{MessageID: f.mail.Message.Root.Header.Value("Message-ID"), Sender: f.sender, Person: f.person != nil, Recipients: f.recipients,
-		Kind: f.kind, Scope: f.scope(), Before: len(mail.Message.Raw), After: len(mail.Message.Raw), Outcome: Unchanged, Rules: []Step{},
+	t := Trace{MessageID: f.mail.Message.Root.Header.Value("Message-ID"), Release: e.release, Sender: f.sender, Person: f.person != nil,
+		Recipients: f.recipients,
+		Kind:       f.kind, Scope: f.scope(), Before: len(mail.Message.Raw), After: len(mail.Message.Raw), Outcome: Unchanged, Rules: []Step{},
 		Changes: []message.Change{}}
 	v := Verdict{Raw: mail.Message.Raw, Trace: t}
-	if f.kind.Stamped {
+	switch {
+	case e.idle != "":
+		v.Trace.Says = e.idle
+		return v
+	case f.kind.Stamped:
 		v.Trace.Says = "It was stamped already."
 		return v
 	}
@@ -232,7 +276,7 @@ func (e *Engine) Judge(mail Mail, trials bool) Verdict {
 			step.State = On
 		}
 		if step.Applies && decided {
-			step.Says = "It would apply, but a rule before it decided."
+			step.Says, step.Lacks = "It would apply, but a rule before it decided.", "a rule before it decided"
 			step.Applies = false
 		}
 		if step.Applies && !r.Then.Nothing {
@@ -347,22 +391,39 @@ func (e *Engine) whyNothing(t *Trace) string {
 		return "There are no rules."
 	}
 	if len(t.Rules) == 1 {
+		if lacks := t.Rules[0].Lacks; lacks != "" { // without what was seen, which is content
+			return "The rule " + t.Rules[0].Rule + " does not apply: " + lacks + "."
+		}
 		return "The rule " + t.Rules[0].Rule + " does not apply. " + t.Rules[0].Says
 	}
+	if kind := unnamedKind(&t.Kind); kind != "" {
+		return fmt.Sprintf("None of %d rules applies; this is %s, which a rule must name.", len(t.Rules), kind)
+	}
 	return fmt.Sprintf("None of %d rules applies.", len(t.Rules))
+}
+
+// unnamedKind is the kind for which rules do not hold unless they name it; blank for none.
+func unnamedKind(k *message.Kind) string {
+	switch {
+	case k.Bounce:
+		return "a delivery report"
+	case k.Receipt:
+		return "a read receipt"
+	case k.Automatic:
+		return "an automatic answer"
+	case k.List:
+		return "list or bulk mail"
+	case k.Calendar:
+		return "an invitation"
+	}
+	return ""
 }
 
 // factsOf finds what rules may ask.
 func (e *Engine) factsOf(mail Mail) *facts {
 	m := mail.Message
 	f := &facts{mail: mail, kind: m.Kind(), recipients: mail.Recipients}
-	if from := m.Addresses("From"); len(from) > 0 {
-		f.sender = strings.ToLower(from[0].Address)
-	}
-	if f.sender == "" {
-		f.sender = strings.ToLower(mail.Sender)
-	}
-	if f.sender != "" {
+	if f.sender = senderOf(mail); f.sender != "" {
 		f.person = e.people.ByMail(f.sender)
 	}
 	if mail.Sender == "" && !mail.OffEnvelope && !f.kind.Receipt && !f.kind.Automatic {
@@ -426,11 +487,12 @@ func (f *facts) situations() []string {
 func (e *Engine) ask(r *Rule, f *facts) Step {
 	s := Step{Rule: r.Name, State: r.State, Checked: []Check{}}
 	if r.State == Off {
-		s.Says = "It is off."
+		s.Says, s.Lacks = "It is off.", "it is off"
 		return s
 	}
 	day := e.day.Format(time.DateOnly)
 	if r.From != "" && day < r.From || r.Until != "" && day > r.Until {
+		s.Lacks = "it holds from " + or(r.From, "the beginning") + " until " + or(r.Until, "further notice")
 		s.Says = "It holds from " + or(r.From, "the beginning") + " until " + or(r.Until, "further notice") + "; today is " + day + "."
 		return s
 	}
@@ -445,7 +507,7 @@ func (e *Engine) ask(r *Rule, f *facts) Step {
 	for _, c := range append(e.unnamed(when, f), e.checks(when, f)...) {
 		s.Checked = append(s.Checked, c)
 		if s.Applies && !c.Holds {
-			s.Applies, s.Says = false, "It asks for "+c.Asks+"; here: "+c.Saw+"."
+			s.Applies, s.Says, s.Lacks = false, "It asks for "+c.Asks+"; here: "+c.Saw+".", "it asks for "+c.Asks
 		}
 	}
 	for i := range r.Except {
@@ -457,6 +519,7 @@ func (e *Engine) ask(r *Rule, f *facts) Step {
 			s.Checked = append(s.Checked, c)
 		}
 		if holds && s.Applies {
+			s.Lacks = "an exception holds: mail " + r.Except[i].Sentence()
 			s.Applies, s.Says = false, "An exception holds: mail "+r.Except[i].Sentence()+"."
 		}
 	}
@@ -492,7 +555,7 @@ func (e *Engine) unnamed(c *Condition, f *facts) []Check {
 func (e *Engine) piece(r *Rule, f *facts) (p message.Piece, template, variant, why string) {
 	t := &r.Then
 	if f.person == nil {
-		return p, "", "", "The sender " + or(f.sender, "(none)") + " is nobody in the directory, so there is nothing to fill in."
+		return p, "", "", "The sender is nobody in the directory, so there is nothing to fill in."
 	}
 	template, variant = t.Template, t.Variant
 	situation := string(f.kind.Conversation)

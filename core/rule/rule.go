@@ -221,6 +221,9 @@ func (r *Rule) Sentence() string {
 		}
 		b.WriteString(e.Sentence())
 	}
+	if len(r.Except) > 0 {
+		b.WriteString(",")
+	}
 	b.WriteString(" " + r.Then.Sentence() + ".")
 	return b.String()
 }

@@ -24,7 +24,7 @@ func engine(t testing.TB, rules string) *Engine {
 		}
 	}
 	b := bundle(t)
-	b.File.Rules, b.File.Inside, b.File.Recipients = file.Rules, file.Inside, file.Recipients
+	b.Sets[0].File.Rules, b.Sets[0].File.Inside, b.Sets[0].File.Recipients = file.Rules, file.Inside, file.Recipients
 	e, err := b.Engine(day, "test")
 	if err != nil {
 		t.Fatal(err)
@@ -175,16 +175,20 @@ func TestNullSenderIsNotStamped(t *testing.T) {
 }
 
 func TestFaultsOfFiles(t *testing.T) {
-	for rules, want := range map[string]string{
-		"rules: [{name: One}]":                                      "rules",
-		"rules: [{name: one}, {name: one}]":                         `two rules "one"`,
-		"rules: [{name: one, from: 2026-13-01}]":                    "no day",
-		"rules: [{name: one, from: 2026-02-01, until: 2026-01-01}]": "before it begins",
-		"rules: [{name: one, then: {already: short}}]":              "short form",
-		"rules: [{name: one, onFor: north}]":                        "in trial",
-		"rules: [{name: one, whenever: {}}]":                        "whenever",
-		"rules: [{name: one, then: {size: huge}}]":                  "size",
+	for _, c := range []struct {
+		rules string
+		want  string
+	}{
+		{"rules: [{name: One}]", "rules"},
+		{"rules: [{name: one}, {name: one}]", `two rules "one"`},
+		{"rules: [{name: one, from: 2026-13-01}]", "no day"},
+		{"rules: [{name: one, from: 2026-02-01, until: 2026-01-01}]", "before it begins"},
+		{"rules: [{name: one, then: {already: short}}]", "short form"},
+		{"rules: [{name: one, onFor: north}]", "in trial"},
+		{"rules: [{name: one, whenever: {}}]", "whenever"},
+		{"rules: [{name: one, then: {size: huge}}]", "size"},
 	} {
+		rules, want := c.rules, c.want
 		if _, err := Parse([]byte(rules)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, wanted …%s…", rules, err, want)
 		}
@@ -213,17 +217,22 @@ func TestFaultsOfFiles(t *testing.T) {
 }
 
 func TestWarnings(t *testing.T) {
-	for rules, want := range map[string]string{
-		"rules: [{name: one}, {name: two, when: {kind: [reply]}}]":                                                          "two: It can never apply: the rule one before it",
-		"rules: [{name: one, when: {kind: [reply]}}, {name: two}]":                                                          "",
-		"rules: [{name: one, goOn: true}, {name: two}]":                                                                     "",
-		"rules: [{name: one, when: {larger: 10, smaller: 5}}]":                                                              "one: It can never apply: no message is larger",
-		"rules: [{name: one, when: {direction: internal, recipients: {scope: outside}}}]":                                   "one: It can never apply: mail that is internal",
-		"rules: [{name: one, when: {kind: [new]}, except: [{kind: [new, reply]}]}]":                                         "one: It can never apply: an exception",
-		"{recipients: each, rules: [{name: one, when: {recipients: {scope: mixed}}}]}":                                      "one: It can never apply: each recipient",
-		"rules: [{name: one, when: {kind: [closed]}}]":                                                                      "one: It applies to closed messages only",
-		"rules: [{name: one, when: {sender: {domains: [a.example]}}}, {name: two, when: {sender: {domains: [b.example]}}}]": "",
+	for _, c := range []struct{ rules, want string }{
+		{"rules: [{name: one}, {name: two, when: {kind: [reply]}}]", "two: It can never apply: the rule one before it"},
+		{"rules: [{name: one, when: {kind: [reply]}}, {name: two}]", ""},
+		{"rules: [{name: one, goOn: true}, {name: two}]", ""},
+		{"rules: [{name: one, when: {larger: 10, smaller: 5}}]", "one: It can never apply: no message is larger"},
+		{"rules: [{name: one, when: {direction: internal, recipients: {scope: outside}}}]",
+			"one: It can never apply: mail that is internal"},
+		{"rules: [{name: one, when: {kind: [new]}, except: [{kind: [new, reply]}]}]",
+			"one: It can never apply: an exception"},
+		{"{recipients: each, rules: [{name: one, when: {recipients: {scope: mixed}}}]}",
+			"one: It can never apply: each recipient"},
+		{"rules: [{name: one, when: {kind: [closed]}}]", "one: It applies to closed messages only"},
+		{"rules: [{name: one, when: {sender: {domains: [a.example]}}}, {name: two, when: {sender: {domains: [b.example]}}}]",
+			""},
 	} {
+		rules, want := c.rules, c.want
 		file, err := Parse([]byte(rules))
 		if err != nil {
 			t.Fatal(err)
@@ -245,7 +254,7 @@ func TestSentence(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := `Mail of the kind new or reply from the audience crew that is outgoing, unless it is mail whose subject ` +
-		`contains "test" gets the ` +
+		`contains "test", gets the ` +
 		`template harbour under the newest text; a signature of the sender in the newest text is replaced; plain text is raised to HTML.`
 	if got := file.Rules[0].Sentence(); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)

@@ -8,7 +8,8 @@ import (
 )
 
 // babs is a user for tests.
-const babs = `{"userName":"babs","name":{"familyName":"Jensen"},"emails":[{"value":"a@x.example","type":"work","primary":true},{"value":"b@y.example","type":"home"}],
+const babs = `{"userName":"babs","name":{"familyName":"Jensen"},"emails":[{"value":"a@x.example","type":"work",` +
+	`"primary":true},{"value":"b@y.example","type":"home"}],
 	"active":true,"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"department":"Tours"}}`
 
 func user(t testing.TB, text string) Resource {
@@ -26,13 +27,15 @@ func user(t testing.TB, text string) Resource {
 
 // What is cleaned: names in any case, unknown and read-only members, values of the wrong type, two that are primary.
 func TestClean(t *testing.T) {
-	r := user(t, `{"USERNAME":"x","Name":{"GivenName":"G","shoe":"9"},"id":"7","groups":[{"value":"g"}],"shoeSize":38,"title":null,"active":"True",
+	r := user(t, `{"USERNAME":"x","Name":{"GivenName":"G","shoe":"9"},"id":"7","groups":[{"value":"g"}],"shoeSize":38,`+
+		`"title":null,"active":"True",
 		"emails":[{"value":"a","primary":true},{"value":"b","primary":true},{}],"photos":[]}`)
 	got, err := json.Marshal(r)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := `{"active":true,"emails":[{"primary":true,"value":"a"},{"value":"b"}],"name":{"givenName":"G"},"userName":"x"}`; string(got) != want {
+	if want := `{"active":true,"emails":[{"primary":true,"value":"a"},{"value":"b"}],"name":{"givenName":"G"},` +
+		`"userName":"x"}`; string(got) != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
 	for text, says := range map[string]string{

@@ -218,8 +218,10 @@ func TestProposals(t *testing.T) {
 
 // TestWhatMayBeLeftOut: the largest rows and paragraphs, and never the person's name.
 func TestWhatMayBeLeftOut(t *testing.T) {
-	doc, err := markup.Parse(`<table><tr><td>{{ cn }}, the longest of all rows of this signature by a good measure</td></tr><tr><td>Registered in Saltmouth, number 0193, at 1 Tide Quay, and so on</td></tr>
-<tr><td><img src="a.png" alt=""></td></tr><tr><td> </td></tr></table><p>Fares</p><p>{{ displayName | upper }}</p><p>Ports in five countries</p>`)
+	doc, err := markup.Parse(`<table><tr><td>{{ cn }}, the longest of all rows of this signature by a good ` +
+		`measure</td></tr><tr><td>Registered in Saltmouth, number 0193, at 1 Tide Quay, and so on</td></tr>
+<tr><td><img src="a.png" alt=""></td></tr><tr><td> </td></tr></table><p>Fares</p><p>{{ displayName | upper ` +
+		`}}</p><p>Ports in five countries</p>`)
 	if err != nil {
 		t.Fatal(err)
 	}

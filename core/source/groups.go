@@ -38,8 +38,8 @@ func (g *Groups) Add(dn string, members, uids []string) error {
 	return nil
 }
 
-// Of lists the DNs of the groups that a person is in, also by groups in groups, sorted; of very many only some. direct are those that the entry
-// names itself (memberOf).
+// Of lists the DNs of the groups that a person is in, also by groups in groups, sorted; of very many only some. direct
+// are those that the entry names itself (memberOf).
 func (g *Groups) Of(dn, uid string, direct []string) []string {
 	var list []string
 	seen := map[string]bool{}

@@ -27,6 +27,19 @@ var PlainText = Text{Families: []string{"Times New Roman", "serif"}, Size: 16, C
 // headingSizes are the sizes of h1 to h6 against the text around (HTML Living Standard, 15.3.6).
 var headingSizes = map[string]float64{"h1": 2, "h2": 1.5, "h3": 1.17, "h4": 1, "h5": 0.83, "h6": 0.67}
 
+// OwnSize is what an element's name makes of the size of letters around it, as a factor; 1 for most.
+func OwnSize(name string) float64 {
+	switch {
+	case name == "small":
+		return 1 / 1.2
+	case name == "big":
+		return 1.2
+	case headingSizes[name] > 0:
+		return headingSizes[name]
+	}
+	return 1
+}
+
 // fontSizes are those of the font element, 1 to 7, in px (HTML Living Standard, 15.3.4).
 var fontSizes = map[string]float64{"1": 10, "2": 13, "3": 16, "4": 18, "5": 24, "6": 32, "7": 48}
 
@@ -61,13 +74,12 @@ func (t *Text) byName(n *markup.Node) {
 		if _, ok := n.Attr("href"); ok {
 			t.Underline, t.Color = true, color.RGBA{0, 0, 238, 255}
 		}
-	case n.Is("small"):
-		t.Size *= 0.83
 	case n.Is("center"):
 		t.Align = "center"
 	case headingSizes[n.Name] > 0:
-		t.Bold, t.Size = true, t.Size*headingSizes[n.Name]
+		t.Bold = true
 	}
+	t.Size *= OwnSize(n.Name)
 	if n.Is("th") {
 		t.Align = "center"
 	}

@@ -18,15 +18,22 @@ func TestFoldSides(t *testing.T) {
 }
 
 func TestJoinSides(t *testing.T) {
-	for given, want := range map[string]string{
-		"padding-top: 1px; color: red; padding-right: 2px; padding-bottom: 3px; padding-left: 4px; x: y": "color: red; padding: 1px 2px 3px 4px; x: y",
-		"padding-left: 4px; padding-top: 1px; padding-right: 2px; padding-bottom: 3px":                   "padding: 1px 2px 3px 4px",
-		"padding-top: 1px; padding-right: 2px; padding-bottom: 3px":                                      "padding-top: 1px; padding-right: 2px; padding-bottom: 3px",
-		"padding: 0; padding-top: 1px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px":       "padding: 0; padding-top: 1px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px",
-		"padding-top: 1px !important; padding-right: 2px; padding-bottom: 3px; padding-left: 4px":        "padding-top: 1px !important; padding-right: 2px; padding-bottom: 3px; padding-left: 4px",
-		"padding-top: {{ x }}px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px":             "padding-top: {{ x }}px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px",
-		"margin-top: 1px; margin-right: 2px; margin-bottom: 3px; margin-left: 4px":                       "margin-top: 1px; margin-right: 2px; margin-bottom: 3px; margin-left: 4px",
+	for _, c := range []struct{ given, want string }{
+		{"padding-top: 1px; color: red; padding-right: 2px; padding-bottom: 3px; padding-left: 4px; x: y",
+			"color: red; padding: 1px 2px 3px 4px; x: y"},
+		{"padding-left: 4px; padding-top: 1px; padding-right: 2px; padding-bottom: 3px", "padding: 1px 2px 3px 4px"},
+		{"padding-top: 1px; padding-right: 2px; padding-bottom: 3px",
+			"padding-top: 1px; padding-right: 2px; padding-bottom: 3px"},
+		{"padding: 0; padding-top: 1px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px",
+			"padding: 0; padding-top: 1px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px"},
+		{"padding-top: 1px !important; padding-right: 2px; padding-bottom: 3px; padding-left: 4px",
+			"padding-top: 1px !important; padding-right: 2px; padding-bottom: 3px; padding-left: 4px"},
+		{"padding-top: {{ x }}px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px",
+			"padding-top: {{ x }}px; padding-right: 2px; padding-bottom: 3px; padding-left: 4px"},
+		{"margin-top: 1px; margin-right: 2px; margin-bottom: 3px; margin-left: 4px",
+			"margin-top: 1px; margin-right: 2px; margin-bottom: 3px; margin-left: 4px"},
 	} {
+		given, want := c.given, c.want
 		var parts []string
 		for _, d := range JoinSides(ParseDeclarations(given, 0), "padding") {
 			parts = append(parts, d.String())

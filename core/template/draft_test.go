@@ -14,13 +14,14 @@ func TestADraftChangesWhatItNamesAndNothingElse(t *testing.T) {
 		want  Parts
 	}{
 		"nothing":        {Draft{}, base},
-		"the source":     {Draft{Source: text("<b>")}, Parts{"<b>", base.Settings, base.Texts, base.Pictures}},
-		"empty settings": {Draft{Settings: text("")}, Parts{"<p>", "", base.Texts, base.Pictures}},
-		"no texts":       {Draft{Texts: map[string]string{}}, Parts{"<p>", base.Settings, map[string]string{}, base.Pictures}},
+		"the source":     {Draft{Source: text("<b>")}, Parts{Source: "<b>", Settings: base.Settings, Texts: base.Texts, Pictures: base.Pictures}},
+		"empty settings": {Draft{Settings: text("")}, Parts{Source: "<p>", Settings: "", Texts: base.Texts, Pictures: base.Pictures}},
+		"no texts": {Draft{Texts: map[string]string{}},
+			Parts{Source: "<p>", Settings: base.Settings, Texts: map[string]string{}, Pictures: base.Pictures}},
 		"a picture more": {Draft{Pictures: map[string][]byte{"c.png": {3}}},
-			Parts{"<p>", base.Settings, base.Texts, map[string][]byte{"a.png": {1}, "b.png": {2}, "c.png": {3}}}},
+			Parts{Source: "<p>", Settings: base.Settings, Texts: base.Texts, Pictures: map[string][]byte{"a.png": {1}, "b.png": {2}, "c.png": {3}}}},
 		"another picture": {Draft{Pictures: map[string][]byte{"a.png": {9}}},
-			Parts{"<p>", base.Settings, base.Texts, map[string][]byte{"a.png": {9}, "b.png": {2}}}},
+			Parts{Source: "<p>", Settings: base.Settings, Texts: base.Texts, Pictures: map[string][]byte{"a.png": {9}, "b.png": {2}}}},
 		"a whole template": {Whole(Parts{Source: "x"}), Parts{Source: "x", Texts: map[string]string{}, Pictures: map[string][]byte{}}},
 	} {
 		if got := c.draft.Over(base); !reflect.DeepEqual(got, c.want) {

@@ -54,6 +54,7 @@ type Parts struct {
 	Settings string            // template.yaml
 	Texts    map[string]string // text forms written by hand, by file: template.txt, template.reply.txt
 	Pictures map[string][]byte // by their path below the picture folder
+	Home     Organisation      `json:"Home,omitzero"` // what the organisation says, under the template's own settings
 }
 
 // TextFile reports whether a file of that name is a text form, and of which variant; an empty one is for all
@@ -196,6 +197,8 @@ type Template struct {
 	// Public is where the service hosts pictures by their content; templates without an address of their own
 	// use it.
 	Public string
+	Home   Organisation // what the organisation says
+	own    Settings     // without what the organisation says
 	// Notes say what a reader of the files should know: a file in another character set than UTF-8, and how that is known.
 	Notes []string
 	// Bare is set for a template read from a single HTML file. Such a file may be pasted as it
@@ -333,7 +336,7 @@ func (t *Template) Version() string {
 
 // Parts are the template's, to be changed and made into a template anew.
 func (t *Template) Parts() Parts {
-	p := Parts{Source: t.Source, Settings: t.SettingsText, Texts: maps.Clone(t.Texts), Pictures: map[string][]byte{}}
+	p := Parts{Source: t.Source, Settings: t.SettingsText, Texts: maps.Clone(t.Texts), Pictures: map[string][]byte{}, Home: t.Home}
 	for _, picture := range t.Pictures {
 		p.Pictures[picture.File] = picture.Data
 	}
@@ -373,7 +376,7 @@ func New(name string, parts Parts) (*Template, error) {
 
 // read checks the parts against their limits and reads what they say.
 func read(name string, parts Parts) (*Template, error) {
-	t := &Template{Name: name, Source: parts.Source, SettingsText: parts.Settings, Texts: parts.Texts}
+	t := &Template{Name: name, Source: parts.Source, SettingsText: parts.Settings, Texts: parts.Texts, Home: parts.Home}
 	if len(t.Source) > markup.MaxSource {
 		return nil, fmt.Errorf("%s: %w", SourceFile, markup.ErrTooLarge)
 	}
@@ -455,17 +458,18 @@ func ReadSettings(text string) (Settings, error) {
 
 // readSettings reads template.yaml and refuses what nobody knows.
 func (t *Template) readSettings() error {
-	if strings.TrimSpace(t.SettingsText) == "" {
-		return nil
-	}
 	if len(t.SettingsText) > maxSettings {
 		return fmt.Errorf("the settings are larger than %d kB", maxSettings>>10)
 	}
-	d := yaml.NewDecoder(strings.NewReader(t.SettingsText))
-	d.KnownFields(true)
-	if err := d.Decode(&t.Settings); err != nil && !errors.Is(err, io.EOF) {
-		return errors.New(strings.TrimPrefix(strings.TrimPrefix(err.Error(), "yaml: "), "unmarshal errors:\n  "))
+	if strings.TrimSpace(t.SettingsText) != "" {
+		d := yaml.NewDecoder(strings.NewReader(t.SettingsText))
+		d.KnownFields(true)
+		if err := d.Decode(&t.Settings); err != nil && !errors.Is(err, io.EOF) {
+			return errors.New(strings.TrimPrefix(strings.TrimPrefix(err.Error(), "yaml: "), "unmarshal errors:\n  "))
+		}
 	}
+	t.own = t.Settings
+	t.Settings.within(t.Home)
 	s := t.Settings
 	if a := s.Pictures.Address; a != "" {
 		u, err := url.Parse(a)

@@ -84,6 +84,15 @@ func (s *MailServer) start(milter, relay string, settings []string) error {
 	if err := os.WriteFile(s.path("conf/main.cf"), []byte(s.main(settings)), 0o644); err != nil {
 		return err
 	}
+	mailboxes := "" // of sink.example, which Postfix delivers itself
+	for _, way := range []string{Milter, Before, After} {
+		for i := range 100 {
+			mailboxes += fmt.Sprintf("%s-%d@sink.example %[1]s-%d@sink.example/\n", way, i)
+		}
+	}
+	if err := os.WriteFile(s.path("conf/mailboxes"), []byte(mailboxes), 0o644); err != nil {
+		return err
+	}
 	if err := os.WriteFile(s.path("conf/master.cf"), []byte(s.master(milter, relay)), 0o644); err != nil {
 		return err
 	}
@@ -139,7 +148,9 @@ func (s *MailServer) main(settings []string) string {
 		"smtpd_client_connection_count_limit = 0", "smtpd_client_connection_rate_limit = 0", "minimal_backoff_time = 1s",
 		"maximal_backoff_time = 2s", "queue_run_delay = 1s", "transport_retry_time = 1s",
 		"default_destination_concurrency_failed_cohort_limit = 100", "milter_default_action = tempfail", "in_flow_delay = 0",
-		"smtp_host_lookup = native", "disable_dns_lookups = yes", "transport_maps = inline:{ { sink.example = discard: } }",
+		"smtp_host_lookup = native", "disable_dns_lookups = yes", "transport_maps = inline:{ { sink.example = virtual: } }",
+		"virtual_mailbox_base = " + s.path("mail"), "virtual_mailbox_maps = texthash:" + s.path("conf/mailboxes"),
+		"virtual_uid_maps = static:8", "virtual_gid_maps = static:8", "virtual_minimum_uid = 1", "virtual_mailbox_limit = 0",
 		"smtp_address_preference = ipv4", "smtpd_tls_security_level = none", "smtp_tls_security_level = none", "notify_classes =",
 	}, settings...), "\n") + "\n"
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -65,6 +66,25 @@ type Server struct {
 	Address string // such as http://127.0.0.1:41234
 	command *exec.Cmd
 	log     *strings.Builder
+
+	mu    sync.Mutex
+	lines []string // that it printed
+}
+
+// Line gives the first line that the program printed on standard output and that begins with a text; it waits for it for a
+// while, and gives a blank one when there is none.
+func (s *Server) Line(begin string) string {
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		s.mu.Lock()
+		lines := slices.Clone(s.lines)
+		s.mu.Unlock()
+		for _, line := range lines {
+			if strings.HasPrefix(line, begin) {
+				return line
+			}
+		}
+	}
+	return ""
 }
 
 // Start runs the program with arguments that make it serve, and waits until it says its address.
@@ -82,7 +102,11 @@ func Start(binary string, args ...string) (*Server, error) {
 	go func() {
 		lines := bufio.NewScanner(out)
 		for lines.Scan() {
-			if _, address, ok := strings.Cut(lines.Text(), " is at "); ok {
+			s.mu.Lock()
+			s.lines = append(s.lines, lines.Text())
+			s.mu.Unlock()
+			if _, address, ok := strings.Cut(lines.Text(), " is at "); ok && s.Address == "" {
+				s.Address = address
 				found <- address
 			}
 		}
@@ -90,9 +114,8 @@ func Start(binary string, args ...string) (*Server, error) {
 		io.Copy(io.Discard, out)
 	}()
 	select {
-	case address, ok := <-found:
+	case _, ok := <-found:
 		if ok {
-			s.Address = address
 			return s, nil
 		}
 	case <-time.After(30 * time.Second):
@@ -117,7 +140,7 @@ func (s *Server) Stop() error {
 }
 
 // Browser starts headless Chromium with a window of the given size in pixels and a profile of its own.
-func Browser(ctx context.Context, width, height int) (context.Context, context.CancelFunc) {
+func Browser(ctx context.Context, width, height int, flags ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc) {
 	options := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]),
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
@@ -127,7 +150,7 @@ func Browser(ctx context.Context, width, height int) (context.Context, context.C
 	if path, err := exec.LookPath("chromium"); err == nil {
 		options = append(options, chromedp.ExecPath(path))
 	}
-	alloc, stopAlloc := chromedp.NewExecAllocator(ctx, options...)
+	alloc, stopAlloc := chromedp.NewExecAllocator(ctx, append(options, flags...)...)
 	tab, stopTab := chromedp.NewContext(alloc)
 	return tab, func() { stopTab(); stopAlloc() }
 }
@@ -145,3 +168,9 @@ func Choose(label, entry string) chromedp.Action[chromedp.Void] {
 
 // PID is the number of the program's process.
 func (s *Server) PID() int { return s.command.Process.Pid }
+
+// Kill ends the program at once, as a crash does.
+func (s *Server) Kill() {
+	s.command.Process.Kill() // fails when it has ended already
+	s.command.Wait()         // it was killed
+}

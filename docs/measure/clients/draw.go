@@ -11,19 +11,29 @@ import (
 	"missivum/core/client"
 )
 
-// The size of a probe's frame in px, and how many stand in a row.
-const (
-	cellWidth  = 220
-	cellHeight = 110
-	perRow     = 5
-)
+// renderer is an engine that draws pages, and the profile that is held against it.
+type renderer struct {
+	profile, against string
+	version          func() string
+	cells            cells
+	draw             func(page, picture string, width, height int) error // a file into a PNG file
+}
 
-// draw compares what Gecko shows of each drawn probe with what Chromium shows of it as the profile keeps it. The
+// cells says how the probes stand on a page, in px.
+type cells struct{ perRow, width, height int }
+
+var renderers = []renderer{
+	{"gecko-desktop", "Gecko", geckoVersion, cells{5, 220, 110}, gecko},
+	{"webkit-desktop", "WebKitGTK", webkitVersion, cells{5, 220, 110}, webkit},
+	{"webkit-phone", "WebKitGTK", webkitVersion, cells{1, 390, 110}, webkit},
+}
+
+// draw compares what an engine shows of each drawn probe with what Chromium shows of it as the profile keeps it. The
 // question is whether the declarations do anything: whether the drawing differs from that without them.
-func draw(probes []Probe) (Result, error) {
-	r := Result{Profile: "gecko-desktop", Against: "Gecko", Version: version(filepath.Base(geckoBrowser())),
-		Stage: client.Render, Real: map[string]int{}, Disagreements: []Disagreement{}}
-	profile := client.Find("gecko-desktop")
+func (e renderer) measure(probes []Probe) (Result, error) {
+	r := Result{Profile: e.profile, Against: e.against, Version: e.version(), Stage: client.Render, Real: map[string]int{},
+		Disagreements: []Disagreement{}}
+	profile := client.Find(e.profile)
 	var drawn []Probe
 	var with, without, kept []string
 	for _, p := range probes {
@@ -39,11 +49,11 @@ func draw(probes []Probe) (Result, error) {
 		without = append(without, withoutStyle(p.HTML))
 		kept = append(kept, ours)
 	}
-	real, err := effects(gecko, with, without)
+	real, err := e.cells.effects(e.draw, with, without)
 	if err != nil {
 		return r, err
 	}
-	ours, err := effects(chromium, kept, without)
+	ours, err := e.cells.effects(chromium, kept, without)
 	if err != nil {
 		return r, err
 	}
@@ -68,19 +78,19 @@ func withoutStyle(source string) string {
 }
 
 // effects says for each pair of markup whether an engine draws the two differently.
-func effects(engine func(page, picture string, height int) error, a, b []string) ([]bool, error) {
-	first, err := sheet(engine, "a", a)
+func (c cells) effects(draw func(page, picture string, width, height int) error, a, b []string) ([]bool, error) {
+	first, err := c.sheet(draw, "a", a)
 	if err != nil {
 		return nil, err
 	}
-	second, err := sheet(engine, "b", b)
+	second, err := c.sheet(draw, "b", b)
 	if err != nil {
 		return nil, err
 	}
 	list := make([]bool, len(a))
 	for i := range a {
-		at := image.Pt(i%perRow*cellWidth, i/perRow*cellHeight)
-		list[i] = differs(first, second, image.Rectangle{Min: at, Max: at.Add(image.Pt(cellWidth, cellHeight))})
+		at := image.Pt(i%c.perRow*c.width, i/c.perRow*c.height)
+		list[i] = differs(first, second, image.Rectangle{Min: at, Max: at.Add(image.Pt(c.width, c.height))})
 	}
 	return list, nil
 }
@@ -97,7 +107,7 @@ func differs(a, b image.Image, cell image.Rectangle) bool {
 }
 
 // sheet draws markup, each in a cell that nothing leaves.
-func sheet(engine func(page, picture string, height int) error, name string, list []string) (image.Image, error) {
+func (c cells) sheet(draw func(page, picture string, width, height int) error, name string, list []string) (image.Image, error) {
 	folder, err := os.MkdirTemp("", "probes")
 	if err != nil {
 		return nil, err
@@ -108,14 +118,14 @@ func sheet(engine func(page, picture string, height int) error, name string, lis
 		`<style>body{margin:0}body>div{position:absolute;contain:strict;padding:8px;box-sizing:border-box;font:16px ` +
 		`'DejaVu Sans',sans-serif}</style>`)
 	for i, m := range list {
-		fmt.Fprintf(&page, `<div style="left:%dpx;top:%dpx;width:%dpx;height:%dpx">%s</div>`+"\n", i%perRow*cellWidth,
-			i/perRow*cellHeight, cellWidth, cellHeight, m)
+		fmt.Fprintf(&page, `<div style="left:%dpx;top:%dpx;width:%dpx;height:%dpx">%s</div>`+"\n", i%c.perRow*c.width,
+			i/c.perRow*c.height, c.width, c.height, m)
 	}
 	file, picture := filepath.Join(folder, name+".html"), filepath.Join(folder, name+".png")
 	if err := os.WriteFile(file, []byte(page.String()), 0o600); err != nil {
 		return nil, err
 	}
-	if err := engine(file, picture, (len(list)+perRow-1)/perRow*cellHeight); err != nil {
+	if err := draw(file, picture, c.perRow*c.width, (len(list)+c.perRow-1)/c.perRow*c.height); err != nil {
 		return nil, err
 	}
 	f, err := os.Open(picture)
@@ -127,29 +137,19 @@ func sheet(engine func(page, picture string, height int) error, name string, lis
 	return img, err
 }
 
-// geckoBrowser is the path of the installed browser with the Gecko engine, the only program of Debian that ends in -esr;
-// empty when there is none.
-func geckoBrowser() string {
-	found, err := filepath.Glob("/usr/bin/*-esr")
-	if err != nil || len(found) == 0 {
-		return ""
-	}
-	return found[0]
-}
-
-func gecko(page, picture string, height int) error {
+func gecko(page, picture string, width, height int) error {
 	profile, err := os.MkdirTemp("", "gecko")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(profile)
 	_, err = run(geckoBrowser(), nil, "--headless", "--no-remote", "--profile", profile, "--screenshot", picture,
-		fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
+		fmt.Sprintf("--window-size=%d,%d", width, height), "file://"+page)
 	return err
 }
 
-func chromium(page, picture string, height int) error {
+func chromium(page, picture string, width, height int) error {
 	_, err := run("chromium", nil, "--headless", "--no-sandbox", "--hide-scrollbars", "--screenshot="+picture,
-		fmt.Sprintf("--window-size=%d,%d", perRow*cellWidth, height), "file://"+page)
+		fmt.Sprintf("--window-size=%d,%d", width, height), "file://"+page)
 	return err
 }

@@ -1,10 +1,15 @@
-// Command clients holds the simulation of two client profiles against the real thing. Every probe of probes.yaml is
-// put through the sanitiser of Debian's package roundcube-core and through the profile washing-webmail, stage by stage;
-// those that are drawn are drawn by Gecko as they are and by Chromium as the profile gecko-desktop keeps them; and each
-// is copied and pasted in Chromium, beside what is predicted for clients that are pasted into. What came out, with every disagreement, is written to the folder results.
+// Command clients holds the simulation of client profiles against the real thing. What came out, with every disagreement,
+// is written to the folder results, from which docs/clients.md is made. Arguments name what is measured; without any, it
+// is everything. Beside the probes of probes.yaml, small constructs each:
 //
-// It needs the Debian packages roundcube-core, php-cli, php-xml, php-mbstring, php-masterminds-html5 and chromium, and
-// Debian's browser with the Gecko engine (scripts/setup.sh).
+//   - washing-webmail-whole-*: the webmail of Debian's package roundcube-core, driven in Chromium: its editor's source box,
+//     its sending, its reading; washing-webmail-receive: its sanitiser alone.
+//   - gecko-desktop-install, -send: Debian's mail client, by key presses.
+//   - *-render: what Gecko and WebKit draw, beside Chromium's drawing of what the profile keeps.
+//   - paste-rendered-*: each probe copied and pasted in Chromium and in Gecko; corpus-*: the corpus of signatures.
+//   - text-reader-*: Debian's text client, with the lines of all text forms; rich-text-desktop-*: two readers of rich text.
+//
+// scripts/setup.sh installs what it needs.
 package main
 
 import (
@@ -13,9 +18,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"log"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -44,6 +51,8 @@ type Probe struct {
 	Draw  bool   `yaml:"draw"`
 }
 
+func readProbes() (probes []Probe, err error) { return probes, yaml.Unmarshal(probeFile, &probes) }
+
 // Disagreement is a probe that the simulation and the real thing treat differently.
 type Disagreement struct {
 	Probe     string `json:"probe"` // group and name
@@ -67,47 +76,83 @@ type Result struct {
 
 const folder = "docs/measure/clients/results"
 
+// outcome is what a measurement found, as data.
+type outcome interface{ say() string }
+
+// measurements are what can be measured, by the names of their files.
+func measurements() map[string]func([]Probe) (outcome, error) {
+	list := map[string]func([]Probe) (outcome, error){}
+	add := func(name string, measure func([]Probe) (Result, error)) {
+		list[name] = func(probes []Probe) (outcome, error) { return measure(probes) }
+	}
+	add("washing-webmail-receive", wash)
+	for _, stage := range []client.Stage{client.Install, client.Send} {
+		add("gecko-desktop-"+string(stage), func(probes []Probe) (Result, error) { return composing(probes, stage) })
+	}
+	for _, stage := range []client.Stage{client.Install, client.Send, client.Receive} {
+		add("washing-webmail-whole-"+string(stage), func(probes []Probe) (Result, error) { return webmailing(probes, stage) })
+	}
+	for _, stage := range []client.Stage{client.Install, client.Send, client.Render} {
+		add("text-reader-"+string(stage), func(probes []Probe) (Result, error) { return reading(probes, stage) })
+	}
+	for _, e := range readers {
+		add(e.file, e.measure)
+	}
+	for _, e := range renderers {
+		add(e.profile+"-render", e.measure)
+	}
+	for _, e := range []engine{inChromium, inGecko} {
+		add(e.file, func(probes []Probe) (Result, error) { return paste(e, probes) })
+		list["corpus-"+strings.ToLower(e.name)] = func([]Probe) (outcome, error) { return pasteCorpus(e, 1) }
+	}
+	return list
+}
+
+// main measures what is named, or everything.
 func main() {
 	log.SetFlags(0)
-	var probes []Probe
-	if err := yaml.Unmarshal(probeFile, &probes); err != nil {
+	probes, err := readProbes()
+	if err != nil {
 		log.Fatal(err)
 	}
-	for _, stage := range []client.Stage{client.Install, client.Receive} {
-		r, err := wash(probes, stage)
+	all := measurements()
+	names := os.Args[1:]
+	if len(names) == 0 {
+		names = slices.Sorted(maps.Keys(all))
+	}
+	for _, name := range names {
+		measure := all[name]
+		if measure == nil {
+			log.Fatalf("%s is none of %s", name, strings.Join(slices.Sorted(maps.Keys(all)), ", "))
+		}
+		found, err := measure(probes)
+		if err != nil {
+			log.Fatalf("%s: %v", name, err)
+		}
+		fmt.Print(found.say())
+		data, err := json.MarshalIndent(found, "", "  ")
+		if err == nil {
+			err = os.WriteFile(filepath.Join(folder, name+".json"), append(data, '\n'), 0o644)
+		}
 		if err != nil {
 			log.Fatal(err)
 		}
-		report(r, "washing-webmail-"+string(stage))
 	}
-	r, err := draw(probes)
-	if err != nil {
-		log.Fatal(err)
-	}
-	report(r, "gecko-desktop-render")
-	if r, err = paste(probes); err != nil {
-		log.Fatal(err)
-	}
-	report(r, "paste-rendered-install")
 }
 
-func report(r Result, name string) {
-	fmt.Printf("%s, %s: %d of %d probes end alike (%.1f %%), %d to the sign\n", r.Profile, r.Stage, r.Same, r.Probes,
-		100*float64(r.Same)/float64(r.Probes), r.Exact)
+func (r Result) say() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s, %s, against %s: %d of %d probes end alike (%.1f %%), %d to the sign\n", r.Profile, r.Stage, r.Against, r.Same,
+		r.Probes, 100*float64(r.Same)/float64(r.Probes), r.Exact)
 	for _, d := range r.Disagreements {
-		fmt.Printf("  %s\n    real      %s\n    simulated %s\n", d.Probe, d.Real, d.Simulated)
+		fmt.Fprintf(&b, "  %s\n    real      %s\n    simulated %s\n", d.Probe, d.Real, d.Simulated)
 	}
-	data, err := json.MarshalIndent(r, "", "  ")
-	if err == nil {
-		err = os.WriteFile(filepath.Join(folder, name+".json"), append(data, '\n'), 0o644)
-	}
-	if err != nil {
-		log.Fatal(err)
-	}
+	return b.String()
 }
 
-// wash puts the probes through the sanitiser and the profile.
-func wash(probes []Probe, stage client.Stage) (Result, error) {
+// wash puts the probes through the sanitiser, as it is when a message is read, and through the profile.
+func wash(probes []Probe) (Result, error) {
+	const stage = client.Receive
 	r := Result{Profile: "washing-webmail", Against: "roundcube-core", Version: version("roundcube-core"), Stage: stage,
 		Probes: len(probes), Real: map[string]int{}, Disagreements: []Disagreement{}}
 	var sources, washed []string
@@ -118,7 +163,7 @@ func wash(probes []Probe, stage client.Stage) (Result, error) {
 	if err != nil {
 		return r, err
 	}
-	output, err := run("php", input, writeTemp("washer.php", washer), string(stage))
+	output, err := run("php", input, writeTemp("washer.php", washer))
 	if err != nil {
 		return r, err
 	}
@@ -139,9 +184,9 @@ func wash(probes []Probe, stage client.Stage) (Result, error) {
 // compare counts what became of a probe in the real thing and in the simulation.
 func (r *Result) compare(p Probe, source, really, simulated string) {
 	before, real, ours := canonical(source), canonical(really), canonical(simulated)
-	end := outcome(before, real)
+	end := endOf(before, real)
 	r.Real[end]++
-	if end == outcome(before, ours) {
+	if end == endOf(before, ours) {
 		r.Same++
 	}
 	if slices.Equal(real, ours) {
@@ -149,7 +194,7 @@ func (r *Result) compare(p Probe, source, really, simulated string) {
 		return
 	}
 	r.Disagreements = append(r.Disagreements, Disagreement{p.Group + " " + p.Name, p.HTML, end + ": " +
-		strings.Join(real, ""), outcome(before, ours) + ": " + strings.Join(ours, "")})
+		strings.Join(real, ""), endOf(before, ours) + ": " + strings.Join(ours, "")})
 }
 
 // simulate gives a probe as the profile has it after one stage alone.
@@ -165,9 +210,9 @@ func simulate(p *client.Profile, stage client.Stage, source string) (string, err
 	return kept.Render(), nil
 }
 
-// outcome says what became of a probe: kept as it was, changed, or dropped when something is missing and nothing
+// endOf says what became of a probe: kept as it was, changed, or dropped when something is missing and nothing
 // came.
-func outcome(before, after []string) string {
+func endOf(before, after []string) string {
 	if slices.Equal(before, after) {
 		return "kept"
 	}
@@ -210,6 +255,9 @@ func canonical(source string) []string {
 	return pieces
 }
 
+// quotedAddress is an address in a declaration, with or without quotes.
+var quotedAddress = regexp.MustCompile(`url\('([^']*)'\)`)
+
 func attributes(n *html.Node) []string {
 	var list []string
 	for _, a := range n.Attr {
@@ -219,7 +267,7 @@ func attributes(n *html.Node) []string {
 		}
 		list = append(list, "[style]")
 		for _, d := range style.ParseDeclarations(a.Val, 0) {
-			list = append(list, fmt.Sprintf("{%s}", strings.ReplaceAll(d.String(), `"`, "'")))
+			list = append(list, fmt.Sprintf("{%s}", quotedAddress.ReplaceAllString(strings.ReplaceAll(d.String(), `"`, "'"), "url($1)")))
 		}
 	}
 	sort.Strings(list)

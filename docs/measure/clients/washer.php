@@ -1,7 +1,6 @@
 <?php
-// Puts markup through the sanitiser of Debian's package roundcube-core, as it is when a signature is saved (install)
-// and when a message is read with remote pictures blocked (receive). Reads a JSON list of markup from the standard
-// input and writes the list of results. The argument is the stage.
+// Puts markup through the sanitiser of Debian's package roundcube-core, as it is when a message is read with remote
+// pictures blocked. Reads a JSON list of markup from the standard input and writes the list of results.
 error_reporting(E_ALL & ~E_DEPRECATED & ~E_NOTICE & ~E_WARNING);
 define('RCUBE_CHARSET', 'UTF-8');
 define('RCMAIL_CHARSET', 'UTF-8');
@@ -30,26 +29,19 @@ require_once $root . 'actions/mail/index.php';
 $list = json_decode(stream_get_contents(STDIN), true);
 $out = [];
 foreach ($list as $html) {
-    if ($argv[1] === 'install') {
-        $washer = new rcube_washtml(['show_washed' => false, 'allow_remote' => 1, 'charset' => RCUBE_CHARSET,
-            'html_elements' => ['body', 'link'], 'html_attribs' => ['rel', 'type'], 'ignore_elements' => ['body'], 'add_comments' => false]);
-        $head = '<meta http-equiv="Content-Type" content="text/html; charset=UTF-8" />';
-        $html = '<html><head>' . $head . '</head><body>' . $html . '</body></html>';
-    } else {
-        $washer = new rcube_washtml(['show_washed' => false, 'allow_remote' => false, 'blocked_src' => 'program/resources/blocked.gif',
-            'charset' => RCUBE_CHARSET, 'html_elements' => ['body'], 'css_prefix' => 'v1', 'add_comments' => false]);
-        foreach (['body', 'form', 'style'] as $tag) {
-            $washer->add_callback($tag, 'rcmail_action_mail_index::washtml_callback');
-        }
-        foreach (['a', 'area', 'link'] as $tag) {
-            $washer->add_callback($tag, 'rcmail_action_mail_index::washtml_link_callback');
-        }
-        $head = '<head><meta charset="UTF-8" /></head>';
-        $count = 0;
-        $html = preg_replace('/(<head[^>]*>)/Ui', '\\1<meta charset="UTF-8" />', $html, -1, $count);
-        if (!$count) {
-            $html = stripos($html, '<html') === false ? '<html>' . $head . $html : preg_replace('/<html[^>]*>/i', '$0' . $head, $html, 1);
-        }
+    $washer = new rcube_washtml(['show_washed' => false, 'allow_remote' => false, 'blocked_src' => 'program/resources/blocked.gif',
+        'charset' => RCUBE_CHARSET, 'html_elements' => ['body'], 'css_prefix' => 'v1', 'add_comments' => false]);
+    foreach (['body', 'form', 'style'] as $tag) {
+        $washer->add_callback($tag, 'rcmail_action_mail_index::washtml_callback');
+    }
+    foreach (['a', 'area', 'link'] as $tag) {
+        $washer->add_callback($tag, 'rcmail_action_mail_index::washtml_link_callback');
+    }
+    $head = '<head><meta charset="UTF-8" /></head>';
+    $count = 0;
+    $html = preg_replace('/(<head[^>]*>)/Ui', '\\1<meta charset="UTF-8" />', $html, -1, $count);
+    if (!$count) {
+        $html = stripos($html, '<html') === false ? '<html>' . $head . $html : preg_replace('/<html[^>]*>/i', '$0' . $head, $html, 1);
     }
     $out[] = $washer->wash($html);
 }

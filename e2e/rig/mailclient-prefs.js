@@ -25,7 +25,7 @@ user_pref("mail.identity.id1.draft_folder", "mailbox://nobody@Local%20Folders/Dr
 user_pref("mail.identity.id1.fcc_folder", "mailbox://nobody@Local%20Folders/Sent");
 user_pref("mail.smtpservers", "smtp1");
 user_pref("mail.smtpserver.smtp1.hostname", "localhost");
-user_pref("mail.smtpserver.smtp1.port", 1);
+user_pref("mail.smtpserver.smtp1.port", PORT);
 user_pref("mail.shell.checkDefaultClient", false);
 user_pref("mailnews.start_page.enabled", false);
 user_pref("mail.rights.version", 1);
