@@ -84,7 +84,7 @@ func works(d *person.Directory, tmpl *template.Template) map[string]func(context
 			return err
 		},
 		"paste": func(context.Context) error {
-			_, _, err := preview.Paste(tmpl, d.Schema, day, "new", &d.People[0])
+			_, err := preview.Paste(tmpl, d.Schema, day, "new", &d.People[0])
 			return err
 		},
 	}

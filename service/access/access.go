@@ -1,5 +1,6 @@
-// Package access says who acts. A principal is put into the context where a request or a command comes in; the store
-// records it with every change. Start with Principal and With.
+// Package access says who acts and what they may do. A principal is put into the context where a request or a command
+// comes in, with where it came from and the rights it has; the store records who and from where with every change. Start
+// with Principal and With; permissions.go has the table of permissions.
 package access
 
 import (
@@ -14,7 +15,8 @@ type Kind string
 
 // The kinds.
 const (
-	Owner   Kind = "owner"   // whoever uses the machine that the service listens on by loopback
+	Owner   Kind = "owner"   // whoever uses the machine that the service listens on by loopback, while there are no accounts
+	Account Kind = "account" // a person who has signed in, or a key of theirs
 	Command Kind = "command" // somebody who ran a command on the service's own data
 	Key     Kind = "key"     // a program that names itself with a key
 	Service Kind = "service" // the service itself: schedules, and what a restart cleans up
@@ -49,8 +51,22 @@ func User() Principal {
 	return Principal{Command, "command"}
 }
 
-// key keeps others from reading the context's principal by chance.
-type key struct{}
+// key and originKey keep others from reading the context's values by chance.
+type (
+	key       struct{}
+	originKey struct{}
+)
+
+// FromWhere is a context of an address such as 192.0.2.7, kept with what the principal changes.
+func FromWhere(ctx context.Context, address string) context.Context {
+	return context.WithValue(ctx, originKey{}, address)
+}
+
+// Where is the address that the principal of a context acts from; blank for one on this machine.
+func Where(ctx context.Context) string {
+	address, _ := ctx.Value(originKey{}).(string)
+	return address
+}
 
 // With is a context in which a principal acts.
 func With(ctx context.Context, p Principal) context.Context { return context.WithValue(ctx, key{}, p) }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"encoding/json"
-	"fmt"
 
 	"missivum/core/audience"
 )
@@ -30,7 +29,7 @@ func (tx *Tx) PutAudience(a audience.Audience) error {
 	if err != nil {
 		return err
 	}
-	return tx.changed("saved", "audience", a.Name, string(condition))
+	return tx.changedTo(condition, "saved", "audience", a.Name, string(condition))
 }
 
 // RemoveAudience removes an audience.
@@ -38,7 +37,7 @@ func (tx *Tx) RemoveAudience(name string) error {
 	if err := tx.execOne("audience", name, `DELETE FROM audiences WHERE name = ?`, name); err != nil {
 		return err
 	}
-	return tx.changed("removed", "audience", name, "")
+	return tx.removed("audience", name, "")
 }
 
 // Assignments lists the assignments in their order.
@@ -64,5 +63,5 @@ func (tx *Tx) PutAssignments(lines []audience.Assignment) error {
 	if err != nil {
 		return err
 	}
-	return tx.changed("saved", "assignments", fmt.Sprint(len(lines)), string(text))
+	return tx.changedTo(text, "saved", "assignments", "all", string(text))
 }

@@ -20,7 +20,7 @@ func (tx *Tx) PutClientProfile(id, document string) error {
 	if err != nil {
 		return err
 	}
-	return tx.changed("saved", "client profile", id, "")
+	return tx.changedTo(document, "saved", "client profile", id, "")
 }
 
 // RemoveClientProfile removes a client profile.
@@ -28,5 +28,5 @@ func (tx *Tx) RemoveClientProfile(id string) error {
 	if err := tx.execOne("client profile of your own", id, `DELETE FROM client_profiles WHERE id = ?`, id); err != nil {
 		return err
 	}
-	return tx.changed("removed", "client profile", id, "")
+	return tx.removed("client profile", id, "")
 }

@@ -30,7 +30,8 @@ type DeskPlace struct {
 // PutDesk stores a desk's report in the place of the one before.
 func (tx *Tx) PutDesk(d Desk, places []DeskPlace) error {
 	_, err := tx.exec(`INSERT INTO desks (id, host, system, version, reported_at) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (id) DO UPDATE SET host = excluded.host, system = excluded.system, version = excluded.version, reported_at = excluded.reported_at`,
+		ON CONFLICT (id) DO UPDATE SET host = excluded.host, system = excluded.system, version = excluded.version, `+
+		`reported_at = excluded.reported_at`,
 		d.ID, d.Host, d.System, d.Version, stamp(tx.at))
 	if err != nil {
 		return err
@@ -39,7 +40,8 @@ func (tx *Tx) PutDesk(d Desk, places []DeskPlace) error {
 		return err
 	}
 	for _, p := range places {
-		if _, err := tx.prepared(`INSERT OR REPLACE INTO desk_places (desk_id, place, folder, client, person, release, kit, proof, detail, placed_at)
+		if _, err := tx.prepared(`INSERT OR REPLACE INTO desk_places (desk_id, place, folder, client, person, release, kit, `+
+			`proof, detail, placed_at)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, d.ID, p.Place, p.Folder, p.Client, p.Person, p.Release, p.Kit, p.Proof,
 			p.Detail, stamp(p.Placed)); err != nil {
 			return err
@@ -70,5 +72,5 @@ func (tx *Tx) RemoveDesk(id string) error {
 	if err := tx.execOne("desk", id, `DELETE FROM desks WHERE id = ?`, id); err != nil {
 		return err
 	}
-	return tx.changed("removed", "desk", id, "")
+	return tx.removed("desk", id, "")
 }

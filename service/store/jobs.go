@@ -58,7 +58,8 @@ func (tx *Tx) AddJob(j Job) (Job, error) {
 	if j.Result == "" {
 		j.Result = "{}"
 	}
-	_, err := tx.exec(`INSERT INTO jobs (id, kind, title, state, total, done, unit, message, input, result, actor_kind, actor, created_at, started_at, finished_at)
+	_, err := tx.exec(`INSERT INTO jobs (id, kind, title, state, total, done, unit, message, input, result, actor_kind, `+
+		`actor, created_at, started_at, finished_at)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '', '')`,
 		j.ID, j.Kind, j.Title, j.State, j.Total, j.Done, j.Unit, j.Message, j.Input, j.Result, j.By.Kind, j.By.Name, stamp(j.Created))
 	if err != nil {
@@ -100,5 +101,5 @@ func (tx *Tx) removeJob(id string) error {
 	if err := tx.execOne("job", id, `DELETE FROM jobs WHERE id = ?`, id); err != nil {
 		return err
 	}
-	return tx.changed("removed", "job", id, "")
+	return tx.removed("job", id, "")
 }

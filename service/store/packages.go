@@ -75,5 +75,5 @@ func (tx *Tx) RemovePackage(id string) error {
 	if err := tx.removeJob(id); err != nil {
 		return err
 	}
-	return tx.changed("removed", "package", id, "")
+	return tx.removed("package", id, "")
 }

@@ -42,7 +42,8 @@ func (tx *Tx) SavePicture(v PictureVersion, data []byte) (int, error) {
 	var id int64
 	var number int
 	var latest string
-	err := tx.row(`SELECT p.id, COALESCE(MAX(v.number), 0), COALESCE((SELECT sha256 FROM picture_versions WHERE picture_id = p.id ORDER BY number DESC LIMIT 1), '')
+	err := tx.row(`SELECT p.id, COALESCE(MAX(v.number), 0), COALESCE((SELECT sha256 FROM picture_versions WHERE `+
+		`picture_id = p.id ORDER BY number DESC LIMIT 1), '')
 		FROM pictures p LEFT JOIN picture_versions v ON v.picture_id = p.id WHERE p.name = ? GROUP BY p.id`,
 		v.Picture).Scan(&id, &number, &latest)
 	if err != nil {
@@ -59,7 +60,7 @@ func (tx *Tx) SavePicture(v PictureVersion, data []byte) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return number, tx.changed("saved", "picture", v.Picture, "version "+strconv.Itoa(number))
+	return number, tx.changedTo(data, "saved", "picture", v.Picture, "version "+strconv.Itoa(number))
 }
 
 // saveContent stores a picture's bytes once and returns their SHA-256.
@@ -121,7 +122,7 @@ func (tx *Tx) PutPictureAlts(name string, alts map[string]string) error {
 			return err
 		}
 	}
-	return tx.changed("saved", "picture", name, "alternative texts")
+	return tx.changedTo(alts, "saved", "alternative texts", name, "")
 }
 
 // PictureSlices returns how a picture is cut, as JSON; empty when it is not.
@@ -136,7 +137,7 @@ func (tx *Tx) PutPictureSlices(name, slices string) error {
 	if err := tx.execOne("picture", name, `UPDATE pictures SET slices = ? WHERE name = ?`, slices, name); err != nil {
 		return err
 	}
-	return tx.changed("saved", "picture", name, "slices")
+	return tx.changedTo(slices, "saved", "slices", name, "")
 }
 
 // SaveRendition stores a file that was made of a picture's version.

@@ -34,7 +34,8 @@ type Release struct {
 	Waves       []release.Wave
 }
 
-const releaseColumns = `id, title, note, state, frozen, digest, before, examined, differences, paused, made_by, made_at, approved_by, approved_at,
+const releaseColumns = `id, title, note, state, frozen, digest, before, examined, differences, paused, made_by, ` +
+	`made_at, approved_by, approved_at,
 	approval, out_at, withdrawn_by, withdrawn_at`
 
 // scanRelease reads a row of releases.
@@ -262,7 +263,8 @@ func (tx *Tx) AddSample(id, wave int, s Sample) error {
 		return err
 	}
 	_, err = tx.exec(`DELETE FROM wave_samples WHERE release_id = ?1 AND wave = ?2 AND at IN (
-		SELECT at FROM (SELECT at, row_number() OVER (ORDER BY at) AS n, count(*) OVER () AS all_of FROM wave_samples WHERE release_id = ?1 AND wave = ?2)
+		SELECT at FROM (SELECT at, row_number() OVER (ORDER BY at) AS n, count(*) OVER () AS all_of FROM wave_samples WHERE `+
+		`release_id = ?1 AND wave = ?2)
 		WHERE all_of > ?3 AND n % 2 = 0 AND n < all_of)`, id, wave, mostSamples)
 	return err
 }

@@ -57,5 +57,5 @@ func (tx *Tx) SaveMailRules(document, note string) (RulesVersion, error) {
 		stamp(tx.at)); err != nil {
 		return v, err
 	}
-	return v, tx.changed("saved", "mail rules", strconv.Itoa(v.Number), note)
+	return v, tx.changedTo(document, "saved", "mail rules", "rules", "version "+strconv.Itoa(v.Number)+": "+note)
 }

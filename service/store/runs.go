@@ -68,7 +68,8 @@ type RunChange struct {
 	After  string
 }
 
-const runColumns = `r.id, r.source_id, s.name, r.kind, r.state, r.summary, r.actor_kind, r.actor, r.planned_at, r.applied_at, r.ended_at, r.revision,
+const runColumns = `r.id, r.source_id, s.name, r.kind, r.state, r.summary, r.actor_kind, r.actor, r.planned_at, ` +
+	`r.applied_at, r.ended_at, r.revision,
 	r.undoes`
 
 // scanRun reads a row of runs.
@@ -92,7 +93,8 @@ func (tx *Tx) AddRun(r Run, changes []RunChange) (Run, error) {
 		return r, err
 	}
 	r.By, r.Planned = tx.by, tx.at
-	result, err := tx.exec(`INSERT INTO runs (source_id, kind, state, summary, actor_kind, actor, planned_at, applied_at, ended_at, revision, undoes)
+	result, err := tx.exec(`INSERT INTO runs (source_id, kind, state, summary, actor_kind, actor, planned_at, `+
+		`applied_at, ended_at, revision, undoes)
 		VALUES (?, ?, ?, ?, ?, ?, ?, '', '', 0, ?)`, r.SourceID, r.Kind, r.State, summary, r.By.Kind, r.By.Name, stamp(r.Planned), r.Undoes)
 	if err != nil {
 		return r, err

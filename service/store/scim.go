@@ -1,60 +1,10 @@
 package store
 
 import (
-	"errors"
 	"time"
 
 	"missivum/core/problem"
 )
-
-// Key is a key that a program names itself with.
-type Key struct {
-	Name    string
-	Scope   string
-	Source  string // the source that it may push to
-	Created time.Time
-}
-
-// scanKey reads a row of keys.
-func scanKey(row scanner) (Key, error) {
-	var k Key
-	var created string
-	err := row.Scan(&k.Name, &k.Scope, &k.Source, &created)
-	k.Created = parseStamp(created)
-	return k, err
-}
-
-// AddKey stores a key by its digest.
-func (tx *Tx) AddKey(k Key, digest []byte) error {
-	result, err := tx.exec(`INSERT INTO keys (name, scope, source, digest, created_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
-		k.Name, k.Scope, k.Source, digest, stamp(tx.at))
-	if err != nil {
-		return err
-	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, problem.New(problem.Conflict, "There is a key %q already.", k.Name).In("name"))
-	}
-	return tx.changed("added", "key", k.Name, k.Scope+" "+k.Source)
-}
-
-// KeyByDigest reads the key of a digest.
-func (tx *Tx) KeyByDigest(digest []byte) (Key, error) {
-	k, err := scanKey(tx.row(`SELECT name, scope, source, created_at FROM keys WHERE digest = ?`, digest))
-	return k, missing("key", "", err)
-}
-
-// Keys lists the keys by name.
-func (tx *Tx) Keys() ([]Key, error) {
-	return list(tx, scanKey, `SELECT name, scope, source, created_at FROM keys ORDER BY name`)
-}
-
-// RemoveKey removes a key.
-func (tx *Tx) RemoveKey(name string) error {
-	if err := tx.execOne("key", name, `DELETE FROM keys WHERE name = ?`, name); err != nil {
-		return err
-	}
-	return tx.changed("removed", "key", name, "")
-}
 
 // SCIMResource is a resource that was pushed in (RFC 7643).
 type SCIMResource struct {
@@ -115,7 +65,8 @@ func (tx *Tx) PutSCIM(source int64, r SCIMResource) error {
 			return problem.New(problem.Conflict, "There is a user with this user name already.").In("userName")
 		}
 	}
-	_, err := tx.exec(`INSERT INTO scim_resources (source_id, id, kind, name, resource, version, created_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+	_, err := tx.exec(`INSERT INTO scim_resources (source_id, id, kind, name, resource, version, created_at, changed_at) `+
+		`VALUES (?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (source_id, id) DO UPDATE SET name = excluded.name, resource = excluded.resource, version = excluded.version,
 		changed_at = excluded.changed_at`, source, r.ID, r.Kind, r.Name, r.Resource, r.Version, stamp(r.Created), stamp(r.Changed))
 	return err

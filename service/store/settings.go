@@ -28,5 +28,5 @@ func (tx *Tx) PutSetting(name string, value any) error {
 	if _, err := tx.exec(`INSERT OR REPLACE INTO settings (name, value) VALUES (?, ?)`, name, string(text)); err != nil {
 		return err
 	}
-	return tx.changed("saved", "settings", name, string(text))
+	return tx.changedTo(text, "saved", "settings", name, string(text))
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"missivum/core/problem"
@@ -24,6 +26,11 @@ type Source struct {
 	Mapping  string // as source.ReadMapping reads it; blank for none
 	State    SourceState
 	Created  time.Time
+}
+
+// content is what the record keeps the digest of.
+func (s Source) content() string {
+	return strings.Join([]string{s.Kind, strconv.Itoa(s.Position), s.Settings, s.Mapping}, "\n")
 }
 
 // SourceState is how a source that is asked on a schedule gets on.
@@ -84,7 +91,7 @@ func (tx *Tx) PutSource(s Source) (Source, error) {
 		if err := tx.keepMapping(s); err != nil {
 			return s, err
 		}
-		return s, tx.changed("added", "source", s.Name, s.Kind)
+		return s, tx.changedTo(s.content(), "added", "source", s.Name, s.Kind)
 	}
 	err := tx.execOne("source", s.Name, `UPDATE sources SET position = ?, settings = ?, mapping = ? WHERE id = ?`,
 		s.Position, s.Settings, s.Mapping, s.ID)
@@ -94,7 +101,7 @@ func (tx *Tx) PutSource(s Source) (Source, error) {
 	if err := tx.keepMapping(s); err != nil {
 		return s, err
 	}
-	return s, tx.changed("changed", "source", s.Name, "")
+	return s, tx.changedTo(s.content(), "changed", "source", s.Name, "")
 }
 
 // SourceMapping is a version of a source's mapping.
@@ -160,7 +167,7 @@ func (tx *Tx) RemoveSource(s Source) error {
 	if err := tx.execOne("source", s.Name, `DELETE FROM sources WHERE id = ?`, s.ID); err != nil {
 		return err
 	}
-	return tx.changed("removed", "source", s.Name, "")
+	return tx.removed("source", s.Name, "")
 }
 
 // Record is what a source knows of a person, as it is kept.

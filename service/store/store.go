@@ -1,7 +1,7 @@
 // Package store keeps the service's records in SQLite. It is the only package that speaks SQL. What belongs together is
 // read in one Store.Read, which sees one state of the data, and changed in one Store.Write, of which all happens or
-// nothing. Records are methods of Tx, in one file for each kind. Every write names who acts and leaves a line in the
-// table of changes. Start with Open.
+// nothing. What is kept are methods of Tx, in one file for each kind. Every write names who acts and leaves an entry in
+// the record. Start with Open.
 package store
 
 import (
@@ -37,22 +37,31 @@ type Store struct {
 	write *sql.DB // one connection: writes go one after the other
 	now   func() time.Time
 
-	folder           string
-	writes, releases atomic.Int64
+	folder                     string
+	writes, releases, accesses atomic.Int64
+
+	turn     chan struct{}        // holds one while somebody writes
+	head     recordHead           // of the record, as it is stored; used within a unit of work that writes only
+	states   map[[2]string]string // digests of things by kind and name, as they are stored; so too
+	prepared map[string]*sql.Stmt // statements of the record
 }
+
+// AccessWrites is how many units of work have changed an account or a key since the store was opened: while it stays, who
+// may do what stays.
+func (s *Store) AccessWrites() int64 { return s.accesses.Load() }
 
 // ReleaseWrites is how many units of work have changed a release or a wave since the store was opened.
 func (s *Store) ReleaseWrites() int64 { return s.releases.Load() }
 
 // Writes is how many units of work have changed something since the store was opened: while it stays, nothing that was read
-// is out of date.
+// is out of date but records of messages and gateways.
 func (s *Store) Writes() int64 { return s.writes.Load() }
 
 // Open opens or creates the database file and brings its schema up to date. Foreign keys are enforced, the journal is
 // a write-ahead log and a commit waits until the data is on the disk, so a crash leaves the old state or the new, and
 // what was acknowledged stays. now is the clock that changes are dated by.
 func Open(ctx context.Context, file string, now func() time.Time) (*Store, error) {
-	s := &Store{now: now, folder: filepath.Dir(file)}
+	s := &Store{now: now, folder: filepath.Dir(file), turn: make(chan struct{}, 1), prepared: map[string]*sql.Stmt{}}
 	var err error
 	if s.write, err = sql.Open("sqlite", dsn(file, "journal_mode(WAL)", "synchronous(FULL)")+"&_txlock=immediate"); err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
@@ -61,11 +70,19 @@ func Open(ctx context.Context, file string, now func() time.Time) (*Store, error
 	if err := s.migrate(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("the database %s cannot be used: %w", file, err), s.write.Close())
 	}
+	for _, query := range []string{putState, addEntry} {
+		if s.prepared[query], err = s.write.PrepareContext(ctx, query); err != nil {
+			return nil, errors.Join(err, s.write.Close())
+		}
+	}
 	if s.read, err = sql.Open("sqlite", dsn(file, "query_only(1)")+"&_txlock=deferred"); err != nil {
 		return nil, errors.Join(fmt.Errorf("opening the database: %w", err), s.write.Close())
 	}
 	s.read.SetMaxOpenConns(readers)
 	s.read.SetMaxIdleConns(readers)
+	if err := s.linkRecord(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("linking the record: %w", err), s.Close())
+	}
 	return s, nil
 }
 
@@ -126,6 +143,9 @@ type Tx struct {
 	by    access.Principal // who acts; empty in a read
 	at    time.Time
 	after []func()
+	head  recordHead           // of the record, with this unit of work's entries
+	held  map[[2]string]string // digests of things that were changed
+	aside bool                 // it changes nothing that is read as a whole and remembered, such as records of messages
 	store *Store
 
 	statements map[string]*sql.Stmt // prepared in this unit of work, by their text
@@ -161,16 +181,12 @@ func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
 	if !ok {
 		return errors.New("nobody is named who makes this change")
 	}
-	sqlTx, err := s.write.BeginTx(ctx, nil)
-	if err != nil {
-		return err
+	select {
+	case s.turn <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	tx := &Tx{ctx: ctx, tx: sqlTx, by: by, at: s.now(), store: s}
-	if err := work(tx); err != nil {
-		return errors.Join(err, ignoreDone(sqlTx.Rollback()))
-	}
-	err = sqlTx.Commit()
-	s.writes.Add(1) // also when it is not known whether it is stored
+	tx, err := s.writeNow(ctx, by, work)
 	if err != nil {
 		return err
 	}
@@ -178,6 +194,30 @@ func (s *Store) Write(ctx context.Context, work func(*Tx) error) error {
 		run()
 	}
 	return nil
+}
+
+// writeNow is Write for whose turn it is.
+func (s *Store) writeNow(ctx context.Context, by access.Principal, work func(*Tx) error) (*Tx, error) {
+	defer func() { <-s.turn }()
+	sqlTx, err := s.write.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer sqlTx.Rollback() // a fault of the program takes back what was done; otherwise it is over by then
+	tx := &Tx{ctx: ctx, tx: sqlTx, by: by, at: s.now(), store: s, head: s.head}
+	if err := work(tx); err != nil {
+		return nil, errors.Join(err, ignoreDone(sqlTx.Rollback()))
+	}
+	err = sqlTx.Commit()
+	if !tx.aside {
+		s.writes.Add(1) // also when it is not known whether it is stored
+	}
+	if err != nil {
+		s.forgetRecord() // it is not known whether it is stored
+		return nil, err
+	}
+	s.rememberRecord(tx)
+	return tx, nil
 }
 
 // ignoreDone drops the error of a rollback behind a commit.

@@ -242,8 +242,8 @@ func TestAReadSeesOneMoment(t *testing.T) {
 	})
 }
 
-// TestAUnitOfWorkHappensWholeOrNotAtAll: an error at its end takes back what was done before it, the line in the table
-// of changes too, and what was to be done afterwards is not.
+// TestAUnitOfWorkHappensWholeOrNotAtAll: an error at its end takes back what was done before it, the entry in the
+// record too, and what was to be done afterwards is not.
 func TestAUnitOfWorkHappensWholeOrNotAtAll(t *testing.T) {
 	s := open(t)
 	after := false
@@ -263,7 +263,7 @@ func TestAUnitOfWorkHappensWholeOrNotAtAll(t *testing.T) {
 	}
 	s.read(func(tx *Tx) error {
 		keys, err := tx.HostedKeys()
-		changes, err2 := tx.Changes(0, 10)
+		changes, err2 := tx.Entries(RecordFilter{}, 0, 10)
 		if err := errors.Join(err, err2); err != nil || len(keys) != 0 || len(changes) != 0 {
 			t.Errorf("%v, %+v, %v", keys, changes, err)
 		}
@@ -274,7 +274,7 @@ func TestAUnitOfWorkHappensWholeOrNotAtAll(t *testing.T) {
 	}
 }
 
-// TestEveryChangeNamesWhoMadeIt: nobody's change is refused, each is a line that stays, and lines cannot be altered.
+// TestEveryChangeNamesWhoMadeIt: nobody's change is refused, each is an entry that stays, and entries cannot be altered.
 func TestEveryChangeNamesWhoMadeIt(t *testing.T) {
 	s := open(t)
 	set := func(tx *Tx) error { return tx.PutSetting("a", 1) }
@@ -307,14 +307,14 @@ func TestEveryChangeNamesWhoMadeIt(t *testing.T) {
 			t.Fatal(name, err)
 		}
 		s.read(func(tx *Tx) error {
-			last, err := tx.Changes(0, 1)
+			last, err := tx.Entries(RecordFilter{}, 0, 1)
 			if err != nil || len(last) != 1 || last[0].Object != name || last[0].By != maren || !last[0].At.Equal(now) || last[0].Action == "" {
 				t.Errorf("%s: %+v, %v", name, last, err)
 			}
 			return nil
 		})
 	}
-	for _, statement := range []string{`UPDATE changes SET actor = 'x'`, `DELETE FROM changes`} {
+	for _, statement := range []string{`UPDATE record SET actor = 'x'`, `DELETE FROM record`} {
 		if err := s.Write(acting, func(tx *Tx) error { _, err := tx.exec(statement); return err }); err == nil {
 			t.Errorf("%s is done", statement)
 		}
@@ -411,6 +411,20 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	if _, err := p.UpTo(ctx, 16); err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{
+		`INSERT INTO changes (id, at, actor_kind, actor, action, object, name, detail) VALUES (7, ` +
+			`'2026-01-04T00:00:00.000000000Z', 'owner', 'owner', 'saved', 'template', 'crew', '')`,
+		`INSERT INTO changes (id, at, actor_kind, actor, action, object, name, detail) VALUES (9, ` +
+			`'2026-01-05T00:00:00.000000000Z', 'owner', 'bo', 'saved', 'picture', 'logo', '')`,
+		`INSERT INTO keys VALUES ('desks', 'desk', '', x'01', '2026-01-05T00:00:00.000000000Z')`,
+	} {
+		if _, err := db.ExecContext(ctx, statement); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if err := db.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -419,7 +433,16 @@ func TestADatabaseOfTheFirstSchemaIsTakenOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
+	if c, err := s.checkRecord(t, 0, nil); err != nil || c.Entries != 2 || c.Last != 2 {
+		t.Errorf("the record: %+v, %v", c, err)
+	}
 	err = s.Read(ctx, func(tx *Tx) error {
+		if keys, err := tx.Keys(); err != nil || len(keys) != 1 || !keys[0].Has(access.Desk) || !keys[0].Ends.IsZero() {
+			t.Errorf("%+v, %v", keys, err)
+		}
+		if entries, err := tx.Entries(RecordFilter{Who: "bo"}, 0, 9); err != nil || len(entries) != 1 || entries[0].Name != "logo" {
+			t.Errorf("%+v, %v", entries, err)
+		}
 		v, err := tx.Template("crew", 0)
 		if err != nil || v.Number != 1 || v.Source != "<p>" || v.Settings != "title: Crew\npictures:\n  delivery:\n    message: hosted\n" ||
 			!v.Created.Equal(time.Date(2026, 1, 1, 0, 0, 0, 250_000_000, time.UTC)) {

@@ -58,7 +58,7 @@ func (tx *Tx) SaveTemplate(v TemplateVersion, base int) (TemplateVersion, error)
 			return v, err
 		}
 	}
-	return v, tx.changed("saved", "template", v.Template, "version "+strconv.Itoa(v.Number)+": "+v.Note)
+	return v, tx.changedTo(v.Content, "saved", "template", v.Template, "version "+strconv.Itoa(v.Number)+": "+v.Note)
 }
 
 // insert adds a row and gives its id.
