@@ -1,13 +1,14 @@
 # make demo   builds, starts the service with the demo organisation and prints its address
 # make check  the quick half of the tests: linters, core and service, without a browser; under two minutes
-# make test   everything that must hold: linters, unit tests, end-to-end tests; about a quarter of an hour
+# make test   everything that must hold: linters, unit tests, end-to-end tests; about twenty minutes
+# make package  the Debian package, in bin
 # make soak   the long forms of the tests, by hand: all sizes, and every fuzz target for ten minutes
 
 VERSION ?= $(shell git describe --always --dirty --tags 2>/dev/null || echo development)
 GOFLAGS_BUILD = -trimpath -ldflags "-s -w -X missivum/cli.Version=$(VERSION)"
 NPM = npm --no-fund --no-audit --loglevel=error
 
-.PHONY: build demo test check soak setup console lint screenshots fuzz bench docs clean
+.PHONY: package build demo test check soak setup console lint screenshots fuzz bench docs clean
 
 build: console
 	go build $(GOFLAGS_BUILD) -o bin/missivum .
@@ -65,3 +66,7 @@ screenshots: setup console
 
 clean:
 	rm -rf bin console/dist/assets console/dist/*.html console/dist/*.svg console/node_modules
+
+# The Debian package, in bin.
+package: build
+	go run ./packaging

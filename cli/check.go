@@ -13,6 +13,7 @@ import (
 	"missivum/core/check"
 	"missivum/core/client"
 	"missivum/core/person"
+	"missivum/core/template"
 )
 
 // checkCommand is missivum check. It prints findings and budgets and gives exit status 1 when something breaks, so that
@@ -110,6 +111,7 @@ func (a *app) printReport(l loaded, r *check.Report) {
 		fmt.Fprintln(a.out)
 	}
 	a.printBudgets(a.out, l.people, r.Budgets)
+	a.printValues(r.Values)
 	accepted := ""
 	if len(r.Accepted) > 0 {
 		accepted = fmt.Sprintf(" %d accepted.", len(r.Accepted))
@@ -120,6 +122,20 @@ func (a *app) printReport(l loaded, r *check.Report) {
 	fmt.Fprintln(a.out, check.SafeMeans)
 	if fixes > 0 {
 		fmt.Fprintf(a.out, "missivum fix --all fixes %d of them.\n", fixes)
+	}
+}
+
+// printValues says where the constants and texts come from that a template names.
+func (a *app) printValues(values []template.Value) {
+	var rows [][]string
+	for _, v := range values {
+		if strings.Contains(v.Name, ".") { // language and country are the template's here
+			rows = append(rows, []string{v.Name, cut(v.Value, 60), "from the " + string(v.From)})
+		}
+	}
+	if len(rows) > 0 {
+		printTable(a.out, nil, rows)
+		fmt.Fprintln(a.out)
 	}
 }
 

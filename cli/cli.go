@@ -138,8 +138,11 @@ files for every desk and the blocks for mail hosts.`,
 		a.simulateCommand(), a.packCommand(), a.kitCommand(), a.blockCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "desk", a.deskCommand())
-	a.add(root, "service", a.serveCommand(), a.demoCommand(), a.gatewayCommand())
-	a.add(root, "online", a.templateCommand(), a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(),
+	a.add(root, "service", a.serveCommand(), a.demoCommand(), a.configCommand(), a.backupCommand(), a.restoreCommand(),
+		a.doctorCommand(), a.gatewayCommand(), a.messageCommand())
+	a.add(root, "online", a.signInCommand(), a.signOutCommand(), a.accountCommand(), a.organisationCommand(),
+		a.recordCommand(), a.templateCommand(),
+		a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(),
 		a.audienceCommand(), a.assignCommand(),
 		a.packageCommand(), a.releaseCommand())
 	return root

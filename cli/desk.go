@@ -506,13 +506,9 @@ func (f *deskService) service() (desk.Service, error) {
 	if err != nil {
 		return desk.Service{}, err
 	}
-	key := os.Getenv("MISSIVUM_DESK_KEY")
-	if f.key != "" {
-		text, err := os.ReadFile(f.key)
-		if err != nil {
-			return desk.Service{}, fmt.Errorf("the key cannot be read: %w", err)
-		}
-		key = strings.TrimSpace(string(text))
+	key, err := keyFrom(f.key, "MISSIVUM_DESK_KEY")
+	if err != nil {
+		return desk.Service{}, err
 	}
 	if key == "" {
 		return desk.Service{}, usage("a key of the scope desk is needed: --key-file, or MISSIVUM_DESK_KEY in the environment")

@@ -21,6 +21,9 @@ const (
 	asking  = 10 * time.Second
 )
 
+// gatewayKey is what holds the gateway's key in the environment.
+const gatewayKey = "MISSIVUM_GATEWAY_KEY"
+
 // bundleSource is where a gateway takes its bundle from.
 type bundleSource struct {
 	from    string // file, or address of a service's bundle
@@ -32,6 +35,7 @@ type bundleSource struct {
 	stamp   string // of the file that was read last
 	asked   time.Time
 	last    []byte // the last good one
+	key     string // with which the service is asked; blank for none
 }
 
 // newBundleSource reads the key that is trusted.
@@ -47,12 +51,16 @@ func (f *gatewayFlags) newBundleSource(a *app, date string) (*bundleSource, erro
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", f.trust, err)
 	}
-	return &bundleSource{from: f.bundle, keep: f.keep, date: date, app: a, trusted: trusted}, nil
+	key, err := keyFrom(f.key, gatewayKey)
+	return &bundleSource{from: f.bundle, keep: f.keep, date: date, app: a, trusted: trusted, key: key}, err
 }
 
 // remote reports whether the bundle is a service's.
-func (s *bundleSource) remote() bool {
-	return strings.HasPrefix(s.from, "http://") || strings.HasPrefix(s.from, "https://")
+func (s *bundleSource) remote() bool { return isAddress(s.from) }
+
+// isAddress tells the address of a service from the name of a file.
+func isAddress(from string) bool {
+	return strings.HasPrefix(from, "http://") || strings.HasPrefix(from, "https://")
 }
 
 // first gives the rules to begin with: where the service is away those that were kept.
@@ -138,6 +146,9 @@ func (s *bundleSource) fetch(ctx context.Context) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the bundle cannot be fetched: %w", err)
 	}
+	if s.key != "" {
+		request.Header.Set("Authorization", "Bearer "+s.key)
+	}
 	if s.tag != "" && s.last != nil {
 		request.Header.Set("If-None-Match", s.tag)
 	}
@@ -150,6 +161,9 @@ func (s *bundleSource) fetch(ctx context.Context) ([]byte, error) {
 	case http.StatusNotModified:
 		return nil, nil
 	case http.StatusOK:
+	case http.StatusUnauthorized, http.StatusForbidden:
+		return nil, fmt.Errorf("the bundle cannot be fetched: %s wants a key of the scope gateway: --key-file, or %s in the environment",
+			s.from, gatewayKey)
 	default:
 		return nil, fmt.Errorf("the bundle cannot be fetched: %s answers %s", s.from, answer.Status)
 	}

@@ -5,16 +5,17 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 
 	"github.com/spf13/cobra"
 
+	"missivum/service/access"
 	"missivum/service/api"
-	"missivum/service/keys"
 )
 
 // keyCommand is missivum key, which works against a service.
 func (a *app) keyCommand() *cobra.Command {
-	return onlineGroup("key", "Make keys for identity systems and desks", a.keyList, a.keyAdd, a.keyRemove)
+	return onlineGroup("key", "Make keys for programs: pipelines, identity systems, desks, gateways", a.keyList, a.keyAdd, a.keyRemove)
 }
 
 // keyList lists the keys.
@@ -28,9 +29,10 @@ func (a *app) keyList(server *string) *cobra.Command {
 			}
 			var rows [][]string
 			for _, k := range list {
-				rows = append(rows, []string{k.Name, k.Scope, k.Source, day(k.Created)})
+				rows = append(rows, []string{k.Name, words(k.Scopes), or(k.Source, "-"), or(k.Account, "a program"), day(k.Created),
+					dayOr(k.Ends, "never"), dayOr(k.Used, "never")})
 			}
-			printTable(a.out, []string{"Key", "Scope", "Source", "Made"}, rows)
+			printTable(a.out, []string{"Key", "Scopes", "Source", "Acts for", "Made", "Ends", "Used"}, rows)
 			return nil
 		}),
 	}
@@ -38,21 +40,24 @@ func (a *app) keyList(server *string) *cobra.Command {
 
 // keyAdd makes a key.
 func (a *app) keyAdd(server *string) *cobra.Command {
-	var source, scope string
+	var source, ends string
+	var scopes []string
 	c := &cobra.Command{
-		Use: "add NAME", Short: "Make a key for an identity system (scope directory) or for desks (scope desk)",
-		Long: "Makes a key and prints it, once: it is not kept. With one of the scope directory an identity system " +
-			"pushes people in: it sends it as " +
-			"a bearer token to the address /scim/v2 of the service. What it pushes is the source --source, which is made where it is not there. " +
-			"With one of the scope desk, missivum desk watch asks for signatures and reports.",
-		Example: "  missivum key add identity --source identity",
-		Args:    exactly("NAME"),
+		Use: "add NAME", Short: "Make a key for a program",
+		Long: `Makes a key and prints it, once: it is not kept. A program sends it as a bearer token, or has it in MISSIVUM_KEY. Scopes:
+api:read looks at everything but accounts, keys and the record; api:write changes too, but approves nothing; with directory an
+identity system pushes people to the address /scim/v2 into the source --source, which is made where it is not there; with desk,
+missivum desk watch asks for signatures and reports; with gateway, missivum gateway fetches rules and reports; metrics reads the
+figures.`,
+		Example: "  missivum key add identity --scope directory --source identity\n  missivum key add pipeline " +
+			"--scope api:write --ends 2027-06-30",
+		Args: exactly("NAME"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
-			if source == "" && scope == keys.Directory {
+			if source == "" && slices.Contains(scopes, string(access.Directory)) {
 				source = args[0]
 			}
 			var k api.Key
-			request := map[string]string{"name": args[0], "scope": scope, "source": source}
+			request := map[string]any{"name": args[0], "scopes": scopes, "source": source, "ends": ends}
 			if err := r.json(ctx, http.MethodPost, "/api/v1/keys", request, &k); err != nil {
 				return err
 			}
@@ -61,8 +66,9 @@ func (a *app) keyAdd(server *string) *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().StringVar(&scope, "scope", keys.Directory, "what the key is for: directory or desk")
+	c.Flags().StringSliceVar(&scopes, "scope", nil, "what the key is for: "+words(access.Scopes()))
 	c.Flags().StringVar(&source, "source", "", "source that it pushes to (default the name of the key)")
+	c.Flags().StringVar(&ends, "ends", "", "day from which on it opens nothing, such as 2027-06-30 (default never)")
 	return c
 }
 

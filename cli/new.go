@@ -230,7 +230,7 @@ func (a *app) reportCreated(file string, r create.Result) {
 		fmt.Fprintf(a.err, "%s: with the pictures %s\n", file, strings.Join(r.Pictures, ", "))
 	}
 	for _, missing := range r.Missing {
-		fmt.Fprintf(a.err, "The picture %s is missing\n", missing)
+		fmt.Fprintf(a.err, "The picture %s did not come along; its address stays as it is\n", missing)
 	}
 	if r.Recognised != nil {
 		a.reportRecognised(file, *r.Recognised)

@@ -76,7 +76,7 @@ func TestNewFromAPage(t *testing.T) {
 	target := filepath.Join(folder, "imported")
 	code, out, errs := run(t, "new", "--page", filepath.Join(folder, "page.html"), "--clean", "-o", target)
 	if code != ExitFine || !strings.Contains(out, "3 files") ||
-		!strings.Contains(errs, "with the pictures my-logo.png") || !strings.Contains(errs, "gone.png is missing") {
+		!strings.Contains(errs, "with the pictures my-logo.png") || !strings.Contains(errs, "gone.png did not come along") {
 		t.Errorf("exit %d\n%s\n%s", code, out, errs)
 	}
 	settings, err := os.ReadFile(filepath.Join(target, "template.yaml"))

@@ -449,9 +449,9 @@ Exit status: 0 every picture is shown, 1 one is not, 2 wrong usage, 3 could not 
 		Example: "  missivum picture check https://pictures.brackwater.example/harbour/logo.png\n  missivum picture " +
 			"check --template demo/templates/harbour",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			inside, err := networks(allow)
+			inside, err := networks("--allow", allow)
 			if err != nil {
-				return err
+				return exitError{ExitUsage, err}
 			}
 			asker := &pictures.Asker{Allow: inside, Wait: wait, Now: a.now}
 			day, err := a.day(date)

@@ -21,24 +21,37 @@ type remote struct {
 	base   string
 	client *http.Client
 	as     string // who acts; blank for the service's owner
+	key    string // with which the service is asked; blank for none
 }
 
 // serverFlag adds --server, which the environment can set.
 func serverFlag(c *cobra.Command, into *string) {
-	standard := os.Getenv("MISSIVUM_SERVER")
-	if standard == "" {
-		standard = "http://" + defaultListen
-	}
-	c.PersistentFlags().StringVar(into, "server", standard, "address of the service (environment MISSIVUM_SERVER)")
+	c.PersistentFlags().StringVar(into, "server", "",
+		"address of the service (default: environment MISSIVUM_SERVER, else the one that was signed in to last, else http://"+defaultListen+")")
 }
 
 // newRemote is a client of a service's HTTP interface.
 func newRemote(server string) (*remote, error) {
+	if server == "" {
+		server = os.Getenv("MISSIVUM_SERVER")
+	}
+	if server == "" {
+		kept, err := readSigned()
+		if err != nil {
+			return nil, err
+		}
+		server = kept.Last
+	}
+	if server == "" {
+		server = "http://" + defaultListen
+	}
 	u, err := url.Parse(server)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, usage("--server %q is not an address such as http://%s", server, defaultListen)
 	}
-	return &remote{base: strings.TrimRight(server, "/"), client: &http.Client{}}, nil
+	r := &remote{base: strings.TrimRight(server, "/"), client: &http.Client{}}
+	r.key, err = keyFor(r.base)
+	return r, err
 }
 
 // onlineGroup is a command that holds commands against a service, with --server for all of them.
@@ -96,6 +109,9 @@ func (r *remote) send(request *http.Request) (*http.Response, error) {
 	if r.as != "" {
 		request.Header.Set(api.ActingAs, url.QueryEscape(r.as))
 	}
+	if r.key != "" {
+		request.Header.Set("Authorization", "Bearer "+r.key)
+	}
 	answer, err := r.client.Do(request)
 	if err != nil {
 		return nil, fmt.Errorf("the service does not answer (missivum serve starts one): %w", err)
@@ -107,6 +123,9 @@ func (r *remote) send(request *http.Request) (*http.Response, error) {
 	var p api.Problem
 	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&p); err != nil || p.Detail == "" {
 		return nil, fmt.Errorf("%s answers %s", request.URL, answer.Status)
+	}
+	if answer.StatusCode == http.StatusUnauthorized && r.key == "" && request.URL.Path != "/api/v1/sign-in" {
+		p.Detail = "the service wants to know who asks: missivum sign-in --server " + r.base
 	}
 	if answer.StatusCode < 500 {
 		return nil, exitError{ExitFindings, refusal{p}}
@@ -134,4 +153,14 @@ func (r *remote) json(ctx context.Context, method, path string, in, out any) err
 		return nil
 	}
 	return json.NewDecoder(answer.Body).Decode(out)
+}
+
+// bytes reads what stands at a path, up to a limit.
+func (r *remote) bytes(ctx context.Context, path string, limit int64) ([]byte, error) {
+	answer, err := r.get(ctx, path, "*/*")
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	return io.ReadAll(io.LimitReader(answer.Body, limit+1))
 }

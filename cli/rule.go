@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/emersion/go-mbox"
 	"github.com/spf13/cobra"
 
 	"missivum/core/audience"
@@ -27,8 +26,10 @@ import (
 func (a *app) ruleCommand() *cobra.Command {
 	server := new(string)
 	c := &cobra.Command{Use: "rule", Short: "See what mail rules do with messages, and why; keep them in a service"}
-	c.AddCommand(a.ruleTry(), a.ruleRehearse(), a.ruleCheck(), a.ruleBundle())
-	for _, online := range []*cobra.Command{a.rulePush(server), a.rulePull(server), a.ruleList(server)} {
+	c.AddCommand(a.ruleCheck(), a.ruleBundle())
+	for _, online := range []*cobra.Command{a.ruleTry(server), a.ruleRehearse(server), a.rulePush(server),
+		a.rulePull(server), a.ruleList(server),
+		a.rulePause(server, true), a.rulePause(server, false)} {
 		serverFlag(online, server)
 		c.AddCommand(online)
 	}
@@ -39,7 +40,15 @@ func (a *app) ruleCommand() *cobra.Command {
 type ruleFlags struct {
 	rules, templates, audiences, assignments, earlier, date string
 	people                                                  peopleFlags
-	trials, json                                            bool
+	trials, json, inForce                                   bool
+	server                                                  *string // whose rules, templates and people are taken where none are named
+}
+
+// addOnline puts the flags on a command that can take rules, templates and people from a service.
+func (f *ruleFlags) addOnline(a *app, c *cobra.Command, server *string) {
+	f.add(a, c)
+	f.server = server
+	c.Flags().BoolVar(&f.inForce, "in-force", false, "without --templates: take what the service's gateways use, not the latest rules")
 }
 
 // add puts the flags on a command.
@@ -60,10 +69,12 @@ func (a *app) gathered(f ruleFlags) (b rule.Bundle, err error) {
 	if f.templates == "" || f.people.file == "" {
 		return b, usage("--templates and --people say with what messages are stamped")
 	}
-	if b.File, err = f.file(); err != nil {
+	b = rule.Single(a.now(), rule.File{}, nil)
+	set := &b.Sets[0]
+	if set.File, err = f.file(); err != nil {
 		return b, err
 	}
-	if b.Templates, err = openTemplates(f.templates); err != nil {
+	if set.Templates, err = openTemplates(f.templates); err != nil {
 		return b, err
 	}
 	if f.earlier != "" {
@@ -71,7 +82,7 @@ func (a *app) gathered(f ruleFlags) (b rule.Bundle, err error) {
 			return b, err
 		}
 	}
-	for _, t := range b.Templates {
+	for _, t := range set.Templates {
 		f.people.known = append(f.people.known, t.Settings.Fields...)
 	}
 	b.People, err = a.openPeople(f.people)
@@ -79,12 +90,15 @@ func (a *app) gathered(f ruleFlags) (b rule.Bundle, err error) {
 }
 
 // engine compiles the rules.
-func (a *app) engine(f ruleFlags) (*rule.Engine, error) {
-	b, err := a.gathered(f)
+func (a *app) engine(ctx context.Context, f ruleFlags) (*rule.Engine, error) {
+	day, err := a.day(f.date)
 	if err != nil {
 		return nil, err
 	}
-	day, err := a.day(f.date)
+	if f.server != nil && f.templates == "" && f.people.file == "" {
+		return a.serviceEngine(ctx, f, day)
+	}
+	b, err := a.gathered(f)
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +139,6 @@ refused here, so that no gateway meets it.`,
 			if err != nil {
 				return err
 			}
-			b.Made = a.now()
 			if _, err := b.Engine(b.Made, "bundle"); err != nil {
 				return f.wrong(err)
 			}
@@ -144,8 +157,8 @@ refused here, so that no gateway meets it.`,
 			if err := a.writeFile(output, func(w io.Writer) error { _, err := w.Write(data); return err }); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s: bundle %s, %s, %s, %s, %s bytes\n", output, name, plural(len(b.File.Rules), "rule", "rules"),
-				plural(len(b.Templates), "template", "templates"), plural(len(b.People.People), "person", "people"), grouped(len(data)))
+			fmt.Fprintf(a.out, "%s: bundle %s, %s, %s, %s, %s bytes\n", output, name, plural(len(b.Sets[0].File.Rules), "rule", "rules"),
+				plural(len(b.Sets[0].Templates), "template", "templates"), plural(len(b.People.People), "person", "people"), grouped(len(data)))
 			return nil
 		},
 	}
@@ -236,8 +249,8 @@ func exists(path string) bool {
 	return err == nil
 }
 
-// messages gives the messages of a file, a folder with those below it, or a mailbox file, one after another.
-func messages(path string, each func(name string, raw []byte) error) error {
+// eachMessage gives the messages of a file, a folder with those below it, or a mailbox file, one after another.
+func eachMessage(path string, each func(name string, raw []byte) error) error {
 	info, err := os.Stat(path)
 	if err != nil {
 		return fmt.Errorf("the messages cannot be read: %w", err)
@@ -263,42 +276,18 @@ func messages(path string, each func(name string, raw []byte) error) error {
 	})
 }
 
-// messageFile gives the message of a file, or those of a mailbox file.
+// messageFile gives the messages of a file: its own, or those of a mailbox file or an archive.
 func messageFile(path, name string, each func(name string, raw []byte) error) error {
 	file, err := os.Open(path)
 	if err != nil {
 		return fmt.Errorf("the message cannot be read: %w", err)
 	}
 	defer file.Close()
-	start := make([]byte, 5)
-	n, _ := io.ReadFull(file, start)
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
-		return err
+	info, err := file.Stat()
+	if err != nil {
+		return fmt.Errorf("the message cannot be read: %w", err)
 	}
-	if string(start[:n]) != "From " {
-		raw, err := io.ReadAll(io.LimitReader(file, message.MaxSize+1))
-		if err != nil {
-			return fmt.Errorf("the message cannot be read: %w", err)
-		}
-		return each(name, raw)
-	}
-	reader := mbox.NewReader(file)
-	for i := 1; ; i++ {
-		m, err := reader.NextMessage()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("%s, message %d: %w", path, i, err)
-		}
-		raw, err := io.ReadAll(io.LimitReader(m, message.MaxSize+1))
-		if err != nil {
-			return fmt.Errorf("%s, message %d: %w", path, i, err)
-		}
-		if err := each(fmt.Sprintf("%s#%d", name, i), raw); err != nil {
-			return err
-		}
-	}
+	return message.Stored(name, file, info.Size(), each)
 }
 
 // tried is one message that the rules were tried on.
@@ -308,7 +297,7 @@ type tried struct {
 }
 
 // ruleTry is missivum rule try.
-func (a *app) ruleTry() *cobra.Command {
+func (a *app) ruleTry(server *string) *cobra.Command {
 	var f ruleFlags
 	var output, sender string
 	var to []string
@@ -318,11 +307,12 @@ func (a *app) ruleTry() *cobra.Command {
 		Long: `Asks the mail rules about a message, or about each message of a folder or of a mailbox file, and prints the trace:
 every rule, every condition with the value that it saw, the place that was found, and what was changed. With -o the
 messages are written as they would go out: into a file for one, into a folder under the same names for a folder.
-Messages that nothing is put into are written as they are; refused and held ones are not written.`,
+Messages that nothing is put into are written as they are; refused and held ones are not written. Without --templates
+and --people a service's are taken, with its latest rules or those in --rules; the messages stay here.`,
 		Example: "  missivum rule try demo/messages/reply.eml --rules demo/rules.yaml --templates demo/templates --people demo/people.csv",
 		Args:    exactly("MESSAGE|FOLDER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := a.engine(f)
+			e, err := a.engine(cmd.Context(), f)
 			if err != nil {
 				return err
 			}
@@ -332,7 +322,7 @@ Messages that nothing is put into are written as they are; refused and held ones
 			}
 			many := info.IsDir()
 			list := []tried{}
-			err = messages(args[0], func(name string, raw []byte) error {
+			err = eachMessage(args[0], func(name string, raw []byte) error {
 				if err := cmd.Context().Err(); err != nil {
 					return err
 				}
@@ -359,7 +349,7 @@ Messages that nothing is put into are written as they are; refused and held ones
 			return nil
 		},
 	}
-	f.add(a, c)
+	f.addOnline(a, c, server)
 	c.Flags().StringVarP(&output, "output", "o", "",
 		"file, or for several messages folder, for the messages as they would go out; - is standard output")
 	c.Flags().StringVar(&sender, "sender", "", "sender of the envelope")
@@ -500,25 +490,26 @@ func faultSays(f message.Fault) string {
 }
 
 // ruleRehearse is missivum rule rehearse.
-func (a *app) ruleRehearse() *cobra.Command {
+func (a *app) ruleRehearse(server *string) *cobra.Command {
 	var f ruleFlags
 	c := &cobra.Command{
 		Use:   "rehearse FOLDER|MBOX",
 		Short: "Count what the rules would do to stored mail",
 		Long: `Runs the mail rules over stored mail without effect: how many messages would be stamped with what, where the place
 was unsure, what was left alone and why, how much larger mail gets, and which messages deserve a look. It prints
-counts and where messages lie, and nothing of what they say.`,
+counts and where messages lie, and nothing of what they say. Without --templates and --people a service's are taken,
+with its latest rules or those in --rules; the mail stays here.`,
 		Example: "  missivum rule rehearse demo/messages --rules demo/rules.yaml --templates demo/templates --people demo/people.csv",
 		Args:    exactly("FOLDER|MBOX"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e, err := a.engine(f)
+			e, err := a.engine(cmd.Context(), f)
 			if err != nil {
 				return err
 			}
 			return a.rehearse(cmd.Context(), e, f, args[0])
 		},
 	}
-	f.add(a, c)
+	f.addOnline(a, c, server)
 	return c
 }
 
@@ -527,7 +518,7 @@ func (a *app) rehearse(ctx context.Context, e *rule.Engine, f ruleFlags, path st
 	bar := a.progress("messages", 0)
 	n := 0
 	began := time.Now()
-	err := messages(path, func(name string, raw []byte) error {
+	err := eachMessage(path, func(name string, raw []byte) error {
 		h.Message(name, raw, f.trials)
 		n++
 		bar.done(n)

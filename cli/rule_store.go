@@ -7,9 +7,11 @@ import (
 	"net/http"
 	"os"
 	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"missivum/core/kit"
 	"missivum/core/rule"
 	"missivum/service/rules"
 	"missivum/service/store"
@@ -35,7 +37,7 @@ func (a *app) rulePush(server *string) *cobra.Command {
 			if err := r.json(ctx, http.MethodPut, "/api/v1/rules", request, &s); err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-			fmt.Fprintf(a.out, "Version %d\n", s.Number)
+			fmt.Fprintf(a.out, "Version %d is stored; gateways use it when a release that holds it is out.\n", s.Number)
 			for i, line := range s.Rules {
 				fmt.Fprintf(a.out, "%d. %s (%s): %s\n", i+1, line.Name, line.State, line.Sentence)
 			}
@@ -118,4 +120,75 @@ func (a *app) ruleList(server *string) *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+// rulePause is missivum rule pause, and missivum rule resume.
+func (a *app) rulePause(server *string, paused bool) *cobra.Command {
+	var because string
+	c := &cobra.Command{
+		Use: "resume", Short: "Let gateways stamp again", Example: "  missivum rule resume", Args: exactly(),
+	}
+	if paused {
+		c.Use, c.Short, c.Example = "pause", "Have every gateway of a service leave all mail as it is, at once",
+			"  missivum rule pause --says \"Pictures do not load\""
+		c.Long = "Gateways that ask the service leave every message as it is within about ten seconds, and say so " +
+			"in their records. Nothing else " +
+			"changes; missivum rule resume ends it."
+		c.Flags().StringVar(&because, "says", "", "why, for the records")
+	}
+	c.RunE = online(server, func(ctx context.Context, r *remote, _ []string) error {
+		var p rules.Pause
+		if err := r.json(ctx, http.MethodPut, "/api/v1/rules/pause", map[string]any{"paused": paused, "says": because}, &p); err != nil {
+			return err
+		}
+		if paused {
+			fmt.Fprintln(a.out, "Mail rules are paused: every message is left as it is. missivum rule resume ends it.")
+		} else {
+			fmt.Fprintln(a.out, "Mail rules work again.")
+		}
+		return nil
+	})
+	return c
+}
+
+// serviceEngine compiles the rules of a service, or those of a file for its templates and people.
+func (a *app) serviceEngine(ctx context.Context, f ruleFlags, day time.Time) (*rule.Engine, error) {
+	r, err := newRemote(*f.server)
+	if err != nil {
+		return nil, err
+	}
+	path := "/api/v1/rules/bundle?latest=true"
+	if f.inForce {
+		if f.rules != "" {
+			return nil, usage("--in-force takes the service's rules; leave --rules out")
+		}
+		path = "/api/v1/rules/bundle"
+	}
+	data, err := r.bytes(ctx, path, rule.MaxBundle)
+	if err != nil {
+		return nil, fmt.Errorf("%w; or name --templates and --people", err)
+	}
+	key, err := r.bytes(ctx, "/api/v1/desk/trust", 1<<16)
+	if err != nil {
+		return nil, err
+	}
+	trusted, err := kit.ReadTrusted(key)
+	if err != nil {
+		return nil, err
+	}
+	b, name, err := rule.ReadBundle(data, trusted)
+	if err != nil {
+		return nil, err
+	}
+	if f.rules != "" {
+		file, err := f.file()
+		if err != nil {
+			return nil, err
+		}
+		set := &b.Sets[0]
+		file.Audiences, file.Assignments = set.File.Audiences, set.File.Assignments
+		set.File = file
+	}
+	e, err := b.Engine(day, name)
+	return e, f.wrong(err)
 }

@@ -3,6 +3,12 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [react()],
-  build: { outDir: 'dist', emptyOutDir: false, assetsInlineLimit: 0, chunkSizeWarningLimit: 2000 },
+  build: {
+    outDir: 'dist',
+    emptyOutDir: false,
+    assetsInlineLimit: 0,
+    chunkSizeWarningLimit: 2000,
+    rollupOptions: { input: { index: 'index.html', 'sign-in': 'sign-in.html' } },
+  },
   server: { proxy: { '/api': 'http://127.0.0.1:8425' } },
 })

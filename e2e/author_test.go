@@ -15,6 +15,8 @@ import (
 	"missivum/e2e/rig"
 )
 
+var today = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
 // insertAtStart types at the beginning of the source.
 const insertAtStart = `(text => { const c = document.querySelector('.cm-content'); c.focus(); const s = ` +
 	`getSelection(); s.selectAllChildren(c); s.collapseToStart(); return document.execCommand('insertText', false, text) })`

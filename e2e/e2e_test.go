@@ -176,8 +176,10 @@ func TestTheCommandsAgainstAService(t *testing.T) {
 		{"audience put demo/audiences.yaml --try", 0, "german: 9 people"},
 		{"audience remove crew", 1, ""},
 		{"assign put demo/assignments.yaml --try", 0, "northern-crew  internal   voyage"},
-		{"rule list", 0, "no mail rules yet"},
-		{"rule push demo/rules.yaml --note first", 0, "Version 1\n1. leave-orders (on): Mail to orders@depot.example stays as it is."},
+		{"rule list", 0, "From the demo"},
+		{"rule push demo/rules.yaml --note first", 0,
+			"Version 2 is stored; gateways use it when a release that holds it is out.\n1. leave-orders (on): Mail " +
+				"to orders@depot.example stays as it is."},
 		{"rule push demo/rules.yaml --base 7", 1, ""},
 		{"rule list", 0, "3. internal-short (trial): Mail that is internal"},
 		{"rule pull", 0, "  - name: leave-orders"},
@@ -188,7 +190,7 @@ func TestTheCommandsAgainstAService(t *testing.T) {
 		{"source sync import", 1, ""},
 		{"source pause import", 0, ""},
 		{"source resume import", 0, ""},
-		{"key add identity", 0, "missivum-"},
+		{"key add identity --scope directory", 0, "missivum-"},
 		{"key list", 0, "identity"},
 		{"template pull harbour -o " + folder + "/pulled", 0, "2 pictures"},
 		{"template pull harbour -o " + folder + "/pulled", 3, ""},
@@ -236,7 +238,7 @@ func TestTheCommandsAgainstAService(t *testing.T) {
 
 func TestTheServiceRefusesOtherAddressesAndSaysWhy(t *testing.T) {
 	code, _, errs := command(t, "serve", "--data", t.TempDir(), "--listen", "0.0.0.0:0")
-	if code != 2 || !strings.Contains(errs, "whoever reaches it could change everything") {
+	if code != 2 || !strings.Contains(errs, "passwords would cross the network as they are") {
 		t.Errorf("exit %d: %s", code, errs)
 	}
 }
@@ -292,7 +294,8 @@ func TestPackedPagesInTheBrowser(t *testing.T) {
 		for (const line of document.body.innerText.split('\n'))
 			if (/^\s*[|,:]|[|,:]\s*$|^(Desk|Mobile|Marine radio)\s*$/.test(line)) wrong.push('the line "' + line + '"')
 		if (location.pathname.endsWith('.html') && !location.pathname.endsWith('.fragment.html'))
-			for (const i of document.images) if (!i.naturalWidth || i.naturalWidth !== 2 * i.width) wrong.push('the picture ' + i.src + ' with ' + i.naturalWidth + ' px')
+			for (const i of document.images) if (!i.naturalWidth || i.naturalWidth !== 2 * i.width) wrong.push('the picture ' ` +
+		`+ i.src + ' with ' + i.naturalWidth + ' px')
 		return wrong.join('; ')
 	})()`
 	for _, page := range pages {

@@ -26,7 +26,7 @@ func spoiled(t *testing.T, s *rig.Server, answers map[string]string) (address st
 		t.Fatal(err)
 	}
 	broken = &atomic.Bool{}
-	proxy := httputil.NewSingleHostReverseProxy(target)
+	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target) }} // it does not say for whom it asks
 	proxy.ModifyResponse = func(r *http.Response) error {
 		for ending, content := range answers {
 			if broken.Load() && strings.HasSuffix(r.Request.URL.Path, ending) {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"missivum/core/client"
-	"missivum/core/compose"
 	"missivum/core/person"
 	"missivum/core/preview"
 	"missivum/core/template"
@@ -57,17 +56,11 @@ func TestThePredictedPasteIsTheRealOne(t *testing.T) {
 func pasteOf(t *testing.T, tmpl *template.Template, people *person.Directory, who *person.Person, variant string) (shown,
 	predicted string) {
 	t.Helper()
-	prepared, err := compose.Prepare(tmpl, people.Schema, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), compose.Reached(tmpl))
+	c, err := preview.Paste(tmpl, people.Schema, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), variant, who)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if shown, err = preview.Of(prepared).Shown(variant, who); err != nil {
-		t.Fatal(err)
-	}
-	if predicted, err = preview.Of(prepared).Pasted(variant, who); err != nil {
-		t.Fatal(err)
-	}
-	return shown, predicted
+	return c.Shown, c.Pasted
 }
 
 func copiedAndPasted(t *testing.T, tab context.Context, folder, body string) string {

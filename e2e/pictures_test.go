@@ -220,8 +220,10 @@ func TestPicturesInTheConsole(t *testing.T) {
 	}
 	before = where()
 	evaluate[bool](t, tab, `(() => { const f = `+frame+
-		`, r = f.getBoundingClientRect(); const at = (type, dx, dy) => f.dispatchEvent(new PointerEvent(type, { bubbles: true, pointerId: 1, clientX: r.left + r.width / 2 + dx, clientY: r.top + r.height / 2 + dy }));
-		f.parentElement.setPointerCapture = () => {}; at('pointerdown', 0, 0); at('pointermove', -30, 25); at('pointerup', -30, 25); return true })()`)
+		`, r = f.getBoundingClientRect(); const at = (type, dx, dy) => f.dispatchEvent(new PointerEvent(type, { bubbles: `+
+		`true, pointerId: 1, clientX: r.left + r.width / 2 + dx, clientY: r.top + r.height / 2 + dy }));
+		f.parentElement.setPointerCapture = () => {}; at('pointerdown', 0, 0); at('pointermove', -30, 25); at('pointerup', `+
+		`-30, 25); return true })()`)
 	waitFor(t, tab, "dragging moves it", fmt.Sprintf(`%s.getAttribute('aria-label') !== %q`, frame, before))
 	do(t, tab, "keeping it", chromedp.Click(`//button[text()="Keep the rendition"]`))
 	waitFor(t, tab, "it has a lasting key", `/Kept as [a-z2-7]{24}\.png/.test(document.body.innerText)`)

@@ -19,73 +19,32 @@ import (
 	"missivum/e2e/rig"
 )
 
-// screen is a display without a monitor, with programs on it.
-type screen struct {
-	t       *testing.T
-	display string
-	home    string
-}
-
-// newScreen starts a display.
-func newScreen(t *testing.T, home string) *screen {
+// newScreen starts a display for the length of a test.
+func newScreen(t *testing.T, home string) *rig.Screen {
 	t.Helper()
-	read, write, err := os.Pipe()
+	s, err := rig.NewScreen(home, 1280, 800)
 	if err != nil {
 		t.Fatal(err)
 	}
-	x := exec.Command("Xvfb", "-displayfd", "3", "-screen", "0", "1280x800x24")
-	x.ExtraFiles = []*os.File{write}
-	if err := x.Start(); err != nil {
-		t.Fatalf("Xvfb is not there; scripts/setup.sh installs it: %v", err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// pressIn waits for a window whose title holds a text, and until what is in it is ready, and presses a key there.
+func pressIn(t *testing.T, s *rig.Screen, title, key string) {
+	t.Helper()
+	window, err := s.Window(title)
+	if err == nil {
+		time.Sleep(3 * time.Second)
+		err = s.Press(window, key)
 	}
-	t.Cleanup(func() {
-		x.Process.Kill()
-		x.Wait() // it was killed
-	})
-	write.Close()
-	var number [16]byte
-	n, err := read.Read(number[:])
 	if err != nil {
 		t.Fatal(err)
-	}
-	return &screen{t, ":" + strings.TrimSpace(string(number[:n])), home}
-}
-
-// command is a program on the display.
-func (s *screen) command(name string, args ...string) *exec.Cmd {
-	c := exec.Command(name, args...)
-	c.Env = append(os.Environ(), "DISPLAY="+s.display, "HOME="+s.home, "XDG_STATE_HOME="+s.home+"/state", "MOZ_DISABLE_CONTENT_SANDBOX=1",
-		"LIBGL_ALWAYS_SOFTWARE=1", "TZ=UTC")
-	return c
-}
-
-// window waits for a window whose title holds a text.
-func (s *screen) window(title string) string {
-	s.t.Helper()
-	for until := time.Now().Add(90 * time.Second); time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
-		out, _ := s.command("xdotool", "search", "--onlyvisible", "--name", title).Output() // fails while there is none
-		if first, _, _ := strings.Cut(string(out), "\n"); first != "" {
-			return first
-		}
-	}
-	s.t.Fatalf("no window %q appeared", title)
-	return ""
-}
-
-// press presses a key in a window.
-func (s *screen) press(window, key string) {
-	s.t.Helper()
-	if out, err := s.command("xdotool", "windowfocus", "--sync", window).CombinedOutput(); err != nil {
-		s.t.Fatalf("%v: %s", err, out)
-	}
-	time.Sleep(300 * time.Millisecond)
-	if out, err := s.command("xdotool", "key", key).CombinedOutput(); err != nil {
-		s.t.Fatalf("%v: %s", err, out)
 	}
 }
 
 // draftOf waits until a drafts folder holds a message with a subject, and reads it.
-func draftOf(t *testing.T, mailbox, subject string) (page string, pictures map[string]string) {
+func draftOf(t *testing.T, mailbox, subject string) (raw []byte, page string, pictures map[string]string) {
 	t.Helper()
 	for until := time.Now().Add(60 * time.Second); time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
 		data, err := os.ReadFile(mailbox)
@@ -95,12 +54,12 @@ func draftOf(t *testing.T, mailbox, subject string) (page string, pictures map[s
 		for _, text := range bytes.Split(append([]byte("\n"), data...), []byte("\nFrom - ")) {
 			_, message, _ := bytes.Cut(text, []byte("\n"))
 			if page, pictures := readDraft(message, subject); page != "" && strings.Contains(page, "</html>") {
-				return page, pictures
+				return message, page, pictures
 			}
 		}
 	}
 	t.Fatalf("no draft %q was saved", subject)
-	return "", nil
+	return nil, "", nil
 }
 
 // readDraft reads a message's page and the pictures in it, by Content-ID; nothing where the subject is another.
@@ -174,22 +133,19 @@ func TestTheRealClientShowsWhatWasPlaced(t *testing.T) {
 	if err := os.MkdirAll(profile, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	prefs, err := os.ReadFile("testdata/client-prefs.js")
-	if err != nil {
-		t.Fatal(err)
-	}
+	prefs := []byte(strings.ReplaceAll(rig.MailClientSettings, "PORT", "1")) // nobody listens there
 	if err := os.WriteFile(filepath.Join(profile, "prefs.js"), prefs, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	s := newScreen(t, home)
 	folder := filepath.Join(t.TempDir(), "kit")
-	made := s.command(binary, "kit", filepath.Join(root, "demo/templates/harbour"), "--people",
+	made := s.Command(binary, "kit", filepath.Join(root, "demo/templates/harbour"), "--people",
 		filepath.Join(root, "demo/people.csv"), "--person",
 		"maren.lind@brackwater.example", "--client", "gecko-desktop", "--sign-with", key+".key", "-o", folder)
 	if out, err := made.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	if out, err := s.command(binary, "desk", "place", folder, "--trust", key+".pub").CombinedOutput(); err != nil ||
+	if out, err := s.Command(binary, "desk", "place", folder, "--trust", key+".pub").CombinedOutput(); err != nil ||
 		!bytes.Contains(out, []byte("gecko-desktop: placed")) {
 		t.Fatalf("%v\n%s", err, out)
 	}
@@ -210,22 +166,18 @@ func TestTheRealClientShowsWhatWasPlaced(t *testing.T) {
 		{"a new message", "New one", []string{"-compose", "to='bo@brackwater.example',subject='New one'"}, false},
 		{"a reply", "Re: Timetable", []string{received}, true},
 	} {
-		client := s.command("thunderbird", append([]string{"--profile", profile}, c.args...)...)
+		client := s.Command("thunderbird", append([]string{"--profile", profile}, c.args...)...)
 		if err := client.Start(); err != nil {
 			t.Fatal(err)
 		}
 		if c.reply {
-			window := s.window("Timetable")
-			time.Sleep(3 * time.Second) // until the message is shown
-			s.press(window, "ctrl+r")
+			pressIn(t, s, "Timetable", "ctrl+r")
 		}
-		if out, err := s.command(binary, "desk", "undo").CombinedOutput(); err == nil || !bytes.Contains(out, []byte("runs. Close the client")) {
+		if out, err := s.Command(binary, "desk", "undo").CombinedOutput(); err == nil || !bytes.Contains(out, []byte("runs. Close the client")) {
 			t.Errorf("while the client runs: %v\n%s", err, out)
 		}
-		window := s.window("Write:")
-		time.Sleep(3 * time.Second) // until the editor is ready
-		s.press(window, "ctrl+s")
-		page, pictures := draftOf(t, filepath.Join(profile, "Mail", "Local Folders", "Drafts"), c.subject)
+		pressIn(t, s, "Write:", "ctrl+s")
+		raw, page, pictures := draftOf(t, filepath.Join(profile, "Mail", "Local Folders", "Drafts"), c.subject)
 		if err := client.Process.Kill(); err != nil {
 			t.Error(err)
 		}
@@ -237,14 +189,24 @@ func TestTheRealClientShowsWhatWasPlaced(t *testing.T) {
 		if c.reply && strings.Index(page, "moz-signature") > strings.Index(page, "moz-cite-prefix") {
 			t.Error("in a reply the signature stands below the quoted text")
 		}
+		file := filepath.Join(home, "draft.eml")
+		if err := os.WriteFile(file, raw, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		tried, err := s.Command(binary, "rule", "try", file, "--templates", filepath.Join(root, "demo/templates"), "--people",
+			filepath.Join(root, "demo/people.csv"), "--assignments", filepath.Join(root, "demo/assignments.yaml"), "--audiences",
+			filepath.Join(root, "demo/audiences.yaml")).CombinedOutput()
+		if err != nil || !bytes.Contains(tried, []byte("unchanged. The sender's signature stands in the newest text already")) {
+			t.Errorf("%s: mail rules do not find the signature that stands there: %v\n%s", c.name, err, tried)
+		}
 		if n := strings.Count(page, "moz-signature"); n != 1 {
 			t.Errorf("%s: the signature stands there %d times", c.name, n)
 		}
 	}
-	if out, err := s.command(binary, "desk", "verify").CombinedOutput(); err != nil {
+	if out, err := s.Command(binary, "desk", "verify").CombinedOutput(); err != nil {
 		t.Errorf("after the client ran: %v\n%s", err, out)
 	}
-	if out, err := s.command(binary, "desk", "undo").CombinedOutput(); err != nil || !bytes.Contains(out, []byte("other settings stay")) {
+	if out, err := s.Command(binary, "desk", "undo").CombinedOutput(); err != nil || !bytes.Contains(out, []byte("other settings stay")) {
 		t.Errorf("taken back: %v\n%s", err, out)
 	}
 	after, err := os.ReadFile(filepath.Join(profile, "prefs.js"))

@@ -14,7 +14,7 @@ import (
 // filters and changes of parts are the same on both sides.
 func TestAnIndependentImplementationAgrees(t *testing.T) {
 	s := demoService(t)
-	code, key, errs := command(t, "key", "add", "identity", "--server="+s.Address)
+	code, key, errs := command(t, "key", "add", "identity", "--scope", "directory", "--server="+s.Address)
 	if code != 0 {
 		t.Fatal(errs)
 	}

@@ -33,7 +33,7 @@ func TestThePictureStoreByCommand(t *testing.T) {
 	folder := t.TempDir()
 	tree := filepath.Join(folder, "tree")
 	s := start(t, "demo", "--listen", "127.0.0.1:0", "--log", "json", "--pictures-listen", public, "--pictures-tree", tree,
-		"--allow", "127.0.0.0/8")
+		"--pictures-allow", "127.0.0.0/8")
 	server := "--server=" + s.Address
 	next := filepath.Join(folder, "next.jpg")
 	data, err := drawing.PortraitJPEG(3, 400, 400)

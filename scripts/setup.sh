@@ -5,7 +5,7 @@ set -eu
 command -v go >/dev/null || { echo "Go is needed: https://go.dev/dl/" >&2; exit 1; }
 command -v node >/dev/null || { echo "Node.js 20 or later is needed" >&2; exit 1; }
 
-wanted="slapd chromium fonts-noto-core fonts-noto-cjk fonts-liberation fonts-dejavu-core xvfb xdotool thunderbird postfix dovecot-imapd dovecot-lmtpd gnupg openssl wine64 gcc-mingw-w64-x86-64 xterm imagemagick unzip libreoffice-writer-nogui pandoc poppler-utils zbar-tools roundcube-core php-cli php-xml php-mbstring php-masterminds-html5"
+wanted="slapd chromium fonts-noto-core fonts-noto-cjk fonts-liberation fonts-dejavu-core xvfb xdotool thunderbird postfix dovecot-imapd dovecot-lmtpd gnupg openssl wine64 gcc-mingw-w64-x86-64 xterm imagemagick unzip libreoffice-writer-nogui pandoc poppler-utils zbar-tools roundcube-core php-cli php-xml php-mbstring php-masterminds-html5 php-sqlite3 webkit2gtk-driver neomutt tmux"
 missing=""
 for package in $wanted; do
 	dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q "install ok installed" || missing="$missing $package"

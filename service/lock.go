@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 
 	"github.com/gofrs/flock"
@@ -13,6 +14,19 @@ import (
 
 // lockFile is the file of a data folder that the service which works on it keeps locked.
 const lockFile = "lock"
+
+// LockExisting makes sure that no service works on a data folder while something is done with it; a folder that is not there, or is
+// empty, needs no lock.
+func LockExisting(folder string) (unlock func() error, err error) {
+	if entries, err := os.ReadDir(folder); err != nil || len(entries) == 0 {
+		return func() error { return nil }, nil
+	}
+	lock, err := lockFolder(folder)
+	if err != nil {
+		return nil, err
+	}
+	return lock.Close, nil
+}
 
 // lockFolder makes sure that no other service works on a data folder. The lock ends with the process, however it ends.
 func lockFolder(folder string) (io.Closer, error) {

@@ -1,34 +1,43 @@
 // Package service is the long-running service: it opens the data folder, wires the capabilities
-// together and serves them on a loopback address. Start with Open and Service.Serve.
+// together and serves them: on a loopback address, or by TLS to others. Start with Open and Service.Serve.
 package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/semaphore"
 
 	"missivum/console"
+	"missivum/service/accounts"
 	"missivum/service/api"
+	"missivum/service/backup"
 	"missivum/service/clients"
 	"missivum/service/desks"
 	"missivum/service/dialects"
+	"missivum/service/gateway"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
+	"missivum/service/messages"
+	"missivum/service/organisation"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/record"
 	"missivum/service/releases"
 	"missivum/service/rules"
 	"missivum/service/scim"
@@ -37,20 +46,31 @@ import (
 	"missivum/service/templates"
 )
 
-// ErrNotLoopback is returned for a listening address that other machines could reach.
-var ErrNotLoopback = errors.New("not a loopback address")
-
 // Config says where the service keeps its data and how it runs.
 type Config struct {
 	Data    string // folder; made when it does not exist
-	Listen  string // host:port; the host must be a loopback address
+	Listen  string // host:port; an address that others can reach needs TLS or Proxies
 	Log     *slog.Logger
 	Now     func() time.Time
 	Version string
 
+	Address string         // under which people reach the service; blank for the one that they use
+	Names   []string       // hosts that it answers to beside the one of Address and loopback
+	TLS     TLS            // how it encrypts
+	Proxies []netip.Prefix // proxies before it, whose forwarded headers are believed
+
+	SessionIdle, SessionLifetime time.Duration      // 0 for the standard
+	Provider                     *accounts.Provider // at which people can sign in; nil for none
+	MetricsListen                string             // host:port at which health and figures are answered without a key; empty for none
+
+	BackupFolder string        // into which it makes backups; blank for none
+	BackupEvery  time.Duration // how often
+
 	PictureListen string         // host:port at which nothing but pictures is served, for the public; empty for none
 	PictureTree   string         // folder in which hosted pictures are kept for a static web server; empty for none
 	PictureAllow  []netip.Prefix // private networks that the check of picture addresses may ask
+
+	Gateway gateway.Config // beside a mail server; without an address for the milter or the relay there is none
 }
 
 // Service is an opened service.
@@ -65,18 +85,30 @@ type Service struct {
 	Sources   *sources.Sources
 	Releases  *releases.Releases
 	Desks     *desks.Desks
+	Rules     *rules.Rules
+	Messages  *messages.Messages
+	Accounts  *accounts.Accounts
+	Keys      *keys.Keys
+	Record    *record.Record
 	Store     *store.Store
 
 	config   Config
 	lock     io.Closer // of the data folder
 	listener net.Listener
 	handler  http.Handler
-	public   net.Listener // of pictures; nil for none
+	figures  http.Handler                    // health and figures
+	public   net.Listener                    // of pictures; nil for none
+	plain    net.Listener                    // that redirects to HTTPS; nil for none
+	metrics  net.Listener                    // of health and figures; nil for none
+	tls      *tls.Config                     // nil for none
+	answers  func(http.Handler) http.Handler // what an authority asks over HTTP; nil for none
+	gateway  *gateway.Gateway                // beside a mail server; nil for none
+	ledger   *gateway.Ledger
 }
 
 // Open opens the data folder and the listening address.
 func Open(ctx context.Context, c Config) (*Service, error) {
-	if err := checkLoopback(c.Listen); err != nil {
+	if err := c.Check(); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(c.Data, 0o750); err != nil {
@@ -87,6 +119,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.lock, err = lockFolder(c.Data); err != nil {
 		return nil, err
 	}
+	if s.tls, s.answers, err = s.encrypt(); err != nil {
+		return nil, errors.Join(err, s.lock.Close())
+	}
 	if err := s.listen(); err != nil { // before anything of the folder is touched
 		return nil, errors.Join(err, s.release())
 	}
@@ -94,7 +129,11 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, s.release())
 	}
 	s.wire()
-	if err := s.start(ctx); err != nil {
+	err = s.start(ctx)
+	if err == nil {
+		err = s.openGateway(ctx)
+	}
+	if err != nil {
 		return nil, errors.Join(err, s.Store.Close(), s.release())
 	}
 	return s, nil
@@ -103,7 +142,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 // release gives listening addresses and the folder back.
 func (s *Service) release() error {
 	var err error
-	for _, l := range []net.Listener{s.listener, s.public} {
+	for _, l := range []net.Listener{s.listener, s.public, s.plain, s.metrics} {
 		if l == nil {
 			continue
 		}
@@ -140,20 +179,36 @@ func (s *Service) wire() {
 		Store: st, Releases: s.Releases, People: s.People, Clients: s.Clients,
 		KeyFile: filepath.Join(c.Data, "secrets", "kits.key"), Now: c.Now, Log: c.Log,
 	}
+	s.Rules = &rules.Rules{
+		Store: st, Templates: s.Templates, People: s.People, Releases: s.Releases, Hosting: s.Hosting, Jobs: s.Jobs,
+		Folder: filepath.Join(c.Data, "rehearsals"), Now: c.Now, Log: c.Log, Key: s.Desks.Key,
+	}
+	s.Messages = &messages.Messages{Store: st, Now: c.Now, Log: c.Log}
 	s.Packages.Releases, s.Packages.Clients, s.Packages.Key = s.Releases, s.Clients, s.Desks.Key
-	s.handler = api.New(&api.API{
+	s.Accounts = &accounts.Accounts{
+		Store: st, Now: c.Now, Log: c.Log, Idle: c.SessionIdle, Lifetime: c.SessionLifetime, Secure: c.secure(), Provider: c.Provider,
+	}
+	s.Keys, s.Record = &keys.Keys{Store: st, Now: c.Now, Log: c.Log}, &record.Record{Store: st, Now: c.Now, Log: c.Log}
+	s.Accounts.Start()
+	a := &api.API{
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
-		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: &keys.Keys{Store: st}, SCIM: &scim.SCIM{Store: st, People: s.People},
+		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: s.Keys, SCIM: &scim.SCIM{Store: st, People: s.People},
 		Releases: s.Releases, Desks: s.Desks, Dialects: &dialects.Dialects{Store: st},
-		Rules:    &rules.Rules{Store: st, Templates: s.Templates, People: s.People, Now: c.Now, Key: s.Desks.Key},
+		Rules: s.Rules, Messages: s.Messages, Accounts: s.Accounts, Record: s.Record, Organisation: &organisation.Organisation{Store: st},
+		Data: c.Data, Backups: c.BackupFolder, Loopback: c.loopback(), Address: strings.TrimRight(c.Address, "/"),
+		Names: c.names(), Secure: c.secure(),
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
-	})
+	}
+	s.handler, s.figures = behindProxies(c.Proxies, api.New(a)), a.Watching()
 }
+
+// secure reports whether the service is reached by HTTPS.
+func (c Config) secure() bool { return c.TLS.on() || strings.HasPrefix(c.Address, "https:") }
 
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
 	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start(),
-		s.Releases.Start(), s.Desks.Start()); err != nil {
+		s.Releases.Start(), s.Desks.Start(), s.Rules.Start()); err != nil {
 		return err
 	}
 	return s.Jobs.Start(ctx)
@@ -165,38 +220,77 @@ func (s *Service) listen() error {
 	if s.listener, err = net.Listen("tcp", s.config.Listen); err != nil {
 		return fmt.Errorf("listening on %s: %w", s.config.Listen, err)
 	}
-	if s.config.PictureListen != "" {
-		if s.public, err = net.Listen("tcp", s.config.PictureListen); err != nil {
-			return errors.Join(fmt.Errorf("listening for pictures on %s: %w", s.config.PictureListen, err), s.listener.Close())
+	for _, one := range []struct {
+		address, what string
+		into          *net.Listener
+	}{
+		{s.config.PictureListen, "for pictures", &s.public}, {s.config.TLS.Redirect, "for HTTP", &s.plain},
+		{s.config.MetricsListen, "for metrics", &s.metrics},
+	} {
+		if one.address == "" {
+			continue
 		}
-	}
-	return nil
-}
-
-// checkLoopback refuses addresses that other machines could reach.
-func checkLoopback(listen string) error {
-	host, _, err := net.SplitHostPort(listen)
-	if err != nil {
-		return fmt.Errorf("the listening address %q must be host:port, such as 127.0.0.1:8425: %w", listen, err)
-	}
-	ip := net.ParseIP(host)
-	if host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("%q is %w: the service has no accounts yet, so whoever reaches it could change "+
-			"everything; listen on 127.0.0.1 or [::1]",
-			listen, ErrNotLoopback)
+		l, err := net.Listen("tcp", one.address)
+		if err != nil {
+			return fmt.Errorf("listening %s on %s: %w", one.what, one.address, err)
+		}
+		*one.into = l
 	}
 	return nil
 }
 
 // Address is where the service answers, such as http://127.0.0.1:8425.
-func (s *Service) Address() string { return "http://" + s.listener.Addr().String() }
+func (s *Service) Address() string {
+	switch {
+	case s.config.Address != "":
+		return strings.TrimRight(s.config.Address, "/")
+	case s.tls == nil:
+		return "http://" + s.listener.Addr().String()
+	case len(s.config.names()) == 0:
+		return "https://" + s.listener.Addr().String()
+	}
+	host := s.config.names()[0]
+	if _, port, err := net.SplitHostPort(s.listener.Addr().String()); err == nil && port != "443" {
+		host = net.JoinHostPort(host, port)
+	}
+	return "https://" + host
+}
 
-// PictureAddress is where pictures are served to the public, empty when they are not.
-func (s *Service) PictureAddress() string {
-	if s.public == nil {
+// MetricsAddress is where health and figures are answered, empty when they are not.
+func (s *Service) MetricsAddress() string { return addressOf(s.metrics) }
+
+// RedirectAddress is where HTTP is redirected to HTTPS, empty when it is not.
+func (s *Service) RedirectAddress() string { return addressOf(s.plain) }
+
+func addressOf(l net.Listener) string {
+	if l == nil {
 		return ""
 	}
-	return "http://" + s.public.Addr().String()
+	return "http://" + l.Addr().String()
+}
+
+// FirstStart gives the address of the page that makes the first administrator; blank where there is an account, or where whoever
+// uses this machine needs none.
+func (s *Service) FirstStart(ctx context.Context) (string, error) {
+	any, err := s.Accounts.Any(ctx)
+	if err != nil || any || s.config.loopback() {
+		return "", err
+	}
+	return s.Address() + "/sign-in#first=" + s.Accounts.OpenFirstStart(), nil
+}
+
+// PictureAddress is where pictures are served to the public, empty when they are not.
+func (s *Service) PictureAddress() string { return addressOf(s.public) }
+
+// backups makes backups on a schedule.
+func (s *Service) backups() *backup.Schedule {
+	c := s.config
+	return &backup.Schedule{Data: c.Data, Folder: c.BackupFolder, Every: c.BackupEvery, Program: c.Version, Now: c.Now, Log: c.Log}
+}
+
+// quietly writes what the server says of broken connections into the log, as debugging.
+func (s *Service) quietly() *log.Logger {
+	return slog.NewLogLogger(s.config.Log.Handler(), slog.LevelDebug)
 }
 
 // stopTime is how long open requests have when the service ends.
@@ -208,25 +302,51 @@ func (s *Service) Serve(ctx context.Context) error {
 	running, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	servers := map[*http.Server]net.Listener{
-		{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}: s.listener,
+		{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: s.tls,
+			ErrorLog: s.quietly()}: s.listener,
 	}
-	if s.public != nil {
-		servers[&http.Server{
-			Handler: s.Hosting, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10,
-		}] = s.public
+	aside := map[net.Listener]http.Handler{s.public: s.Hosting, s.metrics: s.figures}
+	if s.plain != nil {
+		aside[s.plain] = s.redirect()
+		if s.answers != nil {
+			aside[s.plain] = s.answers(s.redirect())
+		}
+	}
+	for l, handler := range aside {
+		if l != nil {
+			servers[&http.Server{
+				Handler: handler, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10,
+			}] = l
+		}
 	}
 	var group sync.WaitGroup
 	for server, listener := range servers {
 		group.Go(func() {
-			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			serve := server.Serve
+			if server.TLSConfig != nil {
+				serve = func(l net.Listener) error { return server.ServeTLS(l, "", "") }
+			}
+			if err := serve(listener); !errors.Is(err, http.ErrServerClosed) {
 				stop(err)
 			}
-			group.Go(func() { s.Desks.Watch(running, 20*time.Second) })
 		})
 	}
+	group.Go(func() { s.Desks.Watch(running, 20*time.Second) })
 	group.Go(func() { s.Pictures.Watch(running, time.Minute) })
 	group.Go(func() { s.Sources.Watch(running, 5*time.Second) })
 	group.Go(func() { s.People.Watch(running, time.Hour) })
+	group.Go(func() { s.Messages.Watch(running, time.Hour) })
+	group.Go(func() { s.Accounts.Watch(running, time.Hour) })
+	group.Go(func() { s.Keys.Watch(running, time.Minute) })
+	group.Go(func() { s.Record.Watch(running, time.Hour) })
+	group.Go(func() { s.backups().Watch(running) })
+	if s.gateway != nil {
+		group.Go(func() {
+			if err := s.runGateway(running); err != nil {
+				stop(err)
+			}
+		})
+	}
 	go s.People.Warm(running)
 	<-running.Done()
 	s.config.Log.Info("stopping")

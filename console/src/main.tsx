@@ -27,6 +27,15 @@ const RunPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m
 const ReleasesPage = lazy(() => import('./releases/ReleasesPage').then((m) => ({ default: m.ReleasesPage })))
 const ReleasePage = lazy(() => import('./releases/ReleasePage').then((m) => ({ default: m.ReleasePage })))
 const DesksPage = lazy(() => import('./releases/DesksPage').then((m) => ({ default: m.DesksPage })))
+const RulesPage = lazy(() => import('./mail/RulesPage').then((m) => ({ default: m.RulesPage })))
+const TryPage = lazy(() => import('./mail/TryPage').then((m) => ({ default: m.TryPage })))
+const RehearsalPage = lazy(() => import('./mail/RehearsalPage').then((m) => ({ default: m.RehearsalPage })))
+const MessagesPage = lazy(() => import('./mail/MessagesPage').then((m) => ({ default: m.MessagesPage })))
+const OrganisationPage = lazy(() => import('./access/OrganisationPage').then((m) => ({ default: m.OrganisationPage })))
+const AccountsPage = lazy(() => import('./access/AccountsPage').then((m) => ({ default: m.AccountsPage })))
+const KeysPage = lazy(() => import('./access/KeysPage').then((m) => ({ default: m.KeysPage })))
+const RecordPage = lazy(() => import('./access/RecordPage').then((m) => ({ default: m.RecordPage })))
+const AccountPage = lazy(() => import('./access/AccountPage').then((m) => ({ default: m.AccountPage })))
 const PicturesPage = lazy(() => import('./pictures/PicturesPage').then((m) => ({ default: m.PicturesPage })))
 const PicturePage = lazy(() => import('./pictures/PicturePage').then((m) => ({ default: m.PicturePage })))
 
@@ -60,6 +69,17 @@ const router = createBrowserRouter([
             { path: 'releases', element: <ReleasesPage /> },
             { path: 'releases/:id', element: <ReleasePage /> },
             { path: 'desks', element: <DesksPage /> },
+            { path: 'mail', element: <Navigate to="/mail/rules" replace /> },
+            { path: 'mail/rules', element: <RulesPage /> },
+            { path: 'mail/try', element: <TryPage /> },
+            { path: 'mail/rehearsal', element: <RehearsalPage /> },
+            { path: 'mail/messages', element: <MessagesPage /> },
+            { path: 'settings', element: <Navigate to="/settings/organisation" replace /> },
+            { path: 'settings/organisation', element: <OrganisationPage /> },
+            { path: 'settings/accounts', element: <AccountsPage /> },
+            { path: 'settings/keys', element: <KeysPage /> },
+            { path: 'settings/record', element: <RecordPage /> },
+            { path: 'account', element: <AccountPage /> },
           ].map((page) => ({
             ...page,
             element: <Suspense fallback={<p>Opening the page ...</p>}>{page.element}</Suspense>,

@@ -49,7 +49,7 @@ func run(ctx context.Context, only string) error {
 		return err
 	}
 	if only == "" || only == "pages" {
-		if err := pages(ctx, binary, out); err != nil {
+		if err := pages(ctx, binary, root, out); err != nil {
 			return err
 		}
 	}
@@ -162,7 +162,7 @@ type shot struct {
 
 type step = chromedp.Action[chromedp.Void]
 
-func pages(ctx context.Context, binary, out string) error {
+func pages(ctx context.Context, binary, root, out string) error {
 	server, err := rig.Start(binary, "demo", "--listen", "127.0.0.1:0")
 	if err != nil {
 		return err
@@ -173,9 +173,37 @@ func pages(ctx context.Context, binary, out string) error {
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height)); err != nil {
 		return err
 	}
-	tab, cancel := context.WithTimeout(tab, 3*time.Minute)
+	tab, cancel := context.WithTimeout(tab, 4*time.Minute)
 	defer cancel()
-	return take(tab, server.Address, out, shots())
+	if err := take(tab, server.Address, out, append(shots(), mailShots(root)...)); err != nil {
+		return err
+	}
+	return record(tab, binary, out)
+}
+
+// record is the record of a service with accounts, some of whom did something.
+func record(tab context.Context, binary, out string) error {
+	server, err := rig.Start(binary, "demo", "--accounts", "--listen", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer server.Stop()
+	signIn := func(name string) step {
+		return chromedp.Steps(chromedp.Navigate(server.Address+"/sign-in"), chromedp.WaitVisible(`//form[@aria-label="Sign in"]`),
+			chromedp.SendKeys(chromedp.CSS(`input[autocomplete=username]`), name+"@brackwater.example"),
+			chromedp.SendKeys(chromedp.CSS(`input[type=password]`), "quay lantern tide bell"),
+			chromedp.Click(chromedp.CSS(`button[type=submit]`)), chromedp.WaitVisible(chromedp.CSS(`header nav`)))
+	}
+	saved := `fetch('/api/v1/templates/crew', { method: 'PUT', body: JSON.stringify({ source: '<p>{{ cn }}</p>', note: 'For the crews' }) })`
+	list := []shot{{"record", "/settings/record", []step{
+		chromedp.WaitVisible(`//table[@aria-label="Record"]//td`), chromedp.Click(`//button[text()="Check that it is whole"]`),
+		chromedp.WaitVisible(chromedp.CSS(`pre`)),
+	}}}
+	if err := chromedp.Do(tab, signIn("maren"), script(`(`+saved+`, true)`), chromedp.Sleep(time.Second),
+		chromedp.Click(`//button[text()="Maren Lind"]`), chromedp.Click(`//li[text()="Sign out"]`), signIn("ines")); err != nil {
+		return fmt.Errorf("signing in: %w", err)
+	}
+	return take(tab, server.Address, out, list)
 }
 
 // take takes pictures of pages, one after the other.
@@ -200,11 +228,6 @@ func take(tab context.Context, address, out string, list []shot) error {
 func shots() []shot {
 	visible := func(selector chromedp.CSS) step { return chromedp.WaitVisible(selector) }
 	return []shot{
-		{"workbench", "/templates/harbour", []step{
-			visible(`ul[aria-label="Budgets"]`), visible(`iframe`), chromedp.Click(`//button[text()="Space"]`),
-			visible(`[aria-label="What takes up the space"] button`),
-			script(`(document.querySelector('[aria-label="Kinds"]').scrollIntoView(), true)`),
-		}},
 		{"workbench-findings", "/templates/regatta", []step{
 			visible(`ol[aria-label="Findings"]`), rig.Choose("Shown as", "wordproc-desktop"), visible(`iframe[title^="As wordproc"]`),
 		}},
@@ -231,12 +254,26 @@ func shots() []shot {
 			chromedp.WaitVisible(`//a[contains(., "Download")]`),
 		}},
 		{"picture-slice", "/pictures/crossings?part=slice", []step{visible(`ol[aria-label="Pieces"]`), visible(`[aria-label="Design"] img`)}},
-		{"person", "/people/who/maren.lind@brackwater.example", []step{
-			visible(`iframe`), chromedp.Click(`//button[text()="internal"]`), chromedp.Sleep(time.Second),
-		}},
 		{"assignments", "/people/assignments", []step{
 			visible(`table[aria-label="Assignments"] td`), chromedp.Click(`//button[text()="Add a line"]`), chromedp.Sleep(time.Second),
 			chromedp.Click(`//header//button[contains(., "Dark")]`),
+		}},
+	}
+}
+
+// mailShots are the pages about mail, in the light.
+func mailShots(root string) []shot {
+	return []shot{
+		{"mail-rules", "/mail/rules", []step{
+			chromedp.Click(`//header//button[contains(., "Light")]`), chromedp.WaitVisible(chromedp.CSS(`[aria-label="Sample messages"] td`)),
+			chromedp.Click(chromedp.CSS(`[aria-label="Edit rule 3"]`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label="State of internal-short"]`)),
+			script(`(document.querySelector('main').scrollTo(0, 390), true)`),
+		}},
+		{"mail-try", "/mail/try", []step{
+			chromedp.WaitVisible(chromedp.CSS(`[aria-label="Choose a message"]`)),
+			chromedp.SetUploadFiles(chromedp.CSS(`input[type="file"]`), []string{filepath.Join(root, "demo/messages/reply.eml")}),
+			chromedp.WaitVisible(chromedp.CSS(`iframe[title="The message after"]`)),
+			script(`(document.querySelector('main').scrollTo(0, 640), true)`),
 		}},
 	}
 }
@@ -252,8 +289,10 @@ func script(text string) step {
 // pasteSignature pastes a signature that was copied from a mail.
 const pasteSignature = `(() => {
 	const data = new DataTransfer()
-	data.setData('text/html', '<div class="x"><b>MAREN LIND</b><br>Head of Timetables, Harbour Office</div><p>Mobile +44.7700.900544 | <a href="mailto:maren.lind@brackwater.example">Mail</a></p><p>Brackwater Ferries, 1 Tide Quay</p>')
-	document.querySelector('[role="dialog"] textarea').dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true }))
+	data.setData('text/html', '<div class="x"><b>MAREN LIND</b><br>Head of Timetables, Harbour Office</div><p>Mobile ` +
+	`+44.7700.900544 | <a href="mailto:maren.lind@brackwater.example">Mail</a></p><p>Brackwater Ferries, 1 Tide Quay</p>')
+	document.querySelector('[role="dialog"] textarea').dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, ` +
+	`bubbles: true, cancelable: true }))
 	return true
 })()`
 
@@ -269,11 +308,6 @@ var terminalShots = []struct{ name, command string }{
 		"missivum desk look --places demo/places; missivum desk place ~/kit --trust ~/brackwater.pub --places demo/places; " +
 		"echo x >> ~/.config/tiller/signatures/harbour-new.htm; missivum desk verify --places demo/places | grep -v as.it.was; " +
 		"missivum desk undo --places demo/places --take-over"},
-	{"command-picture", "missivum picture fit demo/pictures/portrait.jpg --width 96 --height 96 --focus find " +
-		"--shape round --background ffffff -o /tmp/portrait.jpg; missivum picture dark " +
-		"demo/templates/regatta/pictures/anchor.png --way outline -o /tmp/anchor.png; missivum picture slice " +
-		"demo/pictures/crossings.png --map demo/pictures/crossings.map.yaml -o /tmp/crossings; missivum picture " +
-		"delivery demo/templates/harbour --people demo/people.csv --volume 9000"},
 }
 
 // commands draws each command in an xterm under Xvfb.

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,15 +21,19 @@ import (
 
 	"missivum/core/problem"
 	"missivum/core/wire"
+	"missivum/service/accounts"
 	"missivum/service/clients"
 	"missivum/service/desks"
 	"missivum/service/dialects"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
+	"missivum/service/messages"
+	"missivum/service/organisation"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/record"
 	"missivum/service/releases"
 	"missivum/service/rules"
 	"missivum/service/scim"
@@ -56,13 +61,22 @@ type API struct {
 	Jobs               *jobs.Jobs
 	Sources            *sources.Sources
 	Keys               *keys.Keys
+	Accounts           *accounts.Accounts
+	Loopback           bool   // it is reached by loopback only: without accounts its owner needs none
+	Address            string // under which people reach it, such as https://signatures.brackwater.example; blank where that is not known
+	Record             *record.Record
+	Organisation       *organisation.Organisation
+	Secure             bool     // it is reached by HTTPS
+	Names              []string // hosts that it answers to; empty for every host, where it is not loopback
 	SCIM               *scim.SCIM
 	Releases           *releases.Releases
 	Desks              *desks.Desks
 	Dialects           *dialects.Dialects
 	Rules              *rules.Rules
-	deskKeys           deskKeys
+	Messages           *messages.Messages
 	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
+	Data, Backups      string        // folders, for the figures
+	counted            *counted
 	lines, pictureLine *line
 	Drawings           *semaphore.Weighted // how many requests at once let a browser draw
 	Console            fs.FS               // the built console; nil for none
@@ -74,6 +88,7 @@ type API struct {
 // New makes the handler of all routes.
 func New(a *API) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
+	a.counted = newCounted()
 	a.lines, a.pictureLine = newLine(heavySlots()), newLine(1)
 	if heavySlots() == 1 {
 		a.pictureLine = a.lines
@@ -81,10 +96,8 @@ func New(a *API) http.Handler {
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath, r.UnescapePathValues = true, true
-	r.Use(a.requestID, a.logged, a.recovered, headers, onlyLoopbackNames, noCrossSiteWrites, asOwner)
-	r.GET("/healthz", func(c *gin.Context) { reply(c, http.StatusOK, health{Status: "ok", Version: a.Version}) })
-	r.GET("/readyz", a.ready)
-	r.GET("/metrics", a.metrics)
+	r.Use(a.requestID, a.logged, a.recovered, a.headers, a.named, noCrossSiteWrites, a.identify, a.permit)
+	a.watchRoutes(r)
 	v1 := r.Group("/api/v1")
 	v1.GET("/openapi.json", openAPI)
 
@@ -160,6 +173,18 @@ func New(a *API) http.Handler {
 	v1.GET("/rules/bundle", a.heavy, a.getRulesBundle)
 	v1.PUT("/rules", a.limit(MaxJSON), a.putMailRules)
 	v1.POST("/rules/try", a.limit(maxTried), a.heavy, a.tryMailRules)
+	v1.POST("/rules/check", a.limit(MaxJSON), a.heavy, a.checkMailRules)
+	v1.POST("/rules/samples", a.limit(MaxJSON), a.heavy, a.sampleMailRules)
+	v1.POST("/rules/rehearse", a.limit(rules.MaxRehearsed), a.rehearseMailRules)
+	v1.GET("/rules/pause", a.getMailRulesPause)
+	v1.PUT("/rules/pause", a.limit(MaxJSON), a.putMailRulesPause)
+	v1.GET("/messages", a.listMessages)
+	v1.GET("/messages/:id", a.getMessage)
+	v1.GET("/messages/counts", a.countMessages)
+	v1.GET("/messages/settings", a.getMessageSettings)
+	v1.PUT("/messages/settings", a.limit(MaxJSON), a.putMessageSettings)
+	v1.GET("/gateways", a.listGateways)
+	v1.POST("/gateways/report", a.limit(MaxJSON), a.postGatewayReport)
 	v1.GET("/dialects", a.listDialects)
 	v1.GET("/dialects/:id/document", a.getDialectDocument)
 	v1.PUT("/dialects/:id/document", a.limit(MaxJSON), a.putDialectDocument)
@@ -193,20 +218,17 @@ func New(a *API) http.Handler {
 	v1.DELETE("/desks/:id", a.removeDesk)
 	v1.GET("/desk/trust", a.getDeskTrust)
 	small := gzip.Gzip(gzip.DefaultCompression)
-	v1.GET("/desk/kit", a.withDeskKey, a.deskHasIt, small, a.getDeskKit)
-	v1.GET("/desk/files/*file", a.withDeskKey, a.getDeskFile)
-	v1.GET("/desk/pieces/*file", a.withDeskKey, small, a.getDeskPieces)
-	v1.GET("/desk/pictures/:digest", a.withDeskKey, a.getDeskPicture)
-	v1.POST("/desk/report", a.withDeskKey, a.limit(maxReport), a.postDeskReport)
+	v1.GET("/desk/kit", a.deskHasIt, small, a.getDeskKit)
+	v1.GET("/desk/files/*file", a.getDeskFile)
+	v1.GET("/desk/pieces/*file", small, a.getDeskPieces)
+	v1.GET("/desk/pictures/:digest", a.getDeskPicture)
+	v1.POST("/desk/report", a.limit(maxReport), a.postDeskReport)
 
 	v1.GET("/jobs", a.listJobs)
 	v1.GET("/jobs/:id", a.getJob)
 	v1.POST("/jobs/:id/stop", a.stopJob)
-	v1.GET("/changes", a.listChanges)
 
-	v1.GET("/keys", a.listKeys)
-	v1.POST("/keys", a.limit(MaxJSON), a.addKey)
-	v1.DELETE("/keys/:name", a.removeKey)
+	a.accessRoutes(v1)
 
 	a.pictureRoutes(v1)
 	a.scimRoutes(r)
@@ -230,15 +252,34 @@ func New(a *API) http.Handler {
 // Routes lists method and path of every route that is described by openapi.yaml, for the test that holds the description
 // against them. What stands under /scim/v2 is described by its own standard (RFC 7644).
 func Routes(h http.Handler) [][2]string {
+	return slices.DeleteFunc(AllRoutes(h), func(r [2]string) bool { return strings.HasPrefix(r[1], scimPath) })
+}
+
+// AllRoutes is Routes with those under /scim/v2.
+func AllRoutes(h http.Handler) [][2]string {
 	var list [][2]string
 	if engine, ok := h.(*gin.Engine); ok {
 		for _, r := range engine.Routes() {
-			if !strings.HasPrefix(r.Path, "/scim/") {
-				list = append(list, [2]string{r.Method, r.Path})
-			}
+			list = append(list, [2]string{r.Method, r.Path})
 		}
 	}
 	return list
+}
+
+// Watching answers health, readiness and figures, for an address of their own.
+func (a *API) Watching() http.Handler {
+	r := gin.New()
+	r.Use(a.requestID, a.logged, a.recovered)
+	a.watchRoutes(r)
+	r.NoRoute(func(c *gin.Context) { refuse(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".") })
+	return r
+}
+
+// watchRoutes adds the routes for whatever watches services.
+func (a *API) watchRoutes(r *gin.Engine) {
+	r.GET("/healthz", func(c *gin.Context) { reply(c, http.StatusOK, health{Status: "ok", Version: a.Version}) })
+	r.GET("/readyz", a.ready)
+	r.GET("/metrics", a.metrics)
 }
 
 // health is the answer of /healthz and /readyz.
@@ -276,7 +317,8 @@ var statuses = map[problem.Kind]int{
 	problem.Invalid: http.StatusUnprocessableEntity,
 	problem.Refused: http.StatusUnprocessableEntity, problem.TooLarge: http.StatusRequestEntityTooLarge,
 	problem.Busy: http.StatusServiceUnavailable, problem.Unavailable: http.StatusNotImplemented,
-	problem.Full: http.StatusInsufficientStorage,
+	problem.Full: http.StatusInsufficientStorage, problem.Unknown: http.StatusUnauthorized, problem.Forbidden: http.StatusForbidden,
+	problem.TooOften: http.StatusTooManyRequests,
 }
 
 // reply answers with a value as JSON, in which every list is one.
@@ -297,6 +339,10 @@ func send(c *gin.Context, p Problem) {
 // fail answers with the problem that an error is. An error without a kind is the program's own: it is logged, and the
 // answer names the line of the log.
 func (a *API) fail(c *gin.Context, err error) {
+	if strings.HasPrefix(c.Request.URL.Path, scimPath) {
+		a.scimFail(c, err)
+		return
+	}
 	var large *http.MaxBytesError
 	err = store.Known(err)
 	known, ok := problem.Of(err)
@@ -314,6 +360,9 @@ func (a *API) fail(c *gin.Context, err error) {
 	default:
 		if known.Kind == problem.Busy {
 			c.Header("Retry-After", "5")
+		}
+		if known.Kind == problem.Unknown {
+			c.Header("WWW-Authenticate", `Bearer realm="missivum"`)
 		}
 		detail := known.Message
 		if known.Error() != err.Error() && len(known.Places) == 0 {

@@ -27,6 +27,7 @@ import (
 	"missivum/core/check"
 	"missivum/core/fix"
 	"missivum/demo"
+	"missivum/service/accounts"
 	"missivum/service/api"
 	"missivum/service/clients"
 	"missivum/service/desks"
@@ -34,9 +35,12 @@ import (
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/keys"
+	"missivum/service/messages"
+	"missivum/service/organisation"
 	"missivum/service/packages"
 	"missivum/service/people"
 	"missivum/service/pictures"
+	"missivum/service/record"
 	"missivum/service/releases"
 	"missivum/service/rules"
 	"missivum/service/scim"
@@ -69,7 +73,8 @@ func newRigWith(t testing.TB, change func(*api.API)) *rig {
 	}
 	log := &bytes.Buffer{}
 	a := &api.API{Store: st, Log: slog.New(slog.NewTextHandler(log, nil)), Now: now, Version: "test"}
-	a.Console = fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}
+	a.Console = fstest.MapFS{"sign-in.html": {Data: []byte("<title>sign in</title>")},
+		"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}
 	a.People, a.Drawings = &people.People{Store: st}, semaphore.NewWeighted(1)
 	a.Jobs, a.Hosting = &jobs.Jobs{Store: st, Log: a.Log, Now: now}, &hosting.Hosting{Store: st, Log: a.Log}
 	a.Clients = &clients.Clients{Store: st, Log: a.Log}
@@ -80,16 +85,21 @@ func newRigWith(t testing.TB, change func(*api.API)) *rig {
 		Folder: filepath.Join(folder, "photos"), Now: now, Log: a.Log}
 	a.Sources = &sources.Sources{Store: st, People: a.People, Jobs: a.Jobs, Pictures: a.Pictures, Folder: filepath.Join(folder, "secrets"),
 		Now: now, Log: a.Log}
-	a.Keys, a.SCIM = &keys.Keys{Store: st}, &scim.SCIM{Store: st, People: a.People}
+	a.Keys, a.SCIM = &keys.Keys{Store: st, Now: now, Log: a.Log}, &scim.SCIM{Store: st, People: a.People}
+	a.Accounts, a.Record = &accounts.Accounts{Store: st, Now: now, Log: a.Log}, &record.Record{Store: st, Now: now, Log: a.Log}
+	a.Accounts.Start()
+	a.Organisation, a.Loopback = &organisation.Organisation{Store: st}, true
 	a.Dialects = &dialects.Dialects{Store: st}
-	a.Rules = &rules.Rules{Store: st, Templates: a.Templates, People: a.People, Now: a.Now}
 	a.Releases = &releases.Releases{Store: st, Jobs: a.Jobs, Templates: a.Templates, People: a.People, Clients: a.Clients,
 		Folder: filepath.Join(folder, "releases"), Now: now, Log: a.Log}
 	a.Desks = &desks.Desks{Store: st, Releases: a.Releases, People: a.People, Clients: a.Clients,
 		KeyFile: filepath.Join(folder, "secrets", "kits.key"), Now: now, Log: a.Log}
 	a.Packages.Releases, a.Packages.Clients, a.Packages.Key = a.Releases, a.Clients, a.Desks.Key
-	a.Rules.Key = a.Desks.Key
-	if err := errors.Join(a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(), a.Releases.Start(), a.Desks.Start(),
+	a.Rules = &rules.Rules{Store: st, Templates: a.Templates, People: a.People, Releases: a.Releases, Hosting: a.Hosting, Jobs: a.Jobs,
+		Folder: filepath.Join(folder, "rehearsals"), Now: now, Log: a.Log, Key: a.Desks.Key}
+	a.Messages = &messages.Messages{Store: st, Now: now, Log: a.Log}
+	if err := errors.Join(a.Rules.Start(), a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(),
+		a.Releases.Start(), a.Desks.Start(),
 		a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
@@ -279,8 +289,13 @@ func TestAnswersHaveTheDescribedMembers(t *testing.T) {
 		{"Run", "GET", "/api/v1/runs", "", 200, nil},
 		{"Source", "GET", "/api/v1/sources", "", 200, nil},
 		{"AssignmentList", "GET", "/api/v1/assignments", "", 200, nil},
-		{"RecordedChange", "GET", "/api/v1/changes", "", 200, nil},
-		{"Principal", "GET", "/api/v1/changes", "", 200, []string{"by"}},
+		{"Entry", "GET", "/api/v1/record", "", 200, nil},
+		{"RecordCheck", "GET", "/api/v1/record/check", "", 200, nil},
+		{"RecordSettings", "GET", "/api/v1/record/settings", "", 200, nil},
+		{"Session", "GET", "/api/v1/session", "", 200, nil},
+		{"Grant", "GET", "/api/v1/session", "", 200, []string{"grants"}},
+		{"SignInWays", "GET", "/api/v1/sign-in", "", 200, nil},
+		{"Principal", "GET", "/api/v1/record", "", 200, []string{"by"}},
 		{"Starter", "GET", "/api/v1/starters", "", 200, nil},
 		{"TemplateDetail", "POST", "/api/v1/templates/begun/new", `{"starter":"columns"}`, 201, nil},
 		{"CleanResult", "POST", "/api/v1/clean", `{"source":"<p class=x>a<form></form></p>"}`, 200, nil},
@@ -686,7 +701,8 @@ func TestAudiencesAndAssignments(t *testing.T) {
 		t.Errorf("checked for %d people", report.People)
 	}
 	lines := `{"situations":["audit"],"lines":[{"audience":"havsund","situation":"","template":"harbour","variant":"","note":""},` +
-		`{"audience":"","situation":"audit","template":"","variant":"","note":""},{"audience":"","situation":"","template":"regatta","variant":"","note":""}]}`
+		`{"audience":"","situation":"audit","template":"","variant":"","note":""},{"audience":"","situation":"",` +
+		`"template":"regatta","variant":"","note":""}]}`
 	r.want(200, "PUT", "/api/v1/assignments?try=true", lines, &list)
 	r.want(200, "GET", "/api/v1/audiences/havsund/people?search=bo@", "", &members)
 	havsund := list.Lines[0].People[0]

@@ -1,78 +1,22 @@
 package api
 
 import (
-	"crypto/sha256"
 	"encoding/csv"
 	"net/http"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"missivum/core/desk"
 	"missivum/core/kit"
-	"missivum/core/problem"
 	"missivum/core/wire"
-	"missivum/service/access"
 	"missivum/service/desks"
-	"missivum/service/keys"
 )
 
 // maxReport is how large a desk's report may be, in bytes.
 const maxReport = 256 << 10
-
-// deskKeys remembers for a short while which keys are of the scope desk: every desk asks again and again with the same one.
-type deskKeys struct {
-	mu    sync.RWMutex
-	known map[[sha256.Size]byte]knownKey
-}
-
-type knownKey struct {
-	name  string
-	until time.Time
-}
-
-// keyMemory is for how long a key is taken to be as it was: one that is removed opens nothing after that.
-const keyMemory = 5 * time.Second
-
-// withDeskKey lets requests in whose key is of the scope desk; who acts is then the key.
-func (a *API) withDeskKey(c *gin.Context) {
-	secret, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-	if !ok {
-		c.Header("WWW-Authenticate", `Bearer realm="missivum"`)
-		refuse(c, http.StatusUnauthorized, "A key of the scope desk is needed: missivum key add NAME --scope desk.")
-		return
-	}
-	digest := sha256.Sum256([]byte(secret))
-	a.deskKeys.mu.RLock()
-	known, there := a.deskKeys.known[digest]
-	a.deskKeys.mu.RUnlock()
-	if !there || a.Now().After(known.until) {
-		key, err := a.Keys.Find(c.Request.Context(), secret)
-		switch {
-		case problem.Is(err, problem.NotFound):
-			c.Header("WWW-Authenticate", `Bearer realm="missivum"`)
-			refuse(c, http.StatusUnauthorized, "This key is not known; it may have been removed.")
-			return
-		case err != nil:
-			a.fail(c, err)
-			return
-		case key.Scope != keys.Desk:
-			refuse(c, http.StatusForbidden, "This key is not of the scope desk.")
-			return
-		}
-		known = knownKey{key.Name, a.Now().Add(keyMemory)}
-		a.deskKeys.mu.Lock()
-		if a.deskKeys.known == nil || len(a.deskKeys.known) > 1000 {
-			a.deskKeys.known = map[[sha256.Size]byte]knownKey{}
-		}
-		a.deskKeys.known[digest] = known
-		a.deskKeys.mu.Unlock()
-	}
-	c.Request = c.Request.WithContext(access.With(c.Request.Context(), access.Principal{Kind: access.Key, Name: known.name}))
-}
 
 // ReleaseHeader says in the answer of which release a kit is, also where the desk has it already: a release in which nothing
 // differs for a client costs nothing.

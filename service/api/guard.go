@@ -31,13 +31,15 @@ func (a *API) requestID(c *gin.Context) {
 func (a *API) logged(c *gin.Context) {
 	began := time.Now()
 	c.Next()
+	took := time.Since(began)
+	a.counted.seen(c, took)
 	level := slog.LevelInfo
 	if c.Writer.Status() == http.StatusNotModified && strings.HasPrefix(c.Request.URL.Path, "/api/v1/desk/") {
 		level = slog.LevelDebug // thousands of desks ask again and again, and nothing happens
 	}
 	a.Log.Log(c.Request.Context(), level, "request", "request", c.GetString(requestKey), "method", c.Request.Method, "path",
 		c.Request.URL.Path,
-		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "ms", time.Since(began).Milliseconds())
+		"status", c.Writer.Status(), "bytes", c.Writer.Size(), "ms", took.Milliseconds())
 }
 
 // recovered answers a fault of the program with 500 and keeps the service up.
@@ -51,26 +53,23 @@ func (a *API) recovered(c *gin.Context) {
 	c.Next()
 }
 
-// loopbackHost reports whether a host of a Host or Origin header is this machine's own.
-func loopbackHost(hostport string) bool {
+// hostOf is the host without its port, in small letters.
+func hostOf(hostport string) string {
 	host := hostport
 	if h, _, err := net.SplitHostPort(hostport); err == nil {
 		host = h
 	}
-	host = strings.Trim(host, "[]")
+	return strings.ToLower(strings.Trim(host, "[]"))
+}
+
+// loopbackHost reports whether a host of a Host or Origin header is this machine's own.
+func loopbackHost(hostport string) bool {
+	host := hostOf(hostport)
 	if strings.EqualFold(host, "localhost") {
 		return true
 	}
 	ip := net.ParseIP(host)
 	return ip != nil && ip.IsLoopback()
-}
-
-// onlyLoopbackNames refuses requests for other names, so that a page whose name was pointed at this
-// machine cannot reach the service.
-func onlyLoopbackNames(c *gin.Context) {
-	if !loopbackHost(c.Request.Host) {
-		refuse(c, http.StatusMisdirectedRequest, "This service answers to localhost and loopback addresses only, until it has accounts.")
-	}
 }
 
 // crossOrigin refuses what other sites' pages send, but for plain reads.
@@ -87,18 +86,26 @@ func noCrossSiteWrites(c *gin.Context) {
 // what one person made another can then approve.
 const ActingAs = "Missivum-Acting-As"
 
-// asOwner lets whoever reached the service by loopback act as its owner, or as who they say they are, while there are no accounts.
+// asOwner lets whoever reached the service by loopback act as its owner, or as who they say they are.
 func asOwner(c *gin.Context) {
-	who := access.Loopback()
+	for _, header := range []string{"Forwarded", "X-Forwarded-For", "X-Real-Ip"} {
+		if c.GetHeader(header) != "" {
+			refuse(c, http.StatusMisdirectedRequest, "This request came through a proxy, and there are no accounts: whoever reaches "+
+				"the proxy could change everything. Name the proxy's address in the setting proxies; the service then asks for accounts.")
+			return
+		}
+	}
+	p := access.Loopback()
 	if name := c.GetHeader(ActingAs); name != "" {
 		decoded, err := url.QueryUnescape(name)
 		if err != nil || !access.ValidName(decoded) {
 			refuse(c, http.StatusUnprocessableEntity, "The name in "+ActingAs+" must be 1 to 100 letters that can be written.")
 			return
 		}
-		who.Name = decoded
+		p.Name = decoded
 	}
-	c.Request = c.Request.WithContext(access.With(c.Request.Context(), who))
+	c.Set(whoKey, who{rights: access.Rights{All: true}})
+	c.Request = c.Request.WithContext(access.With(c.Request.Context(), p))
 }
 
 // contentPolicy is the console's content security policy. Previews are frames without any rights:
@@ -108,8 +115,11 @@ const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self' '
 	"connect-src 'self'; frame-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
 // headers sets what keeps pages from framing the console or guessing types.
-func headers(c *gin.Context) {
+func (a *API) headers(c *gin.Context) {
 	h := c.Writer.Header()
+	if a.Secure {
+		h.Set("Strict-Transport-Security", "max-age=63072000") // two years (RFC 6797)
+	}
 	h.Set("Content-Security-Policy", contentPolicy)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")

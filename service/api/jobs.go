@@ -28,18 +28,7 @@ type job struct {
 	Finished *time.Time       `json:"finished"`
 }
 
-// Change is one line of the record of changes.
-type Change struct {
-	ID     int64            `json:"id"`
-	At     time.Time        `json:"at"`
-	By     access.Principal `json:"by"`
-	Action string           `json:"action"`
-	Object string           `json:"object"` // kind of thing
-	Name   string           `json:"name"`
-	Detail string           `json:"detail"`
-}
-
-// mostListed is how many jobs or changes one answer holds at most.
+// mostListed is how many jobs or entries one answer holds at most.
 const mostListed = 200
 
 // jobOf is a stored job as the interface shows it.
@@ -80,22 +69,4 @@ func (a *API) stopJob(c *gin.Context) {
 		return
 	}
 	c.Status(http.StatusNoContent)
-}
-
-// listChanges lists the record of changes, newest first; before is the id behind which a list goes on.
-func (a *API) listChanges(c *gin.Context) {
-	before, err := number(c, "before", 0)
-	if err != nil {
-		a.fail(c, err)
-		return
-	}
-	list := []Change{}
-	err = a.Store.Read(c.Request.Context(), func(tx *store.Tx) error {
-		changes, err := tx.Changes(int64(before), mostListed)
-		for _, change := range changes {
-			list = append(list, Change(change))
-		}
-		return err
-	})
-	answer(a, c, list, err)
 }

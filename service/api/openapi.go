@@ -5,8 +5,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"missivum/service/access"
 	"net/http"
+	"net/url"
 	"path"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +28,7 @@ var Description = sync.OnceValue(func() []byte {
 	if err := yaml.Unmarshal(data, &parsed); err != nil {
 		panic("openapi.yaml: " + err.Error())
 	}
+	addPermissions(parsed)
 	encoded, err := json.MarshalIndent(parsed, "", "  ")
 	if err != nil {
 		panic("openapi.yaml: " + err.Error())
@@ -32,10 +36,35 @@ var Description = sync.OnceValue(func() []byte {
 	return encoded
 })
 
+// addPermissions writes into each operation of the document which permission it needs, and who has that.
+func addPermissions(document any) {
+	root, _ := document.(map[string]any)
+	paths, _ := root["paths"].(map[string]any)
+	for route, p := range needs {
+		method, path, _ := strings.Cut(route, " ")
+		item, _ := paths[described(path)].(map[string]any)
+		operation, ok := item[strings.ToLower(method)].(map[string]any)
+		if !ok || p == access.Open {
+			continue // SCIM is described by its own standard
+		}
+		g := access.GrantOf(p)
+		operation["x-permission"], operation["x-roles"], operation["x-scopes"] = p, g.Roles, g.Scopes
+	}
+}
+
+// parameter is how a route writes a part of its path that varies.
+var parameter = regexp.MustCompile(`[:*]([a-z]+)`)
+
+// described writes a route's path as the document does.
+func described(path string) string { return parameter.ReplaceAllString(path, "{$1}") }
+
 // openAPI answers GET /openapi.json.
 func openAPI(c *gin.Context) {
 	c.Data(http.StatusOK, "application/json", Description())
 }
+
+// signInPage is the page on which people sign in; it is all of the console that others see.
+const signInPage = "sign-in"
 
 // console serves the built console; its pages are all one file, which finds its way by the address.
 func (a *API) console(c *gin.Context) {
@@ -50,12 +79,19 @@ func (a *API) console(c *gin.Context) {
 		return
 	}
 	asset := strings.HasPrefix(name, "assets/")
+	open := asset || name == signInPage || path.Ext(name) == ".svg"
+	if !open && !signedIn(c) {
+		c.Redirect(http.StatusSeeOther, "/"+signInPage+"?to="+url.QueryEscape(c.Request.URL.RequestURI()))
+		return
+	}
 	info, err := fs.Stat(a.Console, name)
 	switch {
 	case err == nil && !info.IsDir():
 	case asset:
 		refuse(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".")
 		return
+	case name == signInPage:
+		name = signInPage + ".html"
 	default:
 		name = "index.html"
 	}

@@ -26,6 +26,7 @@ type Release struct {
 	Before       int                  `json:"before"` // the release that was out when this one was made; 0 for none
 	Templates    []release.Template   `json:"templates"`
 	Assignments  int                  `json:"assignments"` // lines
+	Rules        int                  `json:"rules"`       // version of the mail rules; 0 for none
 	Examined     []release.Examined   `json:"examined"`
 	Differences  []release.Difference `json:"differences"`
 	Fails        bool                 `json:"fails"` // something breaks
@@ -74,7 +75,8 @@ type SendWave struct {
 func (a *API) releaseOf(c *gin.Context, r store.Release) (Release, error) {
 	out := Release{ID: r.ID, Title: r.Title, Note: r.Note, State: r.State, Digest: r.Digest, Base: r.Frozen.Base,
 		FrozenPeople: r.Frozen.People != "",
-		Before:       r.Before, Templates: r.Frozen.Templates, Assignments: len(r.Frozen.Assignments), Examined: r.Examined,
+		Before:       r.Before, Templates: r.Frozen.Templates, Assignments: len(r.Frozen.Assignments), Rules: r.Frozen.Rules,
+		Examined:    r.Examined,
 		Differences: r.Differences,
 		Paused:      r.Paused, MadeBy: r.MadeBy, Made: r.Made, ApprovedBy: r.ApprovedBy, Approved: r.Approved, Approval: r.Approval, Out: r.Out,
 		WithdrawnBy: r.WithdrawnBy, Withdrawn: r.Withdrawn, Waves: []Wave{}}

@@ -89,7 +89,7 @@ func (r *rig) out(title, waves string) api.Release {
 func (r *rig) deskKey() string {
 	r.t.Helper()
 	var key api.Key
-	r.want(201, "POST", "/api/v1/keys", `{"name":"desks","scope":"desk","source":""}`, &key)
+	r.want(201, "POST", "/api/v1/keys", `{"name":"desks","scopes":["desk"],"source":""}`, &key)
 	return key.Secret
 }
 
@@ -274,9 +274,11 @@ func TestWhatADeskIsAnswered(t *testing.T) {
 	_, gecko := r.kit(key, crew, "gecko-desktop")
 	gecko.Release = "1"
 	for name, digest := range map[string]string{"current": kit.Digest(gecko.JSON()), "stale": kit.Digest(packed.JSON())} {
-		text := fmt.Sprintf(`{"desk":"desk1","host":"h","system":"linux","version":"1","places":[{"place":"rudder","folder":"/x","client":"gecko-desktop",`+
+		text := fmt.Sprintf(`{"desk":"desk1","host":"h","system":"linux","version":"1","places":[{"place":"rudder",`+
+			`"folder":"/x","client":"gecko-desktop",`+
 			`"person":%q,"release":"1","kit":%q,"proof":"current","detail":"","at":"2026-11-23T12:00:00Z"}]}`, crew, digest)
-		if answer := r.do("POST", "/api/v1/desk/report", text, "Authorization", "Bearer "+key, "Content-Type", "application/json"); answer.Code != 204 {
+		if answer := r.do("POST", "/api/v1/desk/report", text, "Authorization", "Bearer "+key, "Content-Type",
+			"application/json"); answer.Code != 204 {
 			t.Fatalf("%d %s", answer.Code, answer.Body)
 		}
 		standing(name)
@@ -333,7 +335,7 @@ func TestWhatADeskIsAnswered(t *testing.T) {
 		}
 	}
 	var scim api.Key
-	r.want(201, "POST", "/api/v1/keys", `{"name":"identity","scope":"directory","source":"identity"}`, &scim)
+	r.want(201, "POST", "/api/v1/keys", `{"name":"identity","scopes":["directory"],"source":"identity"}`, &scim)
 	if answer := r.do("GET", address, "", "Authorization", "Bearer "+scim.Secret); answer.Code != 403 {
 		t.Errorf("a key of another scope: %d", answer.Code)
 	}

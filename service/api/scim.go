@@ -13,8 +13,6 @@ import (
 
 	"missivum/core/problem"
 	"missivum/core/scim"
-	"missivum/service/access"
-	"missivum/service/keys"
 	scims "missivum/service/scim"
 	"missivum/service/store"
 )
@@ -33,12 +31,12 @@ const (
 	searchSchema = "urn:ietf:params:scim:api:messages:2.0:SearchRequest"
 )
 
-// keyKey is under which name the key of a request is kept.
-const keyKey = "key"
+// scimPath is under which address the service speaks SCIM.
+const scimPath = "/scim/v2"
 
 // scimRoutes adds the routes.
 func (a *API) scimRoutes(r *gin.Engine) {
-	g := r.Group("/scim/v2", a.withKey)
+	g := r.Group(scimPath)
 	g.GET("/ServiceProviderConfig", a.scimConfig)
 	g.GET("/Schemas", a.scimSchemas)
 	g.GET("/Schemas/:id", a.scimSchemas)
@@ -56,29 +54,9 @@ func (a *API) scimRoutes(r *gin.Engine) {
 	}
 }
 
-// withKey lets requests in whose key is of the scope directory; who acts is then the key.
-func (a *API) withKey(c *gin.Context) {
-	secret, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-	key, err := a.Keys.Find(c.Request.Context(), secret)
-	switch {
-	case !ok || problem.Is(err, problem.NotFound):
-		c.Header("WWW-Authenticate", `Bearer realm="missivum"`)
-		scimRefuse(c, http.StatusUnauthorized, "", "A key of the scope directory is needed: missivum key add.")
-	case err != nil:
-		a.scimFail(c, err)
-	case key.Scope != keys.Directory:
-		scimRefuse(c, http.StatusForbidden, "", "This key is not of the scope directory.")
-	default:
-		c.Set(keyKey, key)
-		c.Request = c.Request.WithContext(access.With(c.Request.Context(), access.Principal{Kind: access.Key, Name: key.Name}))
-	}
-}
-
 // sourceOfKey is the source that a request's key pushes to.
 func sourceOfKey(c *gin.Context) string {
-	key, _ := c.Get(keyKey)
-	k, _ := key.(store.Key)
-	return k.Source
+	return from(c).key.Source
 }
 
 // scimReply answers with a value.
@@ -115,6 +93,9 @@ func (a *API) scimFail(c *gin.Context, err error) {
 		scimRefuse(c, http.StatusConflict, "uniqueness", err.Error())
 	default:
 		if known, ok := problem.Of(err); ok {
+			if known.Kind == problem.Unknown {
+				c.Header("WWW-Authenticate", `Bearer realm="missivum"`)
+			}
 			scimRefuse(c, statuses[known.Kind], "", known.Message)
 			return
 		}
@@ -124,9 +105,7 @@ func (a *API) scimFail(c *gin.Context, err error) {
 }
 
 // location is the full address of something under /scim/v2.
-func location(c *gin.Context, path string) string {
-	return "http://" + c.Request.Host + "/scim/v2" + path
-}
+func (a *API) location(c *gin.Context, path string) string { return a.base(c) + scimPath + path }
 
 // scimConfig answers GET /ServiceProviderConfig: what is there and what is not (RFC 7643, 5).
 func (a *API) scimConfig(c *gin.Context) {
@@ -139,7 +118,7 @@ func (a *API) scimConfig(c *gin.Context) {
 		"authenticationSchemes": []gin.H{{"type": "oauthbearertoken", "name": "Key",
 			"description": "A key of the scope directory as a bearer token.",
 			"specUri":     "https://www.rfc-editor.org/info/rfc6750", "primary": true}},
-		"meta": gin.H{"resourceType": "ServiceProviderConfig", "location": location(c, "/ServiceProviderConfig")},
+		"meta": gin.H{"resourceType": "ServiceProviderConfig", "location": a.location(c, "/ServiceProviderConfig")},
 	})
 }
 
@@ -166,7 +145,7 @@ func (a *API) scimSchemas(c *gin.Context) {
 	for _, s := range scim.Schemas() {
 		list = append(list, gin.H{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:Schema"}, "id": s.ID, "name": s.Name,
 			"description": s.Description, "attributes": s.Attributes,
-			"meta": gin.H{"resourceType": "Schema", "location": location(c, "/Schemas/"+s.ID)}})
+			"meta": gin.H{"resourceType": "Schema", "location": a.location(c, "/Schemas/"+s.ID)}})
 	}
 	scimListed(c, list)
 }
@@ -176,7 +155,7 @@ func (a *API) scimTypes(c *gin.Context) {
 	of := func(name, path, schema string, extensions []gin.H) gin.H {
 		return gin.H{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:ResourceType"}, "id": name, "name": name, "endpoint": path,
 			"schema": schema, "schemaExtensions": extensions,
-			"meta": gin.H{"resourceType": "ResourceType", "location": location(c, "/ResourceTypes/"+name)}}
+			"meta": gin.H{"resourceType": "ResourceType", "location": a.location(c, "/ResourceTypes/"+name)}}
 	}
 	scimListed(c, []gin.H{of("User", "/Users", scim.UserSchema, []gin.H{{"schema": scim.EnterpriseSchema, "required": false}}),
 		of("Group", "/Groups", scim.GroupSchema, []gin.H{})})
@@ -201,7 +180,7 @@ func (h scimHandler) shown(c *gin.Context, s scims.Stored) map[string]any {
 	if h.kind.Name == scim.Users.Name {
 		var groups []gin.H
 		for _, g := range s.Groups {
-			groups = append(groups, gin.H{"value": g.ID, "display": g.Display, "$ref": location(c, "/Groups/"+g.ID)})
+			groups = append(groups, gin.H{"value": g.ID, "display": g.Display, "$ref": h.location(c, "/Groups/"+g.ID)})
 		}
 		if groups != nil {
 			out["groups"] = groups
@@ -209,14 +188,14 @@ func (h scimHandler) shown(c *gin.Context, s scims.Stored) map[string]any {
 	}
 	out["id"] = s.ID
 	out["meta"] = gin.H{"resourceType": h.kind.Name, "created": s.Created.Format(time.RFC3339), "lastModified": s.Changed.Format(time.RFC3339),
-		"location": location(c, h.path+"/"+s.ID), "version": s.ETag()}
+		"location": h.location(c, h.path+"/"+s.ID), "version": s.ETag()}
 	return out
 }
 
 // send answers with a resource: with those attributes that were asked for.
 func (h scimHandler) send(c *gin.Context, status int, s scims.Stored) {
 	c.Header("ETag", s.ETag())
-	c.Header("Location", location(c, h.path+"/"+s.ID))
+	c.Header("Location", h.location(c, h.path+"/"+s.ID))
 	scimReply(c, status, only(h.shown(c, s), c.Query("attributes"), c.Query("excludedAttributes")))
 }
 

@@ -23,7 +23,7 @@ func pushing(t *testing.T) *scimRig {
 	t.Helper()
 	r := newRig(t)
 	var key api.Key
-	r.want(201, "POST", "/api/v1/keys", `{"name":"identity","scope":"directory","source":"identity"}`, &key)
+	r.want(201, "POST", "/api/v1/keys", `{"name":"identity","scopes":["directory"],"source":"identity"}`, &key)
 	return &scimRig{r, key.Secret}
 }
 
@@ -78,14 +78,17 @@ func path(value any, keys ...any) any {
 // barbara is the user of the examples of RFC 7643, 8.2 and 8.3, with what is kept here.
 const barbara = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User","urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"],
  "externalId":"701984","userName":"bjensen@example.com",
- "name":{"formatted":"Ms. Barbara J Jensen, III","familyName":"Jensen","givenName":"Barbara","middleName":"Jane","honorificPrefix":"Ms.","honorificSuffix":"III"},
+ "name":{"formatted":"Ms. Barbara J Jensen, ` +
+	`III","familyName":"Jensen","givenName":"Barbara","middleName":"Jane","honorificPrefix":"Ms.","honorificSuffix":"III"},
  "displayName":"Babs Jensen","nickName":"Babs","profileUrl":"https://login.example.com/bjensen",
  "emails":[{"value":"bjensen@example.com","type":"work","primary":true},{"value":"babs@jensen.example","type":"home"}],
- "addresses":[{"streetAddress":"100 Universal City Plaza","locality":"Hollywood","region":"CA","postalCode":"91608","country":"USA","type":"work","primary":true},
+ "addresses":[{"streetAddress":"100 Universal City ` +
+	`Plaza","locality":"Hollywood","region":"CA","postalCode":"91608","country":"USA","type":"work","primary":true},
   {"streetAddress":"456 Hollywood Blvd","locality":"Hollywood","region":"CA","postalCode":"91608","country":"USA","type":"home"}],
  "phoneNumbers":[{"value":"tel:+1-202-555-0143","type":"work"},{"value":"202-555-0144","type":"mobile"}],
  "userType":"Employee","title":"Tour Guide","preferredLanguage":"en-US","locale":"en-US","active":true,"password":"t1meMa$heen",
- "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"employeeNumber":"701984","costCenter":"4130","organization":"Universal Studios",
+ "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"employeeNumber":"701984","costCenter":"4130",` +
+	`"organization":"Universal Studios",
   "division":"Theme Park","department":"Tour Operations","manager":{"value":"26118915","displayName":"John Smith"}}}`
 
 // TestTheExamplesOfSCIM goes through the examples of RFC 7644, in its order.
@@ -238,7 +241,8 @@ func TestTheExamplesOfSCIM(t *testing.T) {
 			[]any{"members", 0, "value"}, james},
 		{guides, `{"op":"replace","path":"members","value":[{"value":"` + id + `"},{"value":"` + james + `"}]}`,
 			[]any{"members", 1, "value"}, james},
-		{at, `{"op":"replace","path":"addresses[type eq \"work\"]","value":{"type":"work","streetAddress":"911 Universal City Plaza","locality":"Hollywood",
+		{at, `{"op":"replace","path":"addresses[type eq \"work\"]","value":{"type":"work","streetAddress":"911 Universal ` +
+			`City Plaza","locality":"Hollywood",
 			"region":"CA","postalCode":"91608","country":"US","primary":true}}`, []any{"addresses", 0, "streetAddress"}, "911 Universal City Plaza"},
 		{at, `{"op":"replace","path":"addresses[type eq \"work\"].streetAddress","value":"1010 Broadway Ave"}`,
 			[]any{"addresses", 0, "streetAddress"},
@@ -404,10 +408,10 @@ func TestOnlyAKeyOpens(t *testing.T) {
 	if len(list) != 1 || list[0].Secret != "" || list[0].Source != "identity" {
 		t.Errorf("%+v", list)
 	}
-	r.want(409, "POST", "/api/v1/keys", `{"name":"identity","scope":"directory","source":"identity"}`, nil)
-	r.want(409, "POST", "/api/v1/keys", `{"name":"other","scope":"directory","source":"import"}`, nil)
-	r.want(422, "POST", "/api/v1/keys", `{"name":"other","scope":"everything","source":"identity"}`, nil)
-	r.want(422, "POST", "/api/v1/keys", `{"name":"Other","scope":"directory","source":"identity"}`, nil)
+	r.want(409, "POST", "/api/v1/keys", `{"name":"identity","scopes":["directory"],"source":"identity"}`, nil)
+	r.want(409, "POST", "/api/v1/keys", `{"name":"other","scopes":["directory"],"source":"import"}`, nil)
+	r.want(422, "POST", "/api/v1/keys", `{"name":"other","scopes":["everything"],"source":"identity"}`, nil)
+	r.want(422, "POST", "/api/v1/keys", `{"name":"Other","scopes":["directory"],"source":"identity"}`, nil)
 	r.want(204, "DELETE", "/api/v1/keys/identity", "", nil)
 	r.ask(401, "GET", "/scim/v2/Users", "")
 	r.want(404, "DELETE", "/api/v1/keys/identity", "", nil)
@@ -415,7 +419,7 @@ func TestOnlyAKeyOpens(t *testing.T) {
 		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"]}`: 400} {
 		var key api.Key
 		r.do("DELETE", "/api/v1/keys/again", "")
-		r.want(201, "POST", "/api/v1/keys", `{"name":"again","scope":"directory","source":"identity"}`, &key)
+		r.want(201, "POST", "/api/v1/keys", `{"name":"again","scopes":["directory"],"source":"identity"}`, &key)
 		r.key = key.Secret
 		r.ask(status, "POST", "/scim/v2/Users", body)
 	}

@@ -51,6 +51,7 @@ type pasteRequest struct {
 type Pasted struct {
 	Predicted int `json:"predicted"` // characters, UTF-16 units
 	Measured  int `json:"measured"`
+	InGecko   int `json:"inGecko"` // predicted for a browser with the Gecko engine
 }
 
 // sheetRequest asks for a contact sheet.
@@ -134,13 +135,13 @@ func (a *API) pasteTemplate(c *gin.Context) {
 	if who == nil {
 		who = compose.FieldNames(s.people.Schema)
 	}
-	shown, predicted, err := preview.Paste(s.template, s.people.Schema, a.Now(), variant, who)
+	copied, err := preview.Paste(s.template, s.people.Schema, a.Now(), variant, who)
 	if err != nil {
 		a.fail(c, err)
 		return
 	}
-	measured, err := oneAtATime(a, c, func(ctx context.Context) (string, error) { return drawing.Pasted(ctx, shown) })
-	answer(a, c, Pasted{client.Units(predicted), client.Units(measured)}, err)
+	measured, err := oneAtATime(a, c, func(ctx context.Context) (string, error) { return drawing.Pasted(ctx, copied.Shown) })
+	answer(a, c, Pasted{client.Units(copied.Pasted), client.Units(measured), client.Units(copied.InGecko)}, err)
 }
 
 // oneAtATime lets a browser draw when no other request does; the error is that of drawing, or the caller's going away.

@@ -214,6 +214,12 @@ func (a *API) figures(ctx context.Context) (string, error) {
 		}
 		return s.State.Succeeded.Unix()
 	})
+	if err := a.Messages.Figures(ctx, &b); err != nil {
+		return "", err
+	}
+	if err := a.moreFigures(ctx, &b); err != nil {
+		return "", err
+	}
 	b.WriteString("# EOF\n")
 	return b.String(), nil
 }

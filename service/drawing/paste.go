@@ -6,6 +6,7 @@ import (
 	"missivum/core/problem"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"github.com/chromedp/chromedp"
@@ -75,5 +76,9 @@ func PastedIn(tab context.Context, folder, markup string) (string, error) {
 	}
 	pasted, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.getElementById('box').innerHTML`))
 	// what is relative becomes an address of the page that it was copied from; which one that will be nobody knows
+	pasted = standIn.ReplaceAllString(pasted, "")
 	return strings.NewReplacer("file://"+from, "", "file://"+folder+"/", "").Replace(pasted), err
 }
+
+// standIn is what Chromium draws, and copies, for a picture that the policy of the page keeps from being loaded.
+var standIn = regexp.MustCompile(`<span id="alttext-container">.*?<span id="alttext">[^<]*</span></span>`)

@@ -42,10 +42,11 @@ type Config struct {
 	MaxSize int      // bytes; 0 for the default
 	Name    string   // how the relay calls itself; blank for the host's name
 	TLS     TLS
+	Keys    Keys // with which clients of the relay must sign in; none: their address is enough
 	Log     *slog.Logger
 	Now     func() time.Time
-	Ledger  *Ledger      // of the relay; nil for one in memory
-	Record  func(Record) // takes what was done with a message; called from several goroutines
+	Ledger  *Ledger           // of the relay; nil for one in memory
+	Record  func(rule.Record) // takes what was done with a message; called from several goroutines
 }
 
 // Rules is the rules that are in force, and from which bundle they are.
@@ -54,32 +55,14 @@ type Rules struct {
 	Bundle string
 }
 
-// Record is what was done with a message. It holds no content.
-type Record struct {
-	Time       time.Time    `json:"time"`
-	MessageID  string       `json:"messageId"`
-	Queue      string       `json:"queue"` // the mail server's name for it
-	Way        string       `json:"way"`   // milter or smtp
-	Sender     string       `json:"sender"`
-	Recipients []string     `json:"recipients"`
-	Outcome    rule.Outcome `json:"outcome"`
-	Failed     bool         `json:"failed"`
-	Says       string       `json:"says"`
-	Rule       string       `json:"rule"`   // names of those that decided
-	Before     int          `json:"before"` // bytes
-	After      int          `json:"after"`  // bytes
-	Place      string       `json:"place"`
-	Unsure     bool         `json:"unsure"`
-	Bundle     string       `json:"bundle"`
-	Took       float64      `json:"took"` // milliseconds that judging took
-}
-
 // Gateway is a running gateway.
 type Gateway struct {
 	config    Config
 	rules     atomic.Pointer[Rules]
 	allow     []netip.Prefix
 	listeners map[string]net.Listener
+	started   time.Time
+	tally     tally
 }
 
 // New opens the gateway's sockets. The error is a problem for a wrong setting.
@@ -100,7 +83,7 @@ func New(config Config, rules Rules) (*Gateway, error) {
 		config.Log = slog.Default()
 	}
 	if config.Record == nil {
-		config.Record = func(Record) {}
+		config.Record = func(rule.Record) {}
 	}
 	if config.Ledger == nil {
 		config.Ledger, _ = OpenLedger("", time.Time{})
@@ -108,7 +91,7 @@ func New(config Config, rules Rules) (*Gateway, error) {
 	if config.Name == "" {
 		config.Name, _ = os.Hostname()
 	}
-	g := &Gateway{config: config, listeners: map[string]net.Listener{}}
+	g := &Gateway{config: config, listeners: map[string]net.Listener{}, started: config.Now().UTC(), tally: newTally()}
 	g.rules.Store(&rules)
 	var err error
 	if g.allow, err = prefixes(config.Allow); err != nil {
@@ -262,7 +245,7 @@ func until(ctx context.Context, serve func() error, end func(stop context.Contex
 // judged is what the rules said of a message.
 type judged struct {
 	rule.Verdict
-	record Record
+	record rule.Record
 }
 
 // judge asks the rules. A panic, which would be a mistake of this program, leaves the message as it is.
@@ -276,29 +259,12 @@ func (g *Gateway) judge(way, queue string, mail rule.Mail) (j judged) {
 				Recipients: mail.Recipients, Says: "The message could not be judged; it goes out unchanged.", Before: len(mail.Message.Raw),
 				After: len(mail.Message.Raw)}}
 		}
-		j.record = recordOf(&j.Trace)
+		j.record = rule.RecordOf(&j.Trace)
 		j.record.Time, j.record.Way, j.record.Queue, j.record.Bundle = g.config.Now().UTC(), way, queue, rules.Bundle
 		j.record.Took = float64(time.Since(began).Microseconds()) / 1000
 	}()
 	j.Verdict = rules.Engine.Judge(mail, false)
 	return j
-}
-
-// recordOf takes from a trace what is kept.
-func recordOf(t *rule.Trace) Record {
-	r := Record{MessageID: t.MessageID, Sender: t.Sender, Recipients: t.Recipients, Outcome: t.Outcome, Failed: t.Failed, Says: t.Says,
-		Before: t.Before, After: t.After, Unsure: t.Unsure}
-	var names []string
-	for _, s := range t.Rules {
-		if s.Applies {
-			names = append(names, s.Rule)
-		}
-	}
-	r.Rule = strings.Join(names, ",")
-	if len(t.Changes) > 0 {
-		r.Place = string(t.Changes[0].Where)
-	}
-	return r
 }
 
 // crlf makes every line end CRLF, as mail has them on the way (RFC 5321, 2.3.8).

@@ -1,12 +1,15 @@
 package gateway
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
+	"net/textproto"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,6 +18,7 @@ import (
 	"time"
 
 	"github.com/d--j/go-milter"
+	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
 
 	"missivum/core/message"
@@ -31,17 +35,18 @@ func rulesOf(t testing.TB, text string) Rules {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := rule.Bundle{File: file}
+	b := rule.Single(day, file, nil)
+	set := &b.Sets[0]
 	if b.People, err = demo.Directory(); err != nil {
 		t.Fatal(err)
 	}
-	if b.Templates, err = demo.Templates(); err != nil {
+	if set.Templates, err = demo.Templates(); err != nil {
 		t.Fatal(err)
 	}
-	if b.File.Audiences, err = demo.Audiences(); err != nil {
+	if set.File.Audiences, err = demo.Audiences(); err != nil {
 		t.Fatal(err)
 	}
-	if b.File.Assignments, err = demo.Assignments(); err != nil {
+	if set.File.Assignments, err = demo.Assignments(); err != nil {
 		t.Fatal(err)
 	}
 	e, err := b.Engine(day, "test")
@@ -63,16 +68,25 @@ type sink struct {
 	list   []taken
 	refuse map[string]bool // recipients
 	broken int             // how many messages are answered with a temporary fault
+	served []string        // whom the relay says it serves (XFORWARD)
 }
 
 type sunk struct {
 	*sink
-	to []string
+	conn *smtp.Conn
+	to   []string
 }
 
-func (s *sunk) Mail(string, *smtp.MailOptions) error { s.to = nil; return nil }
-func (s *sunk) Reset()                               {}
-func (s *sunk) Logout() error                        { return nil }
+func (s *sunk) Mail(string, *smtp.MailOptions) error {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	s.to = nil
+	s.served = append(s.served, s.conn.Conn().(*talk).takeForwards()...)
+	return nil
+}
+
+func (s *sunk) Reset()        {}
+func (s *sunk) Logout() error { return nil }
 func (s *sunk) Rcpt(to string, _ *smtp.RcptOptions) error {
 	if s.refuse[to] {
 		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "nobody of that name"}
@@ -108,23 +122,23 @@ type stand struct {
 	*Gateway
 	sink    *sink
 	mutex   sync.Mutex
-	records []Record
+	records []rule.Record
 }
 
 // newStand starts one.
 func newStand(t *testing.T, rules string, change func(*Config)) *stand {
 	t.Helper()
 	s := &stand{sink: &sink{refuse: map[string]bool{}}}
-	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &sunk{sink: s.sink}, nil }))
+	server := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &sunk{sink: s.sink, conn: c}, nil }))
 	server.Domain, server.EnableSMTPUTF8 = "sink.example", true
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	go server.Serve(l)
+	go server.Serve(listening{l})
 	config := Config{Milter: "127.0.0.1:0", SMTP: "127.0.0.1:0", Next: l.Addr().String(), Name: "gateway.example",
 		Now: func() time.Time { return day },
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Record: func(r Record) {
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Record: func(r rule.Record) {
 			s.mutex.Lock()
 			defer s.mutex.Unlock()
 			s.records = append(s.records, r)
@@ -374,3 +388,112 @@ func TestMilterLetsLargeMessagesPass(t *testing.T) {
 		t.Errorf("%+v, %d changes, records %+v", last, len(actions), s.records)
 	}
 }
+
+// TestXforward talks to the relay as Postfix does: whom it serves is said on to the next server, once for each message, also in a
+// pipeline; what looks like the command in a message stays there.
+func TestXforward(t *testing.T) {
+	s := newStand(t, "rules: []", nil)
+	c, err := net.Dial("tcp", s.Address("smtp"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(20 * time.Second))
+	r := textproto.NewReader(bufio.NewReader(c))
+	say := func(text string, codes ...int) (last string) {
+		t.Helper()
+		if _, err := io.WriteString(c, text); err != nil {
+			t.Fatal(err)
+		}
+		for _, code := range codes {
+			if _, last, err = r.ReadResponse(code); err != nil {
+				t.Fatalf("%q: %v", text, err)
+			}
+		}
+		return last
+	}
+	say("", 220)
+	if said := say("EHLO mx.example\r\n", 250); !strings.Contains(said, "\nXFORWARD NAME ADDR") {
+		t.Errorf("offered: %s", said)
+	}
+	say("XFORWARD NAME=desk.example ADDR=192.0.2.7\r\nXFORWARD PROTO=ESMTP HELO=desk\r\nMAIL FROM:<a@brackwater.example>\r\n"+
+		"RCPT TO:<b@quay.example>\r\nDATA\r\n", 250, 250, 250, 250, 354)
+	body := "Subject: x\r\n\r\nXFORWARD NAME=no\r\nDATA\r\n..\r\nend\r\n"
+	say(body+".\r\n", 250)
+	say("XFORWARD WRONG=1\r\n", 501)
+	say("XFORWARD ADDR=192.0.2.8\r\nMAIL FROM:<a@brackwater.example>\r\nRCPT TO:<b@quay.example>\r\n", 250, 250, 250)
+	second := "Subject: y\r\n\r\nXFORWARD NAME=no\r\n"
+	say(fmt.Sprintf("BDAT %d LAST\r\n%sXFORWARD ADDR=192.0.2.9\r\nMAIL FROM:<a@brackwater.example>\r\n", len(second), second), 250, 250, 250)
+	say("QUIT\r\n", 221)
+	s.sink.mutex.Lock()
+	defer s.sink.mutex.Unlock()
+	if got := strings.Join(s.sink.served, "|"); got != "NAME=desk.example ADDR=192.0.2.7|PROTO=ESMTP HELO=desk|ADDR=192.0.2.8|ADDR=192.0.2.9" {
+		t.Errorf("said on: %s", got)
+	}
+	if len(s.sink.list) != 2 || !strings.HasSuffix(s.sink.list[0].raw, strings.Replace(body, "..", ".", 1)) ||
+		!strings.HasSuffix(s.sink.list[1].raw, second) {
+		t.Errorf("taken: %q", s.sink.list)
+	}
+}
+
+// TestClientKeys: where keys are set, only a client that signs in sends.
+func TestClientKeys(t *testing.T) {
+	keys, err := ReadKeys("# ours\n\nmx1:a long enough key\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := newStand(t, "rules: []", func(c *Config) { c.Keys = keys })
+	wants(t, s.post(maren+"\r\nHello\r\n", "a@quay.example"), 530)
+	for key, code := range map[string]int{"another key, as long": 535, "a long enough key": 0} {
+		c, err := smtp.Dial(s.Address("smtp"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = c.Auth(sasl.NewPlainClient("", "mx1", key))
+		if code > 0 {
+			wants(t, err, code)
+		} else if err := errors.Join(err, c.SendMail("maren.lind@brackwater.example", []string{"a@quay.example"},
+			strings.NewReader(maren+"\r\nHello\r\n"))); err != nil {
+			t.Errorf("the right key: %v", err)
+		}
+		c.Close()
+	}
+	if n := len(s.sink.all()); n != 1 {
+		t.Errorf("%d messages were taken", n)
+	}
+	for _, wrong := range []string{"", "# none", "mx1", "mx1:short", ":a long enough key"} {
+		if _, err := ReadKeys(wrong); err == nil {
+			t.Errorf("%q was read", wrong)
+		}
+	}
+}
+
+// FuzzTalk says anything to a connection, in pieces of any size: what the library gets is what was said, but for XFORWARD outside of
+// messages, and nothing ends the program.
+func FuzzTalk(f *testing.F) {
+	f.Add([]byte("EHLO a\r\nXFORWARD NAME=x\r\nDATA\r\nXFORWARD\r\n.\r\n"), uint8(7))
+	f.Add([]byte("BDAT 5\r\nXFORWSTARTTLS\r\nxx"), uint8(1))
+	f.Fuzz(func(t *testing.T, said []byte, size uint8) {
+		c := &talk{Conn: mute{}, in: bufio.NewReaderSize(bytes.NewReader(said), maxCommand)}
+		var got []byte
+		piece := make([]byte, int(size)+1)
+		for {
+			n, err := c.Read(piece)
+			got = append(got, piece[:n]...)
+			if c.last == "DATA" && n > 0 {
+				c.Write([]byte("354 go on\r\n"))
+			}
+			if err != nil {
+				break
+			}
+		}
+		if !bytes.Contains(bytes.ToUpper(said), []byte("XFORWARD")) && !bytes.Equal(got, said) {
+			t.Errorf("said %q, got %q", said, got)
+		}
+	})
+}
+
+// mute is a connection that takes all and says nothing.
+type mute struct{ net.Conn }
+
+func (mute) Write(p []byte) (int, error) { return len(p), nil }

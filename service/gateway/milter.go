@@ -110,10 +110,12 @@ func (s *session) EndOfMessage(m milter.Modifier) (*milter.Response, error) {
 	defer s.reset()
 	queue := m.Get(milter.MacroQueueId)
 	if s.large {
-		r := Record{Time: s.gateway.config.Now().UTC(), Way: "milter", Queue: queue, Sender: s.sender, Recipients: s.recipients,
+		begin := message.Read(bytes.Clone(s.raw.Bytes()))
+		r := rule.Record{MessageID: begin.Root.Header.Value("Message-ID"), Time: s.gateway.config.Now().UTC(), Way: "milter",
+			Queue: queue, Sender: s.sender, Recipients: s.recipients,
 			Outcome: rule.Unchanged, Failed: true, Says: "The message is larger than the gateway's limit; it goes out unchanged.",
-			Before: s.raw.Len(), After: s.raw.Len(), Bundle: s.gateway.Bundle()}
-		s.gateway.config.Record(r)
+			Before: s.raw.Len(), After: s.raw.Len(), Bundle: s.gateway.Bundle(), Steps: []rule.RecordStep{}}
+		s.gateway.record(r)
 		return milter.RespAccept, nil
 	}
 	raw := bytes.Clone(s.raw.Bytes())
@@ -124,7 +126,7 @@ func (s *session) EndOfMessage(m milter.Modifier) (*milter.Response, error) {
 		s.gateway.config.Log.Error("the mail server did not take a change", "queue", queue, "error", err)
 		return nil, err
 	}
-	s.gateway.config.Record(j.record)
+	s.gateway.record(j.record)
 	return response, nil
 }
 

@@ -34,7 +34,7 @@ const (
 func (g *Gateway) runRelay(ctx context.Context, l net.Listener) error {
 	open := &sessions{list: map[*relayed]*smtp.Conn{}}
 	server := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
-		r := &relayed{gateway: g, client: c.Hostname(), open: open}
+		r := &relayed{gateway: g, client: c.Hostname(), open: open, conn: c}
 		open.add(r, c)
 		return r, nil
 	}))
@@ -47,7 +47,8 @@ func (g *Gateway) runRelay(ctx context.Context, l net.Listener) error {
 	server.ReadTimeout, server.WriteTimeout = idle, idle
 	server.TLSConfig = g.config.TLS.Server
 	server.ErrorLog = quiet{g}
-	return until(ctx, func() error { return server.Serve(l) }, func(stop context.Context) error {
+	server.AllowInsecureAuth = secret(l)
+	return until(ctx, func() error { return server.Serve(listening{l}) }, func(stop context.Context) error {
 		l.Close()
 		open.end(stop)
 		return server.Close()
@@ -122,9 +123,12 @@ func (q quiet) Println(v ...any)               { q.g.config.Log.Warn(fmt.Sprint(
 type relayed struct {
 	gateway    *Gateway
 	client     string
+	conn       *smtp.Conn
+	signedIn   bool // with a key
 	open       *sessions
 	busy       bool // a message is on its way; of the sessions' mutex
 	next       *smtp.Client
+	nextConn   net.Conn // of next, where it is not encrypted
 	sender     string
 	options    smtp.MailOptions
 	recipients []recipient
@@ -169,7 +173,7 @@ func (r *relayed) Logout() error {
 func (r *relayed) drop() {
 	if r.next != nil {
 		r.next.Close()
-		r.next = nil
+		r.next, r.nextConn = nil, nil
 	}
 }
 
@@ -200,7 +204,9 @@ func (r *relayed) dial() error {
 		c.Close()
 		return answerOf(err)
 	}
-	r.next = c
+	if r.next = c; r.gateway.config.TLS.Next == nil {
+		r.nextConn = conn
+	}
 	return nil
 }
 
@@ -222,6 +228,9 @@ func answerOf(err error) error {
 // Mail begins a message.
 func (r *relayed) Mail(from string, options *smtp.MailOptions) error {
 	r.heard()
+	if len(r.gateway.config.Keys) > 0 && !r.signedIn {
+		return &smtp.SMTPError{Code: 530, EnhancedCode: smtp.EnhancedCode{5, 7, 0}, Message: "Authentication required"}
+	}
 	if !r.open.begin(r) {
 		return &smtp.SMTPError{Code: 421, EnhancedCode: smtp.EnhancedCode{4, 3, 2}, Message: "The gateway is about to end"}
 	}
@@ -236,6 +245,9 @@ func (r *relayed) Mail(from string, options *smtp.MailOptions) error {
 	r.options.Size, r.options.Auth = 0, nil // what is stamped has another size
 	if err := r.can(); err != nil {
 		return err
+	}
+	if err := r.forward(); err != nil {
+		return r.failed(err)
 	}
 	if err := r.next.Mail(from, &r.options); err != nil {
 		return r.failed(err)
@@ -322,7 +334,8 @@ func (r *relayed) groups(m *message.Message) []group {
 		}
 		return group{r.gateway.judge("smtp", "", mail), list}
 	}
-	if !r.gateway.rules.Load().Engine.Each() || len(r.recipients) == 1 {
+	mail := rule.Mail{Message: m, Sender: r.sender}
+	if len(r.recipients) == 1 || !r.gateway.rules.Load().Engine.Each(mail) {
 		return []group{judge(r.recipients)}
 	}
 	var list []group
@@ -355,13 +368,13 @@ func (r *relayed) one(m *message.Message, g group) error {
 	r.mayBeTwice(&g, key)
 	if answer := refusal(&g.Trace); answer != nil {
 		r.next.Reset()
-		r.gateway.config.Record(g.record)
+		r.gateway.record(g.record)
 		return answer
 	}
 	if err := r.send(g.Raw, key); err != nil {
 		return err
 	}
-	r.gateway.config.Record(g.record)
+	r.gateway.record(g.record)
 	return nil
 }
 
@@ -424,7 +437,7 @@ func (r *relayed) split(m *message.Message, groups []group) error {
 	}
 	for _, g := range groups {
 		if answer := refusal(&g.Trace); answer != nil {
-			r.gateway.config.Record(g.record)
+			r.gateway.record(g.record)
 			return answer
 		}
 	}
@@ -451,7 +464,7 @@ func (r *relayed) split(m *message.Message, groups []group) error {
 		}
 		done = append(done, key)
 		r.answered = nil
-		r.gateway.config.Record(g.record)
+		r.gateway.record(g.record)
 	}
 	r.answered = done
 	return nil

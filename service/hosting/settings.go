@@ -35,10 +35,15 @@ func (h *Hosting) Settings(ctx context.Context) (s Settings, err error) {
 
 // PutSettings stores what the administrator says.
 func (h *Hosting) PutSettings(ctx context.Context, s Settings) error {
+	return h.Store.Write(ctx, func(tx *store.Tx) error { return PutSettingsIn(tx, s) })
+}
+
+// PutSettingsIn is PutSettings in a unit of work.
+func PutSettingsIn(tx *store.Tx, s Settings) error {
 	if err := s.check(); err != nil {
 		return err
 	}
-	return h.Store.Write(ctx, func(tx *store.Tx) error { return tx.PutSetting(settingName, s) })
+	return tx.PutSetting(settingName, s)
 }
 
 // check refuses settings that could not be served.

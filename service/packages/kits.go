@@ -195,7 +195,8 @@ func (p *Packages) makeKits(ctx context.Context, job *jobs.Job, o Order, day tim
 		draw = s.make(ctx)
 	}
 	return p.finish(ctx, job, pack.Input{Schema: s.people.Schema, People: s.each(), Day: day, Spool: SpoolIn(p.Folder), Progress: job.Progress,
-		Kits: &pack.Kits{Maker: s.maker, Make: draw, Choices: s.choices, Key: &key, Folders: o.Folders, Way: s.way, Client: o.Client, Release: s.release}})
+		Kits: &pack.Kits{Maker: s.maker, Make: draw, Choices: s.choices, Key: &key, Folders: o.Folders, Way: s.way,
+			Client: o.Client, Release: s.release}})
 }
 
 // Ways lists the ways for which kits of everybody can be made.

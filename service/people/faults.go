@@ -18,8 +18,8 @@ type Faults struct {
 	List     []fault.Fault
 }
 
-// Faults finds what is wrong in the directory. needs are the required fields, lines the lengths of lines, and named is what they are called, so that
-// the answer is kept until they, the directory or a lookup change.
+// Faults finds what is wrong in the directory. needs are the required fields, lines the lengths of lines, and named is
+// what they are called, so that the answer is kept until they, the directory or a lookup change.
 func (p *People) Faults(ctx context.Context, needs []fault.Need, lines []fault.Line, named string) (out Faults, err error) {
 	var d *person.Directory
 	var mappings []source.Mapping

@@ -54,6 +54,9 @@ func (p *People) Rules(ctx context.Context) (rules Rules, err error) {
 
 // PutRules stores how the directory is kept, and works everybody out again by it.
 func (p *People) PutRules(ctx context.Context, rules Rules) error {
+	if rules.First == nil {
+		rules.First = map[string][]string{}
+	}
 	if err := rules.check(); err != nil {
 		return err
 	}

@@ -26,6 +26,7 @@ import (
 	"missivum/core/person"
 	"missivum/core/problem"
 	"missivum/core/release"
+	"missivum/core/rule"
 	"missivum/core/sheet"
 	"missivum/core/template"
 	"missivum/service/clients"
@@ -33,6 +34,7 @@ import (
 	"missivum/service/files"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
+	"missivum/service/organisation"
 	"missivum/service/people"
 	"missivum/service/store"
 	"missivum/service/templates"
@@ -119,6 +121,9 @@ func (r *Releases) Create(ctx context.Context, d Draft) (record store.Release, e
 		if record, err = tx.AddRelease(record, people); err != nil {
 			return err
 		}
+		if err := r.checkRules(tx, record); err != nil {
+			return err
+		}
 		_, err = r.Jobs.Add(tx, store.Job{ID: JobID(record.ID), Kind: Kind, Title: d.Title, Total: 2 * len(frozen.Templates), Unit: "steps"},
 			record.ID)
 		return err
@@ -156,14 +161,30 @@ func (r *Releases) freeze(tx *store.Tx, d Draft, clientsVersion string) (f relea
 	if err != nil {
 		return f, nil, err
 	}
+	home, err := organisation.In(tx)
+	if err != nil {
+		return f, nil, err
+	}
 	f = release.Frozen{Base: d.Base, Assignments: w.Assignments.Lines(), Audiences: w.Audiences, Situations: w.Situations,
-		Clients: clientsVersion,
+		Clients: clientsVersion, Organisation: home.Organisation, Domains: home.Domains,
 		Address: settings.Address, Day: tx.At().Format(time.DateOnly), Templates: []release.Template{}}
+	rules, err := tx.MailRules(0)
+	if err != nil {
+		return f, nil, err
+	}
+	names, err := ruleTemplates(rules)
+	if err != nil {
+		return f, nil, err
+	}
 	for _, line := range f.Assignments {
-		if line.Template == "" || slices.ContainsFunc(f.Templates, func(t release.Template) bool { return t.Name == line.Template }) {
+		names = append(names, line.Template)
+	}
+	f.Rules = rules.Number
+	for _, name := range names {
+		if name == "" || slices.ContainsFunc(f.Templates, func(t release.Template) bool { return t.Name == name }) {
 			continue
 		}
-		t, err := r.Templates.GetIn(tx, line.Template, 0)
+		t, err := r.Templates.GetIn(tx, name, 0)
 		if err != nil {
 			return f, nil, err
 		}
@@ -171,7 +192,7 @@ func (r *Releases) freeze(tx *store.Tx, d Draft, clientsVersion string) (f relea
 	}
 	slices.SortFunc(f.Templates, func(a, b release.Template) int { return strings.Compare(a.Name, b.Name) })
 	if len(f.Templates) == 0 {
-		return f, nil, problem.New(problem.Refused, "The assignments give nobody a signature; there is nothing to release.")
+		return f, nil, problem.New(problem.Refused, "The assignments and the mail rules give nobody a signature; there is nothing to release.")
 	}
 	if d.FrozenPeople {
 		if frozenPeople, err = writePeople(w.Directory); err != nil {
@@ -180,6 +201,22 @@ func (r *Releases) freeze(tx *store.Tx, d Draft, clientsVersion string) (f relea
 		f.People = kit.Digest(frozenPeople)
 	}
 	return f, frozenPeople, nil
+}
+
+// ruleTemplates are the templates that mail rules name themselves, beside those that are assigned.
+func ruleTemplates(rules store.RulesVersion) ([]string, error) {
+	if rules.Number == 0 {
+		return nil, nil
+	}
+	file, err := rule.Parse([]byte(rules.Document))
+	if err != nil {
+		return nil, problem.New(problem.Refused, "Version %d of the mail rules: %s", rules.Number, err.Error())
+	}
+	var names []string
+	for _, one := range file.Rules {
+		names = append(names, one.Then.Template)
+	}
+	return names, nil
 }
 
 // storedPeople is how frozen people are stored.
@@ -232,19 +269,26 @@ type Whole struct {
 	Templates map[string]*template.Template
 	Directory *person.Directory // live people, or those that are frozen
 	Revision  int               // of live people; 0 where they are frozen
+	Rules     string            // the mail rules as they are written; blank for none
 	Live      *release.Live
 }
 
 // WholeIn reads a release with everything that it names.
 func (r *Releases) WholeIn(tx *store.Tx, record store.Release) (w Whole, err error) {
 	w = Whole{Release: record, Templates: map[string]*template.Template{}}
-	variants := map[string][]string{}
-	for _, t := range record.Frozen.Templates {
-		s, err := r.Templates.GetIn(tx, t.Name, t.Number)
+	if record.Frozen.Rules > 0 {
+		version, err := tx.MailRules(record.Frozen.Rules)
 		if err != nil {
 			return w, err
 		}
-		s.Public = record.Frozen.Address
+		w.Rules = version.Document
+	}
+	variants := map[string][]string{}
+	for _, t := range record.Frozen.Templates {
+		s, err := r.Templates.Frozen(tx, t.Name, t.Number, record.Frozen.Organisation, record.Frozen.Address)
+		if err != nil {
+			return w, err
+		}
 		w.Templates[t.Name], variants[t.Name] = s.Template, s.Template.Variants()
 	}
 	if record.Frozen.People == "" {
@@ -274,6 +318,45 @@ func (r *Releases) WholeIn(tx *store.Tx, record store.Release) (w Whole, err err
 		}
 	}
 	return w, nil
+}
+
+// RuleSet is the release's mail rules with what they need; false where it has none.
+func (w Whole) RuleSet() (set rule.Set, ok bool, err error) {
+	if w.Rules == "" {
+		return set, false, nil
+	}
+	set = rule.Set{Release: w.ID, Open: w.Live.Open}
+	if set.File, err = rule.Parse([]byte(w.Rules)); err != nil {
+		return set, false, fmt.Errorf("release %d: %w", w.ID, err)
+	}
+	if len(set.File.Inside) == 0 {
+		set.File.Inside = w.Frozen.Domains
+	}
+	set.File.Audiences, set.File.Assignments = w.Frozen.Audiences, w.Frozen.Assignments
+	for _, t := range w.Frozen.Templates {
+		set.Templates = append(set.Templates, w.Templates[t.Name])
+	}
+	if w.Frozen.People != "" {
+		set.People = w.Directory
+	}
+	return set, true, nil
+}
+
+// checkRules refuses a release whose mail rules name what is not there.
+func (r *Releases) checkRules(tx *store.Tx, record store.Release) error {
+	if record.Frozen.Rules == 0 {
+		return nil
+	}
+	w, err := r.WholeIn(tx, record)
+	if err != nil {
+		return err
+	}
+	set, _, err := w.RuleSet()
+	if err != nil {
+		return err
+	}
+	_, err = rule.Bundle{Sets: []rule.Set{set}, People: w.Directory}.Engine(r.Now(), "release")
+	return problem.As(problem.Refused, err)
 }
 
 // Whole is WholeIn in a unit of work of its own.
@@ -310,7 +393,7 @@ func (w Whole) getting() map[string]*person.Directory {
 
 // side is the release as one of two that are compared.
 func (w Whole) side() release.Side {
-	s := release.Side{Frozen: w.Frozen, Templates: w.Templates, Examined: w.Examined, People: map[string]int{}}
+	s := release.Side{Frozen: w.Frozen, Templates: w.Templates, Examined: w.Examined, Rules: w.Rules, People: map[string]int{}}
 	for name, d := range w.getting() {
 		s.People[name] = len(d.People)
 	}
@@ -585,7 +668,16 @@ func (r *Releases) Withdraw(ctx context.Context, id int) error {
 // Remove deletes a release that was never out, with its contact sheets.
 func (r *Releases) Remove(ctx context.Context, id int) error {
 	if r.Jobs.Open(JobID(id)) {
-		return problem.New(problem.Conflict, "The release %d is being checked; stop the job first.", id)
+		record, err := r.Get(ctx, id)
+		if err != nil {
+			return err
+		}
+		if record.State == release.Draft {
+			return problem.New(problem.Conflict, "The release %d is being checked; stop the job first.", id)
+		}
+		if err := r.Jobs.Wait(ctx, JobID(id)); err != nil { // it is checked, and its job is about to end
+			return err
+		}
 	}
 	if err := r.Store.Write(ctx, func(tx *store.Tx) error { return tx.RemoveRelease(id) }); err != nil {
 		return err
@@ -618,7 +710,7 @@ func (r *Releases) Endings(ctx context.Context) ([]Ending, error) {
 			}
 			var out []*template.Template
 			for _, t := range record.Frozen.Templates {
-				s, err := r.Templates.GetIn(tx, t.Name, t.Number)
+				s, err := r.Templates.Frozen(tx, t.Name, t.Number, record.Frozen.Organisation, record.Frozen.Address)
 				if err != nil {
 					return err
 				}

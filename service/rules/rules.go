@@ -4,8 +4,8 @@ package rules
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
+	"log/slog"
 	"strings"
 	"sync"
 	"time"
@@ -14,7 +14,11 @@ import (
 	"missivum/core/message"
 	"missivum/core/problem"
 	"missivum/core/rule"
+	"missivum/service/hosting"
+	"missivum/service/jobs"
+	"missivum/service/organisation"
 	"missivum/service/people"
+	"missivum/service/releases"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -25,17 +29,22 @@ type Rules struct {
 	Templates *templates.Templates
 	People    *people.People
 	Now       func() time.Time
+	Releases  *releases.Releases
+	Hosting   *hosting.Hosting
+	Jobs      *jobs.Jobs
+	Folder    string // for stored mail while it is rehearsed
+	Log       *slog.Logger
 	Key       func() kit.Key // signs bundles
 
-	mutex  sync.Mutex
-	bundle []byte // the one that was made last
-	of     string // what it was made of
+	mutex   sync.Mutex
+	current current
 }
 
 // State is a version of the rules, and what is to be said of it.
 type State struct {
 	store.RulesVersion
 	Rules    []Line         `json:"rules"`
+	File     rule.File      `json:"file"` // the document's meaning, with what it leaves out filled in
 	Warnings []rule.Warning `json:"warnings"`
 }
 
@@ -78,11 +87,27 @@ func describe(s State) (State, error) {
 	if err != nil {
 		return s, problem.New(problem.Refused, "The mail rules are refused: %s", err.Error())
 	}
-	s.Rules, s.Warnings = []Line{}, file.Warnings()
+	s.Rules, s.File, s.Warnings = []Line{}, file, file.Warnings()
 	for _, one := range file.Rules {
 		s.Rules = append(s.Rules, Line{one.Name, one.Title, one.State, one.Sentence()})
 	}
 	return s, nil
+}
+
+// Check says what rules are and what is wrong with them, and stores nothing. Where a changed form of the document is given, the
+// document is written anew from it: what is as it was keeps its words and comments.
+func (r *Rules) Check(ctx context.Context, document string, changed *rule.File) (s State, err error) {
+	s.Document = document
+	if changed != nil {
+		if s.Document, err = rule.Rewrite(document, *changed); err != nil {
+			return s, problem.As(problem.Refused, err)
+		}
+	}
+	if s, err = describe(s); err != nil {
+		return s, err
+	}
+	_, err = r.Engine(ctx, s.Document)
+	return s, err
 }
 
 // Versions lists the versions, the latest first.
@@ -97,11 +122,7 @@ func (r *Rules) Versions(ctx context.Context) (list []store.RulesVersion, err er
 // Put stores a version. base is the number that it was made from; another latest one meanwhile is a conflict, and a negative base
 // stores whatever the latest is. Rules that name what is not there are refused.
 func (r *Rules) Put(ctx context.Context, document, note string, base int) (s State, err error) {
-	s.Document = document
-	if s, err = describe(s); err != nil {
-		return s, err
-	}
-	if _, err := r.Engine(ctx, document); err != nil {
+	if s, err = r.Check(ctx, document, nil); err != nil {
 		return s, err
 	}
 	err = r.Store.Write(ctx, func(tx *store.Tx) error {
@@ -119,94 +140,62 @@ func (r *Rules) Put(ctx context.Context, document, note string, base int) (s Sta
 	return s, err
 }
 
-// Engine compiles a document for what the service has; a blank document is the latest version. Its audiences and assignments are
-// the service's. The error is a problem.
+// Engine compiles a document with the service's people, audiences, assignments and templates as they are now; a blank document is
+// the latest version. The error is a problem.
 func (r *Rules) Engine(ctx context.Context, document string) (*rule.Engine, error) {
-	b, version, err := r.gathered(ctx, document)
+	b, number, err := r.gathered(ctx, document)
 	if err != nil {
 		return nil, err
 	}
-	engine, err := b.Engine(r.Now(), fmt.Sprintf("version %d", version.number))
+	engine, err := b.Engine(r.Now(), fmt.Sprintf("version %d", number))
 	return engine, problem.As(problem.Refused, err)
 }
 
-// made is what a bundle is made of: everything whose change makes another one.
-type made struct {
-	number, people int
-	templates      []string
-	rules          rule.File
-}
-
-// gathered reads all that rules need, in one unit of work.
-func (r *Rules) gathered(ctx context.Context, document string) (b rule.Bundle, of made, err error) {
+// gathered reads all that a document needs, in one unit of work.
+func (r *Rules) gathered(ctx context.Context, document string) (b rule.Bundle, number int, err error) {
 	err = r.Store.Read(ctx, func(tx *store.Tx) error {
 		if document == "" {
 			v, err := tx.MailRules(0)
 			if err != nil {
 				return err
 			}
-			if document, of.number = v.Document, v.Number; v.Number == 0 {
+			if document, number = v.Document, v.Number; number == 0 {
 				return problem.New(problem.NotFound, "There are no mail rules yet.")
 			}
 		}
-		if b.File, err = rule.Parse([]byte(document)); err != nil {
+		file, err := rule.Parse([]byte(document))
+		if err != nil {
 			return problem.New(problem.Refused, "The mail rules are refused: %s", err.Error())
 		}
-		if len(b.File.Audiences) > 0 || len(b.File.Assignments) > 0 {
+		if len(file.Audiences) > 0 || len(file.Assignments) > 0 {
 			return problem.New(problem.Refused, "The service has audiences and assignments of its own; take them out of the mail rules.")
 		}
 		who, err := r.People.WhoIn(tx)
 		if err != nil {
 			return err
 		}
-		b.File.Audiences = who.Audiences
-		if who.Assignments != nil {
-			b.File.Assignments = who.Assignments.Lines()
+		home, err := organisation.In(tx)
+		if err != nil {
+			return err
 		}
-		b.People, of.people, of.rules = who.Directory, who.Revision, b.File
-		for _, name := range named(b.File) {
+		if len(file.Inside) == 0 {
+			file.Inside = home.Domains
+		}
+		file.Audiences = who.Audiences
+		if who.Assignments != nil {
+			file.Assignments = who.Assignments.Lines()
+		}
+		b = rule.Single(r.Now(), file, who.Directory)
+		for _, name := range named(file) {
 			t, err := r.Templates.GetIn(tx, name, 0)
 			if err != nil {
 				return err
 			}
-			b.Templates = append(b.Templates, t.Template)
-			of.templates = append(of.templates, t.Version()+" "+t.Public)
+			b.Sets[0].Templates = append(b.Sets[0].Templates, t.Template)
 		}
 		return nil
 	})
-	return b, of, err
-}
-
-// Bundle gives the bundle that gateways take: the latest rules with everything that they need, signed by the service's key. While
-// nothing changes it is the same, byte for byte. The error is a problem.
-func (r *Rules) Bundle(ctx context.Context) ([]byte, error) {
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	b, of, err := r.gathered(ctx, "")
-	if err != nil {
-		return nil, err
-	}
-	text, err := json.Marshal(struct {
-		Number, People int
-		Templates      []string
-		Rules          rule.File
-	}{of.number, of.people, of.templates, of.rules})
-	if err != nil {
-		return nil, err
-	}
-	if r.bundle != nil && r.of == string(text) {
-		return r.bundle, nil
-	}
-	if _, err := b.Engine(r.Now(), "bundle"); err != nil { // no gateway should meet it
-		return nil, problem.As(problem.Refused, err)
-	}
-	b.Made = r.Now()
-	data, err := b.Write(r.Key())
-	if err != nil {
-		return nil, err
-	}
-	r.bundle, r.of = data, string(text)
-	return data, nil
+	return b, number, err
 }
 
 // named lists the templates that rules and assignments name, each once.
@@ -230,16 +219,55 @@ func named(f rule.File) (list []string) {
 // Tried is what the rules do with a message.
 type Tried struct {
 	Trace  rule.Trace `json:"trace"`
-	Before string     `json:"before"` // source, as far as it is text
-	After  string     `json:"after"`
+	Before Side       `json:"before"`
+	After  Side       `json:"after"`
+	Raw    []byte     `json:"raw"` // the message as it would go out
 }
 
-// Try asks the rules about a message. A blank document is the latest version; trials are taken as on where that is wished.
-func (r *Rules) Try(ctx context.Context, document string, raw []byte, recipients []string, trials bool) (Tried, error) {
-	engine, err := r.Engine(ctx, document)
+// Side is a message before or after.
+type Side struct {
+	Source string `json:"source"` // as far as it is text
+	Page   string `json:"page"`   // what a reader sees, as a page that may hold what is active; blank where there is no text
+}
+
+// sideOf is a message with its pictures that this service hosts at their address here.
+func (r *Rules) sideOf(ctx context.Context, m *message.Message) (Side, error) {
+	settings, err := r.Hosting.Settings(ctx)
+	if err != nil {
+		return Side{}, err
+	}
+	page := m.Look()
+	if settings.Address != "" {
+		page = strings.ReplaceAll(page, settings.Address, "/p/")
+	}
+	return Side{Source: strings.ToValidUTF8(string(m.Raw), "\ufffd"), Page: page}, nil
+}
+
+// Question is a message that the rules are asked about.
+type Question struct {
+	Document   string // rules; blank for the latest version
+	InForce    bool   // asks those that gateways use instead
+	Message    []byte
+	Recipients []string // of the envelope; none: those that the header names
+	Trials     bool     // rules in trial are taken as on
+}
+
+// Try asks the rules about a message.
+func (r *Rules) Try(ctx context.Context, q Question) (Tried, error) {
+	ask := func() (*rule.Engine, error) { return r.Engine(ctx, q.Document) }
+	if q.InForce {
+		ask = func() (*rule.Engine, error) { return r.engineInForce(ctx) }
+	}
+	engine, err := ask()
 	if err != nil {
 		return Tried{}, err
 	}
-	v := engine.Judge(rule.Mail{Message: message.Read(raw), Recipients: recipients, OffEnvelope: true}, trials)
-	return Tried{Trace: v.Trace, Before: strings.ToValidUTF8(string(raw), "�"), After: strings.ToValidUTF8(string(v.Raw), "�")}, nil
+	m := message.Read(q.Message)
+	v := engine.Judge(rule.Mail{Message: m, Recipients: q.Recipients, OffEnvelope: true}, q.Trials)
+	t := Tried{Trace: v.Trace, Raw: v.Raw}
+	if t.Before, err = r.sideOf(ctx, m); err != nil {
+		return t, err
+	}
+	t.After, err = r.sideOf(ctx, message.Read(v.Raw))
+	return t, err
 }

@@ -167,7 +167,7 @@ func TestSchedules(t *testing.T) {
 	due(time.Second, 4)
 	var changes []string
 	err := s.Store.Read(acting, func(tx *store.Tx) error {
-		list, err := tx.Changes(0, 100)
+		list, err := tx.Entries(store.RecordFilter{}, 0, 100)
 		for _, c := range list {
 			if c.Object == "source" && c.Name == "hr" {
 				changes = append(changes, c.Action)

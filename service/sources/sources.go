@@ -46,11 +46,12 @@ const (
 
 // Settings say how a source is asked. One of LDAP, Folder and Web is set, as its kind asks for.
 type Settings struct {
-	LDAP   *LDAP           `json:"ldap,omitempty" yaml:"ldap,omitempty"`
-	Folder *Folder         `json:"folder,omitempty" yaml:"folder,omitempty"`
-	Web    *Web            `json:"web,omitempty" yaml:"web,omitempty"`
-	Every  string          `json:"every" yaml:"every,omitempty"`             // such as 15m or 24h; blank for on demand only
-	Partly bool            `json:"partly" yaml:"partly,omitempty"`           // people whom it does not name stay, and fields that it lacks keep their values
+	LDAP   *LDAP   `json:"ldap,omitempty" yaml:"ldap,omitempty"`
+	Folder *Folder `json:"folder,omitempty" yaml:"folder,omitempty"`
+	Web    *Web    `json:"web,omitempty" yaml:"web,omitempty"`
+	Every  string  `json:"every" yaml:"every,omitempty"` // such as 15m or 24h; blank for on demand only
+	// Partly: people whom it does not name stay, and fields that it lacks keep their values.
+	Partly bool            `json:"partly" yaml:"partly,omitempty"`
 	Photos *picture.Recipe `json:"photos,omitempty" yaml:"photos,omitempty"` // how photos are fitted and hosted; missing for none
 	Look   bool            `json:"look" yaml:"look,omitempty"`               // every plan waits until somebody applies it
 }

@@ -34,7 +34,8 @@ type kept struct {
 // for one person more takes microseconds. The error is that of compose.Compile and is not kept.
 func (t *Templates) Compiled(tmpl *template.Template, schema *person.Schema, revision int, day time.Time, variant string,
 	form compose.Form) (*compose.Signature, error) {
-	key := fmt.Sprintf("%s %s %s %d %s %s %s", tmpl.Name, tmpl.Version(), tmpl.Public, revision, day.Format(time.DateOnly), variant, form)
+	key := fmt.Sprintf("%s %s %s %s %d %s %s %s", tmpl.Name, tmpl.Version(), tmpl.Home.Digest(), tmpl.Public, revision,
+		day.Format(time.DateOnly), variant, form)
 	if s, ok := t.compiled.get(key); ok {
 		return s, nil
 	}

@@ -161,7 +161,8 @@ func (t *Templates) State(ctx context.Context, s Stored) (State, error) {
 		return State{}, err
 	}
 	day := t.Now()
-	key := fmt.Sprintf("%s %s %s %s %s %s %s", t.Version, s.Name, s.Version(), s.Public, people, bookVersion, day.Format(time.DateOnly))
+	key := fmt.Sprintf("%s %s %s %s %s %s %s %s", t.Version, s.Name, s.Version(), s.Home.Digest(), s.Public, people,
+		bookVersion, day.Format(time.DateOnly))
 	t.states.once.Do(func() { t.states.ended = t.store })
 	return t.states.get(s.Name, key, func() check.Input {
 		return check.Input{Template: s.Template, People: d, Profiles: profiles, Day: day}

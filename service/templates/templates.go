@@ -11,6 +11,7 @@ import (
 	"missivum/core/template"
 	"missivum/service/clients"
 	"missivum/service/hosting"
+	"missivum/service/organisation"
 	"missivum/service/people"
 	"missivum/service/store"
 )
@@ -75,9 +76,32 @@ func (t *Templates) GetIn(tx *store.Tx, name string, number int) (Stored, error)
 	return opened(tx, v)
 }
 
+// Frozen is GetIn with what an organisation said and the public address of pictures as a release froze them.
+func (t *Templates) Frozen(tx *store.Tx, name string, number int, home template.Organisation, address string) (Stored, error) {
+	v, err := tx.Template(name, number)
+	if err != nil {
+		return Stored{}, err
+	}
+	s, err := openedIn(tx, v, home)
+	if err == nil {
+		s.Public = address
+	}
+	return s, err
+}
+
 // opened makes a stored version a template, with the address at which the service hosts pictures.
 func opened(tx *store.Tx, v store.TemplateVersion) (Stored, error) {
-	parsed, err := template.New(v.Template, template.Parts{Source: v.Source, Settings: v.Settings, Texts: v.Texts, Pictures: v.Pictures})
+	home, err := organisation.In(tx)
+	if err != nil {
+		return Stored{}, err
+	}
+	return openedIn(tx, v, home.Organisation)
+}
+
+// openedIn is opened with what an organisation says.
+func openedIn(tx *store.Tx, v store.TemplateVersion, home template.Organisation) (Stored, error) {
+	parsed, err := template.New(v.Template, template.Parts{Source: v.Source, Settings: v.Settings, Texts: v.Texts,
+		Pictures: v.Pictures, Home: home})
 	if err != nil {
 		return Stored{}, fmt.Errorf("the stored template %s cannot be read: %w", v.Template, err)
 	}
@@ -145,6 +169,11 @@ func (t *Templates) SaveIn(tx *store.Tx, name string, draft template.Draft, edit
 		parts = template.Parts{Source: base.Source, Settings: base.Settings, Texts: base.Texts, Pictures: base.Pictures}
 	}
 	parts = draft.Over(parts)
+	home, err := organisation.In(tx)
+	if err != nil {
+		return Stored{}, err
+	}
+	parts.Home = home.Organisation
 	parsed, err := template.New(name, parts)
 	if err != nil {
 		return Stored{}, err

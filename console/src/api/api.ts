@@ -70,17 +70,68 @@ export type SendWave = Schemas['SendWave']
 export type DeskMatrix = Schemas['DeskMatrix']
 export type DeskRow = Schemas['DeskRow']
 export type Standing = Schemas['Standing']
+export type MailRules = Schemas['MailRules']
+export type MailRule = Schemas['MailRule']
+export type MailRuleFile = Schemas['MailRuleFile']
+export type MailRuleCondition = Schemas['MailRuleCondition']
+export type MailRuleThen = Schemas['MailRuleThen']
+export type MailRulesVersion = Schemas['MailRulesVersion']
+export type Tried = Schemas['Tried']
+export type Trace = Schemas['Trace']
+export type Rehearsal = Schemas['Rehearsal']
+export type Job = Schemas['Job']
+export type MessageRecord = Schemas['MessageRecord']
+export type MessageFilter = {
+  find?: string
+  outcome?: 'stamped' | 'enclosed' | 'unchanged' | 'refused' | 'held' | 'failed' | 'unsure'
+  since?: string
+}
+export type Session = Schemas['Session']
+export type Account = Schemas['Account']
+export type AccountLink = Schemas['AccountLink']
+export type Role = Schemas['Role']
+export type Scope = Schemas['Scope']
+export type Key = Schemas['Key']
+export type Entry = Schemas['Entry']
+export type OrganisationSettings = Schemas['OrganisationSettings']
+export type RecordFilter = {
+  who?: string
+  action?: string
+  object?: string
+  name?: string
+  since?: string
+  until?: string
+}
+/** What the console asks about before it offers something. The service decides again. */
+export type Permission =
+  | 'templates'
+  | 'pictures'
+  | 'clients'
+  | 'packages'
+  | 'releases'
+  | 'approve'
+  | 'send'
+  | 'people'
+  | 'mail-rules'
+  | 'desks'
+  | 'settings'
+  | 'accounts'
+  | 'keys'
+  | 'record'
+type KeyRequest = { name: string; scopes: Scope[]; source: string; ends: string }
 export type DeskFilter = { search?: string; standing?: string; client?: string; audience?: string; wave?: number }
 
 /** A refusal by the service, in its own words (RFC 9457). */
 export class Refusal extends Error {
   status: number
   mistakes: Mistake[]
+  field: string
 
-  constructor(status: number, detail: string, mistakes: Mistake[]) {
+  constructor(status: number, detail: string, mistakes: Mistake[], field = '') {
     super(detail)
     this.status = status
     this.mistakes = mistakes
+    this.field = field
   }
 }
 
@@ -103,19 +154,22 @@ async function answered<T>(call: Promise<Answer<T>>): Promise<{ data: T; respons
     throw new Refusal(0, 'The service does not answer. Is it still running?', [])
   }
   const { response } = answer
+  if (response.status === 401 && location.pathname !== '/sign-in')
+    location.assign(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`)
   if (!response.ok) throw refusal(response, answer.error)
   return { data: answer.data as T, response }
 }
 
 function refusal(response: Response, problem: unknown): Refusal {
-  const { detail, errors } =
+  const { detail, errors, field } =
     typeof problem === 'object' && problem !== null
       ? (problem as Schemas['Problem'])
-      : { detail: undefined, errors: undefined }
+      : { detail: undefined, errors: undefined, field: undefined }
   return new Refusal(
     response.status,
     detail ?? `The service answered ${response.status} ${response.statusText}.`,
     errors ?? [],
+    field,
   )
 }
 
@@ -142,6 +196,42 @@ const ofRelease = (id: number) => ({ path: { id } })
 const acting = (as: string) => (as ? { 'Missivum-Acting-As': encodeURIComponent(as) } : {})
 
 export const api = {
+  signInWays: () => of(service.GET('/api/v1/sign-in')),
+  signIn: (body: { name: string; password: string; code: string }) => of(service.POST('/api/v1/sign-in', { body })),
+  firstStart: (body: { secret: string; name: string; title: string; password: string }) =>
+    of(service.POST('/api/v1/first-start', { body })),
+  openLink: (secret: string) => of(service.POST('/api/v1/link', { body: { secret } })),
+  choosePassword: (secret: string, password: string) =>
+    of(service.POST('/api/v1/link/password', { body: { secret, password } })),
+  session: () => of(service.GET('/api/v1/session')),
+  signOut: (everywhere: boolean) => of(service.DELETE('/api/v1/session', { params: { query: { everywhere } } })),
+  putOwnPassword: (current: string, password: string) =>
+    of(service.PUT('/api/v1/account/password', { body: { current, password } })),
+  beginFactor: (current: string) => of(service.POST('/api/v1/account/factor', { body: { current } })),
+  confirmFactor: (code: string) => of(service.PUT('/api/v1/account/factor', { body: { code } })),
+  removeFactor: (current: string) => of(service.DELETE('/api/v1/account/factor', { body: { current } })),
+  ownKeys: () => of(service.GET('/api/v1/account/keys')),
+  addOwnKey: (body: KeyRequest) => of(service.POST('/api/v1/account/keys', { body })),
+  removeOwnKey: (name: string) => of(service.DELETE('/api/v1/account/keys/{name}', { params: { path: { name } } })),
+  accounts: () => of(service.GET('/api/v1/accounts')),
+  addAccount: (body: { name: string; title: string; roles: Role[] }) => of(service.POST('/api/v1/accounts', { body })),
+  changeAccount: (name: string, body: { title?: string; roles?: Role[]; factor?: false }) =>
+    of(service.PATCH('/api/v1/accounts/{name}', { params: { path: { name } }, body })),
+  removeAccount: (name: string) => of(service.DELETE('/api/v1/accounts/{name}', { params: { path: { name } } })),
+  linkAccount: (name: string) => of(service.POST('/api/v1/accounts/{name}/link', { params: { path: { name } } })),
+  signOutAccount: (name: string) =>
+    of(service.POST('/api/v1/accounts/{name}/sign-out', { params: { path: { name } } })),
+  keys: () => of(service.GET('/api/v1/keys')),
+  addKey: (body: KeyRequest) => of(service.POST('/api/v1/keys', { body })),
+  removeKey: (name: string) => of(service.DELETE('/api/v1/keys/{name}', { params: { path: { name } } })),
+  organisation: () => of(service.GET('/api/v1/organisation')),
+  putOrganisation: (body: OrganisationSettings) => of(service.PUT('/api/v1/organisation', { body })),
+  record: (filter: RecordFilter, before: number) =>
+    of(service.GET('/api/v1/record', { params: { query: { ...filter, before } } })),
+  recordWords: () => of(service.GET('/api/v1/record/words')),
+  checkRecord: () => of(service.GET('/api/v1/record/check')),
+  recordSettings: () => of(service.GET('/api/v1/record/settings')),
+  putRecordSettings: (days: number) => of(service.PUT('/api/v1/record/settings', { body: { days } })),
   releases: () => of(service.GET('/api/v1/releases')),
   release: (id: number) => of(service.GET('/api/v1/releases/{id}', { params: ofRelease(id) })),
   makeRelease: (body: Schemas['ReleaseDraft'], as: string) =>
@@ -168,6 +258,34 @@ export const api = {
     of(service.GET('/api/v1/releases/{id}/waves/{number}/samples', { params: { path: { id, number } } })),
   desks: (filter: DeskFilter, offset: number, limit: number) =>
     of(service.GET('/api/v1/desks', { params: { query: { ...filter, offset, limit } } })),
+  mailRules: (version?: number) => of(service.GET('/api/v1/rules', { params: { query: { version } } })),
+  mailRulesVersions: () => of(service.GET('/api/v1/rules/versions')),
+  putMailRules: (document: string, note: string, base: number, as: string) =>
+    of(service.PUT('/api/v1/rules', { body: { document, note, base }, headers: acting(as) })),
+  checkMailRules: (document: string, file?: MailRuleFile, signal?: AbortSignal) =>
+    of(service.POST('/api/v1/rules/check', { body: { document, file }, signal })),
+  sampleMailRules: (document: string, sender: string, signal?: AbortSignal) =>
+    of(service.POST('/api/v1/rules/samples', { body: { document, sender }, signal })),
+  tryMailRules: (body: Schemas['TryRequest']) => of(service.POST('/api/v1/rules/try', { body })),
+  rehearseMailRules: (file: File, trials: boolean) =>
+    of(
+      service.POST('/api/v1/rules/rehearse', {
+        params: { query: { name: file.name, trials } },
+        headers: { 'Content-Type': 'application/octet-stream' },
+        body: '',
+        bodySerializer: () => asIs(file),
+      }),
+    ),
+  rehearsals: () => of(service.GET('/api/v1/jobs', { params: { query: { kind: 'rehearsal' } } })),
+  mailRulesPause: () => of(service.GET('/api/v1/rules/pause')),
+  putMailRulesPause: (paused: boolean, says: string, as: string) =>
+    of(service.PUT('/api/v1/rules/pause', { body: { paused, says }, headers: acting(as) })),
+  messages: (filter: MessageFilter, before?: number) =>
+    of(service.GET('/api/v1/messages', { params: { query: { ...filter, before, limit: 50 } } })),
+  messageCounts: (filter: MessageFilter) => of(service.GET('/api/v1/messages/counts', { params: { query: filter } })),
+  messageSettings: () => of(service.GET('/api/v1/messages/settings')),
+  putMessageSettings: (days: number) => of(service.PUT('/api/v1/messages/settings', { body: { days } })),
+  gateways: () => of(service.GET('/api/v1/gateways')),
   templates: () => of(service.GET('/api/v1/templates')),
   template: (name: string) => of(service.GET('/api/v1/templates/{name}', { params: ofTemplate(name) })),
   versions: (name: string) => of(service.GET('/api/v1/templates/{name}/versions', { params: ofTemplate(name) })),
@@ -357,4 +475,11 @@ export function slicedFile(picture: string): string {
 /** A template's pictures as they must lie on a web server. */
 export function treeFile(template: string): string {
   return `/api/v1/templates/${name(template)}/tree`
+}
+
+/** The whole record as CSV. */
+export function recordFile(filter: RecordFilter): string {
+  const query = new URLSearchParams({ form: 'csv' })
+  for (const [key, value] of Object.entries(filter)) if (value) query.set(key, value)
+  return `/api/v1/record?${query.toString()}`
 }

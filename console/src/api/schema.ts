@@ -985,6 +985,276 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one can sign in. */
+        get: operations["signInWays"];
+        put?: never;
+        /** Begin a session; its cookie is in the answer. A refusal that names the field code wants the code of the second factor, or a recovery code. */
+        post: operations["signIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sends the browser to the identity provider (OpenID Connect, code flow with PKCE). */
+        get: operations["signInAtProvider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/provider/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the identity provider sends the browser back to; begins a session. */
+        get: operations["returnFromProvider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/first-start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the first administrator, with the secret of the link that the service printed, and begin a session. */
+        post: operations["firstStart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whose password is chosen with a link. */
+        post: operations["openLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/link/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose the password with a link, which ends then. */
+        post: operations["choosePassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who acts and what they may do. */
+        get: operations["session"];
+        put?: never;
+        post?: never;
+        /** Sign out. */
+        delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password; all other sessions end. */
+        put: operations["putOwnPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the second factor with a code of it. The recovery codes are shown in this answer and never again. */
+        put: operations["confirmFactor"];
+        /** The secret of a new second factor (RFC 6238), to be confirmed within 15 minutes. */
+        post: operations["beginFactor"];
+        /** Remove one's own second factor. */
+        delete: operations["removeFactor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own keys. */
+        get: operations["listOwnKeys"];
+        put?: never;
+        /** Make a key with which a program acts for who has signed in. It is shown in this answer and never again. */
+        post: operations["addOwnKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/keys/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a key of one's own. */
+        delete: operations["removeOwnKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The accounts by name. */
+        get: operations["listAccounts"];
+        put?: never;
+        /** Make an account. The answer has the link with which its password is chosen. */
+        post: operations["addAccount"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove an account with its sessions and keys. */
+        delete: operations["removeAccount"];
+        options?: never;
+        head?: never;
+        /** Change an account; what is left out stays. */
+        patch: operations["changeAccount"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new link with which the account's password is chosen; earlier ones end. */
+        post: operations["linkAccount"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End all sessions of an account. */
+        post: operations["signOutAccount"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -995,7 +1265,7 @@ export interface paths {
         /** The keys that programs name themselves with. */
         get: operations["listKeys"];
         put?: never;
-        /** Make a key. It is shown in this answer and never again. */
+        /** Make a key of a program. It is shown in this answer and never again. */
         post: operations["addKey"];
         delete?: never;
         options?: never;
@@ -1017,6 +1287,93 @@ export interface paths {
         post?: never;
         /** Remove a key, which from then on opens nothing. */
         delete: operations["removeKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/organisation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What all templates and mail rules share. */
+        get: operations["organisation"];
+        /** Store it. */
+        put: operations["putOrganisation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, newest first, 200 at a time; with form=csv all of it as CSV. */
+        get: operations["listRecord"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which kinds of things and actions the record has. */
+        get: operations["listRecordWords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the record is whole; with the number and link of an entry that were kept elsewhere, whether it still holds that entry. */
+        get: operations["checkRecord"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For how many days entries are kept. */
+        get: operations["recordSettings"];
+        /** Set for how many days entries are kept. */
+        put: operations["putRecordSettings"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1254,6 +1611,180 @@ export interface paths {
         put?: never;
         /** What the mail rules do with a message, and why; nothing is sent or stored. */
         post: operations["tryMailRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What rules say and what is wrong with them; nothing is stored. With file the document is written anew, and what is unchanged keeps its words and comments. */
+        post: operations["checkMailRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What rules do with made-up messages of a sender. */
+        post: operations["sampleMailRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/rehearse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run the stored rules over stored mail in the background: a message, a mailbox file, or a zip archive of them, 512 MB at most. The mail is kept only until the job ends; its result is a Rehearsal. */
+        post: operations["rehearseMailRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether gateways leave every message as it is. */
+        get: operations["getMailRulesPause"];
+        /** Gateways leave every message as it is, or stamp again. They take it up within seconds. */
+        put: operations["putMailRulesPause"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What gateways did with messages, the latest first. No content is kept. */
+        get: operations["listMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        /** What a gateway did with a message. */
+        get: operations["getMessage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many records there are by outcome. */
+        get: operations["countMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For how long records of messages are kept. */
+        get: operations["getMessageSettings"];
+        /** Say for how long records of messages are kept. Older ones are removed within the hour. */
+        put: operations["putMessageSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gateways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The gateways that reported, the latest first, with the bundle that each has. */
+        get: operations["listGateways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gateways/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A gateway tells that it is there and what it did with messages. A record that arrives twice is kept once. */
+        post: operations["postGatewayReport"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2042,30 +2573,13 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/changes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who changed what, newest first, 200 at a time. */
-        get: operations["listChanges"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Principal: {
             /** @enum {string} */
-            kind: "owner" | "command" | "service";
+            kind: "owner" | "account" | "key" | "command" | "service";
             name: string;
         };
         Job: {
@@ -2090,17 +2604,6 @@ export interface components {
             started: string | null;
             /** Format: date-time */
             finished: string | null;
-        };
-        RecordedChange: {
-            id: number;
-            /** Format: date-time */
-            at: string;
-            by: components["schemas"]["Principal"];
-            action: string;
-            /** @description Kind of thing. */
-            object: string;
-            name: string;
-            detail: string;
         };
         PersonDetail: {
             mail: string;
@@ -2341,14 +2844,119 @@ export interface components {
             /** @description People who were looked at. */
             read: number;
         };
-        Key: {
+        /** @enum {string} */
+        Role: "viewer" | "author" | "approver" | "administrator";
+        /** @enum {string} */
+        Scope: "api:read" | "api:write" | "directory" | "desk" | "gateway" | "metrics";
+        /** @description Who has a permission. */
+        Grant: {
+            permission: string;
+            allows: string;
+            roles: components["schemas"]["Role"][];
+            scopes: components["schemas"]["Scope"][];
+            /** @description Keys have it only with the account of a person behind them. */
+            people: boolean;
+        };
+        SignInWays: {
+            /** @description Nobody has an account yet: the link that the service printed makes the first. */
+            firstStart: boolean;
+            /** @description False: whoever uses this machine needs none. */
+            accounts: boolean;
+            signedIn: boolean;
+            /** @description How the identity provider is called; blank for none. */
+            provider: string;
+        };
+        /** @description Who acts and what they may do. */
+        Session: {
             name: string;
-            scope: string;
-            source: string;
+            title: string;
+            /** @enum {string} */
+            kind: "owner" | "account" | "key";
+            roles: components["schemas"]["Role"][];
+            scopes: components["schemas"]["Scope"][];
+            permissions: string[];
+            grants: components["schemas"]["Grant"][];
+            /** @description There is a second factor. */
+            factor: boolean;
+            /** @description Recovery codes that are left. */
+            recovery: number;
+            password: boolean;
+        };
+        Account: {
+            name: string;
+            title: string;
+            roles: components["schemas"]["Role"][];
+            /** @description It has one. */
+            password: boolean;
+            /** @description It has a second factor. */
+            factor: boolean;
+            /** @description It signs in at the identity provider. */
+            provider: boolean;
             /** Format: date-time */
             created: string;
+            /**
+             * Format: date-time
+             * @description Last.
+             */
+            signedIn: string | null;
+        };
+        AccountLink: {
+            name: string;
+            link: string;
+            /** Format: date-time */
+            ends: string;
+        };
+        Key: {
+            name: string;
+            scopes: components["schemas"]["Scope"][];
+            source: string;
+            /** @description Whose it is; blank for a program's. */
+            account: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            ends: string | null;
+            /**
+             * Format: date-time
+             * @description Within two minutes.
+             */
+            used: string | null;
             /** @description Only in the answer that made it. */
             secret?: string;
+        };
+        /** @description An entry of the record. */
+        Entry: {
+            number: number;
+            /** Format: date-time */
+            at: string;
+            by: components["schemas"]["Principal"];
+            /** @description Address; blank for the service's own machine. */
+            where: string;
+            action: string;
+            /** @description Kind of thing. */
+            object: string;
+            name: string;
+            detail: string;
+            /** @description SHA-256 of what the thing held. */
+            before: string;
+            after: string;
+            /** @description SHA-256 over this entry and the link before. */
+            link: string;
+        };
+        RecordCheck: {
+            whole: boolean;
+            says: string;
+            entries: number;
+            /** @description Number of the last entry that was pruned; 0 for none. */
+            pruned: number;
+            last: number;
+            link: string;
+            /** @description Number of the first entry that does not follow; 0 for none. */
+            broken: number;
+        };
+        RecordSettings: {
+            /** @description Days for which entries are kept; 0 for ever. */
+            days: number;
         };
         OriginalValue: {
             field: string;
@@ -2423,6 +3031,8 @@ export interface components {
             }[];
             /** @description Lines. */
             assignments: number;
+            /** @description Version of the mail rules; 0 for none. */
+            rules: number;
             examined: components["schemas"]["Examined"][];
             differences: {
                 kind: string;
@@ -2905,6 +3515,8 @@ export interface components {
             /** @description UTF-16 units. */
             predicted: number;
             measured: number;
+            /** @description Predicted for a browser with the Gecko engine. */
+            inGecko: number;
         };
         SheetRequest: {
             source?: string;
@@ -2990,6 +3602,8 @@ export interface components {
             says: string;
         };
         Report: {
+            /** @description Constants and texts that the template names, its language and country. */
+            values: components["schemas"]["TemplateValue"][];
             /** @description How many findings of which severity and limits exceeded, in words. */
             summary: string;
             accepted: components["schemas"]["Finding"][];
@@ -2997,6 +3611,32 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             budgets: components["schemas"]["Budget"][];
             people: number;
+        };
+        TemplateValue: {
+            name: string;
+            value: string;
+            /** @enum {string} */
+            from: "template" | "organisation";
+        };
+        /** @description What all templates and mail rules share. A template's own constant, text, language or country wins. */
+        OrganisationSettings: {
+            /** @description For org.NAME in templates. */
+            constants: {
+                [key: string]: string;
+            };
+            /** @description By name and language (BCP 47), for text.NAME in templates. */
+            texts: {
+                [key: string]: {
+                    [key: string]: string;
+                };
+            };
+            language: string;
+            /** @description Two letters. */
+            country: string;
+            /** @description Public address below which the service's pictures are reached; blank for none. */
+            address: string;
+            /** @description The organisation's own mail domains; none: those of its people's addresses. */
+            domains: string[];
         };
         LookRequest: {
             source?: string;
@@ -3421,6 +4061,7 @@ export interface components {
             /** Format: date-time */
             created: string;
             rules: components["schemas"]["MailRuleLine"][];
+            file: components["schemas"]["MailRuleFile"];
             warnings: components["schemas"]["MailRuleWarning"][];
         };
         /** @description A rule as a sentence. */
@@ -3446,6 +4087,8 @@ export interface components {
         TryRequest: {
             /** @description Blank for the stored rules */
             document?: string;
+            /** @description Ask the rules that gateways use instead */
+            inForce?: boolean;
             /**
              * Format: byte
              * @description The message (RFC 5322) in base64, 14 MB at most
@@ -3458,12 +4101,19 @@ export interface components {
         };
         Tried: {
             trace: components["schemas"]["Trace"];
-            before: string;
-            after: string;
+            before: components["schemas"]["TriedSide"];
+            after: components["schemas"]["TriedSide"];
+            /**
+             * Format: byte
+             * @description The message as it would go out, in base64
+             */
+            raw: string;
         };
         /** @description What the rules did with a message, and why. */
         Trace: {
             messageId: string;
+            /** @description Whose rules decided; 0 for none */
+            release: number;
             /** @description Of the header: whose signature it would be */
             sender: string;
             /** @description The sender is in the directory. */
@@ -3491,6 +4141,8 @@ export interface components {
             state: string;
             applies: boolean;
             says: string;
+            /** @description Why it does not apply, without what was seen */
+            lacks: string;
             checked: components["schemas"]["TraceCheck"][];
             template: string;
             variant: string;
@@ -3533,6 +4185,256 @@ export interface components {
             line: number;
             sure: boolean;
             shape: string;
+            why: string;
+        };
+        RulesCheck: {
+            document: string;
+            file?: components["schemas"]["MailRuleFile"];
+        };
+        RulesSamples: {
+            /** @description Blank for the stored rules */
+            document?: string;
+            /** @description Mail address; blank for the first person */
+            sender?: string;
+        };
+        RulesSampled: {
+            sender: string;
+            samples: components["schemas"]["RulesSample"][];
+        };
+        /** @description What rules do with a made-up message. */
+        RulesSample: {
+            name: string;
+            title: string;
+            /** @enum {string} */
+            outcome: "stamped" | "enclosed" | "unchanged" | "refused" | "held";
+            says: string;
+            /** @description Names of those that apply */
+            rule: string;
+            /** @description One that applies is in trial */
+            trial: boolean;
+            /** @description Its source */
+            message: string;
+        };
+        RulesPause: {
+            paused: boolean;
+            /** @description Why. */
+            says?: string;
+        };
+        MailRulesPause: {
+            paused: boolean;
+            /** @description Why. */
+            says: string;
+            by: string;
+            /** Format: date-time */
+            since?: string;
+        };
+        /** @description Mail rules, by core/rule/rules.schema.json. */
+        MailRuleFile: {
+            inside?: string[];
+            /** @enum {string} */
+            recipients?: "together" | "each";
+            audiences?: Record<string, never>[];
+            assignments?: Record<string, never>[];
+            rules: components["schemas"]["MailRule"][];
+        };
+        MailRule: {
+            name: string;
+            title?: string;
+            /** @enum {string} */
+            state?: "on" | "off" | "trial";
+            onFor?: string;
+            from?: string;
+            until?: string;
+            when?: components["schemas"]["MailRuleCondition"];
+            except?: components["schemas"]["MailRuleCondition"][];
+            then: components["schemas"]["MailRuleThen"];
+            goOn?: boolean;
+        };
+        MailRuleCondition: {
+            sender?: components["schemas"]["MailRuleWho"];
+            recipients?: components["schemas"]["MailRuleWho"];
+            /** @enum {string} */
+            direction?: "outgoing" | "internal" | "incoming";
+            kind?: string[];
+            form?: string[];
+            /** @description bytes */
+            larger?: number;
+            /** @description bytes */
+            smaller?: number;
+            header?: components["schemas"]["MailRuleHeader"];
+            subject?: string[];
+            text?: string[];
+        };
+        MailRuleWho: {
+            /**
+             * @description Of recipients only.
+             * @enum {string}
+             */
+            scope?: "inside" | "outside" | "allOutside" | "mixed";
+            audience?: string;
+            group?: string;
+            addresses?: string[];
+            domains?: string[];
+        };
+        MailRuleHeader: {
+            name: string;
+            contains?: string;
+        };
+        MailRuleThen: {
+            nothing?: boolean;
+            template?: string;
+            variant?: string;
+            /** @enum {string} */
+            place?: "newest" | "end" | "top" | "side";
+            /** @enum {string} */
+            unsure?: "newest" | "end" | "top" | "none";
+            /** @enum {string} */
+            already?: "leave" | "replace" | "short" | "add";
+            short?: string;
+            /** @enum {string} */
+            closed?: "send" | "enclose" | "refuse";
+            notice?: string;
+            /** @enum {string} */
+            text?: "text" | "raise";
+            font?: string;
+            size?: string;
+            /** @enum {string} */
+            pictures?: "hosted" | "carried";
+            separator?: boolean;
+            /** @enum {string} */
+            failure?: "send" | "hold";
+        };
+        /** @description A message before or after. */
+        TriedSide: {
+            /** @description As far as it is text */
+            source: string;
+            /** @description What a reader sees. It may hold what is active: show it only where nothing can run. */
+            page: string;
+        };
+        MessagesFound: {
+            messages: components["schemas"]["MessageRecord"][];
+            more: boolean;
+        };
+        /** @description What a gateway did with a message. It holds no content. */
+        MessageRecord: {
+            id: number;
+            gateway: string;
+            /** @description Of this record alone, given by the gateway */
+            key: string;
+            /** Format: date-time */
+            time: string;
+            messageId: string;
+            /** @description The mail server's name for the message */
+            queue: string;
+            /** @enum {string} */
+            way: "milter" | "smtp";
+            sender: string;
+            recipients: string[];
+            /** @enum {string} */
+            outcome: "stamped" | "enclosed" | "unchanged" | "refused" | "held";
+            failed: boolean;
+            says: string;
+            rule: string;
+            /** @description bytes */
+            before: number;
+            /** @description bytes */
+            after: number;
+            place: string;
+            unsure: boolean;
+            bundle: string;
+            /** @description Whose rules decided; 0 for none */
+            release: number;
+            /** @description milliseconds */
+            took: number;
+            steps: components["schemas"]["MessageStep"][];
+        };
+        /** @description What one rule did. */
+        MessageStep: {
+            rule: string;
+            state: string;
+            /** @description Why it did not apply; blank where it did */
+            lacks: string;
+            /** @description What it did; blank where it did not apply */
+            says: string;
+        };
+        MessageCounts: {
+            total: number;
+            outcomes: {
+                [key: string]: number;
+            };
+            failed: number;
+            unsure: number;
+        };
+        MessageSettings: {
+            days: number;
+        };
+        GatewayReport: {
+            /** @description Its name. */
+            gateway: string;
+            version: string;
+            bundle: string;
+            ways: ("milter" | "smtp")[];
+            /** Format: date-time */
+            started: string;
+            counts: components["schemas"]["GatewayCounts"];
+            /** @description Records that are still to be reported. */
+            waiting: number;
+            /** @description Records that were not reported, because too many waited. */
+            dropped: number;
+            records: components["schemas"]["MessageRecord"][];
+        };
+        Gateway: {
+            gateway: string;
+            version: string;
+            bundle: string;
+            ways: string[];
+            /** Format: date-time */
+            started: string;
+            counts: components["schemas"]["GatewayCounts"];
+            waiting: number;
+            dropped: number;
+            /**
+             * Format: date-time
+             * @description When it reported last.
+             */
+            seen: string;
+        };
+        /** @description Messages since the gateway began. */
+        GatewayCounts: {
+            outcomes: {
+                [key: string]: number;
+            };
+            failed: number;
+            unsure: number;
+            /** @description How many took up to 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000 ms, and longer */
+            took: number[];
+            /** @description milliseconds */
+            tookSum: number;
+        };
+        /** @description What rules would do to stored mail: counts, and where messages lie. */
+        Rehearsal: {
+            messages: number;
+            outcomes: {
+                [key: string]: number;
+            };
+            signatures: components["schemas"]["RehearsalCount"][];
+            rules: components["schemas"]["RehearsalCount"][];
+            left: components["schemas"]["RehearsalCount"][];
+            shapes: components["schemas"]["RehearsalCount"][];
+            unsure: number;
+            failed: number;
+            before: number;
+            after: number;
+            most: number;
+            look: components["schemas"]["RehearsalLook"][];
+            more: number;
+        };
+        RehearsalCount: {
+            what: string;
+            count: number;
+        };
+        RehearsalLook: {
+            where: string;
             why: string;
         };
         Dialect: {
@@ -3845,6 +4747,7 @@ export interface components {
             day: number;
             characters: number;
             arrivals: components["schemas"]["Arrivals"][];
+            "sent-along": string;
             says: string;
         };
         DeliveryChoice: {
@@ -6067,6 +6970,745 @@ export interface operations {
             };
         };
     };
+    signInWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    password: string;
+                    code?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signInAtProvider: {
+        parameters: {
+            query?: {
+                /** @description Page to go on to afterwards. */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the identity provider. */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    returnFromProvider: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the page that was asked for */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    firstStart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    secret: string;
+                    name: string;
+                    title?: string;
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    openLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    secret: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        name: string;
+                        title: string;
+                    };
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choosePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    secret: string;
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        name: string;
+                        title: string;
+                    };
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signOut: {
+        parameters: {
+            query?: {
+                /** @description End all sessions of the account. */
+                everywhere?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putOwnPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    current: string;
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirmFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    code: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        recovery: string[];
+                    };
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    current: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        secret: string;
+                        /** @description otpauth address, for a QR code. */
+                        address: string;
+                    };
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    current: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listOwnKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addOwnKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    scopes: components["schemas"]["Scope"][];
+                    /** @description Of a key of the scope directory: the source of the kind scim that it pushes to; made where it is not there. */
+                    source?: string;
+                    /** @description Day from which on it opens nothing, such as 2027-06-30; blank for never. */
+                    ends?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeOwnKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    title?: string;
+                    roles: components["schemas"]["Role"][];
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountLink"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    title?: string;
+                    roles?: components["schemas"]["Role"][];
+                    /**
+                     * @description Remove the second factor.
+                     * @enum {boolean}
+                     */
+                    factor?: false;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountLink"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signOutAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listKeys: {
         parameters: {
             query?: never;
@@ -6107,10 +7749,11 @@ export interface operations {
             content: {
                 "application/json": {
                     name: string;
-                    /** @enum {string} */
-                    scope: "directory" | "desk";
+                    scopes: components["schemas"]["Scope"][];
                     /** @description Of a key of the scope directory: the source of the kind scim that it pushes to; made where it is not there. */
-                    source: string;
+                    source?: string;
+                    /** @description Day from which on it opens nothing, such as 2027-06-30; blank for never. */
+                    ends?: string;
                 };
             };
         };
@@ -6145,6 +7788,234 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    organisation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrganisationSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putOrganisation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrganisationSettings"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrganisationSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRecord: {
+        parameters: {
+            query?: {
+                /** @description Part of the name of who acted. */
+                who?: string;
+                object?: string;
+                /** @description Part of the thing's name. */
+                name?: string;
+                action?: string;
+                since?: string;
+                /** @description With that day. */
+                until?: string;
+                /** @description Number of the entry behind which the list goes on. */
+                before?: number;
+                form?: "csv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRecordWords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        objects: string[];
+                        actions: string[];
+                    };
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkRecord: {
+        parameters: {
+            query?: {
+                number?: number;
+                link?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordCheck"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recordSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putRecordSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordSettings"];
+            };
+        };
         responses: {
             /** @description Done. */
             204: {
@@ -6614,7 +8485,10 @@ export interface operations {
     };
     getRulesBundle: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description One of the latest version of the rules and of all templates instead, to try them elsewhere */
+                latest?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6669,6 +8543,402 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Tried"];
                 };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkMailRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesCheck"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRules"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sampleMailRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesSamples"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesSampled"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearseMailRules: {
+        parameters: {
+            query?: {
+                /** @description Of the file */
+                name?: string;
+                /** @description Take rules in trial as if they were on */
+                trials?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMailRulesPause: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRulesPause"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putMailRulesPause: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesPause"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRulesPause"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listMessages: {
+        parameters: {
+            query?: {
+                /** @description The beginning of a Message-ID, of a queue name, or of an address of a sender or recipient */
+                find?: string;
+                outcome?: "stamped" | "enclosed" | "unchanged" | "refused" | "held" | "failed" | "unsure";
+                rule?: string;
+                gateway?: string;
+                since?: string;
+                until?: string;
+                /** @description Id of the record behind which the list goes on */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagesFound"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageRecord"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    countMessages: {
+        parameters: {
+            query?: {
+                /** @description The beginning of a Message-ID, of a queue name, or of an address of a sender or recipient */
+                find?: string;
+                outcome?: "stamped" | "enclosed" | "unchanged" | "refused" | "held" | "failed" | "unsure";
+                rule?: string;
+                gateway?: string;
+                since?: string;
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageCounts"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMessageSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putMessageSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MessageSettings"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listGateways: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gateway"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postGatewayReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GatewayReport"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What went wrong (RFC 9457). */
             default: {
@@ -8374,38 +10644,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description What went wrong (RFC 9457). */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    listChanges: {
-        parameters: {
-            query?: {
-                /** @description Id of the change behind which the list goes on. */
-                before?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Done. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["RecordedChange"][];
-                };
             };
             /** @description What went wrong (RFC 9457). */
             default: {

@@ -14,6 +14,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api, type Client } from '../api/api'
 import { codeFont } from '../theme'
 import { grouped, Page, PageHead, Severity, Trouble } from './parts'
@@ -28,9 +29,9 @@ export function ClientsPage() {
       <PageHead
         title="Clients"
         actions={
-          <Button variant="contained" onClick={() => setEdited('')}>
+          <Act needs="clients" variant="contained" onClick={() => setEdited('')}>
             New profile
-          </Button>
+          </Act>
         }
       >
         What each family of mail clients does to a signature. Relabel them, say how many of your readers use each,
@@ -180,15 +181,15 @@ function EditDialog({ id, onClose }: { id: string; onClose: () => void }) {
       </DialogContent>
       <DialogActions>
         {stored.data?.own && (
-          <Button color="error" onClick={() => remove.mutate()}>
+          <Act needs="clients" color="error" onClick={() => remove.mutate()}>
             Remove what is our own
-          </Button>
+          </Act>
         )}
         <Box sx={{ flex: 1 }} />
         <Button onClick={onClose}>Cancel</Button>
-        <Button variant="contained" disabled={save.isPending || text === ''} onClick={() => save.mutate()}>
+        <Act needs="clients" variant="contained" disabled={save.isPending || text === ''} onClick={() => save.mutate()}>
           Save the profile
-        </Button>
+        </Act>
       </DialogActions>
     </Dialog>
   )

@@ -15,6 +15,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act, Lacking } from '../access/session'
 import { api, packageFile, type Exported, type PackageInfo, type PackageRequest } from '../api/api'
 import { Choice, count, grouped, Page, PageHead, Severity, SourceBox, TemplateField, Trouble, when } from './parts'
 import { codeFont } from '../theme'
@@ -33,6 +34,7 @@ export function PackagesPage() {
         What goes out of a template or a release: a zip with everybody’s files for the desks, or the block for a mail
         host that appends the signature.
       </PageHead>
+      <Lacking permission="packages">Making packages</Lacking>
       <Trouble error={templates.error} />
       <FilesForDesks template={template} />
       {template && <HostBlock key={template} template={template} />}
@@ -120,9 +122,14 @@ function FilesForDesks({ template }: { template: string }) {
             onChange={(e) => setPerson(e.target.value)}
           />
         )}
-        <Button variant="contained" disabled={(!template && !of) || create.isPending} onClick={() => create.mutate()}>
+        <Act
+          needs="packages"
+          variant="contained"
+          disabled={(!template && !of) || create.isPending}
+          onClick={() => create.mutate()}
+        >
           Make a package
-        </Button>
+        </Act>
       </Box>
       {way && (
         <Typography color="text.secondary" sx={{ mb: 1.5, maxWidth: 860 }}>
@@ -198,9 +205,9 @@ function PackageRow({ package: p, onRemove }: { package: PackageInfo; onRemove: 
             Download
           </Button>
         )}
-        <Button size="small" color="inherit" onClick={onRemove}>
+        <Act needs="packages" size="small" color="inherit" onClick={onRemove}>
           {busy ? 'Stop' : 'Delete'}
-        </Button>
+        </Act>
       </TableCell>
     </TableRow>
   )
@@ -249,9 +256,9 @@ function HostBlock({ template }: { template: string }) {
             </MenuItem>
           ))}
         </TextField>
-        <Button variant="outlined" onClick={() => setEdited(of?.own ? dialect : '')}>
+        <Act needs="clients" variant="outlined" onClick={() => setEdited(of?.own ? dialect : '')}>
           {of?.own ? 'Edit the dialect' : 'A dialect of your own'}
-        </Button>
+        </Act>
       </Box>
       <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap', mb: 1.5 }}>
         <TextField

@@ -1,9 +1,15 @@
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
+import Menu from '@mui/material/Menu'
+import MenuItem from '@mui/material/MenuItem'
 import Typography from '@mui/material/Typography'
 import { useColorScheme } from '@mui/material/styles'
+import { useMutation } from '@tanstack/react-query'
+import { useState } from 'react'
 import { NavLink, Outlet, ScrollRestoration } from 'react-router'
+import { useSession } from '../access/session'
+import { api, type Session } from '../api/api'
 
 const pages = [
   { to: '/templates', label: 'Templates' },
@@ -13,10 +19,14 @@ const pages = [
   { to: '/packages', label: 'Packages' },
   { to: '/releases', label: 'Releases' },
   { to: '/desks', label: 'Desks' },
+  { to: '/mail', label: 'Mail' },
+  { to: '/settings', label: 'Settings' },
 ]
 
 /** The frame around every page: the mark, the way to the pages, light or dark. */
 export function Shell() {
+  const session = useSession()
+  if (!session) return null
   return (
     <Box sx={{ height: '100dvh', display: 'flex', flexDirection: 'column' }}>
       <Box
@@ -80,6 +90,7 @@ export function Shell() {
           ))}
         </Box>
         <Box sx={{ flex: 1 }} />
+        {session.kind === 'account' && <Who session={session} />}
         <ModeButton />
       </Box>
       <Box component="main" id="main" tabIndex={-1} sx={{ flex: 1, minHeight: 0, overflow: 'auto', outline: 'none' }}>
@@ -87,6 +98,25 @@ export function Shell() {
       </Box>
       <ScrollRestoration />
     </Box>
+  )
+}
+
+/** Who has signed in, with the way to their account and out. */
+function Who({ session }: { session: Session }) {
+  const [at, setAt] = useState<HTMLElement | null>(null)
+  const out = useMutation({ mutationFn: () => api.signOut(false), onSuccess: () => location.assign('/sign-in') })
+  return (
+    <>
+      <Button color="inherit" size="small" aria-haspopup="menu" onClick={(e) => setAt(e.currentTarget)}>
+        {session.title || session.name}
+      </Button>
+      <Menu anchorEl={at} open={at !== null} onClose={() => setAt(null)}>
+        <MenuItem component={NavLink} to="/account" onClick={() => setAt(null)}>
+          Your account
+        </MenuItem>
+        <MenuItem onClick={() => out.mutate()}>Sign out</MenuItem>
+      </Menu>
+    </>
   )
 }
 

@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
@@ -10,6 +9,7 @@ import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
+import { Act, Lacking } from '../access/session'
 import { api, type TemplateSummary } from '../api/api'
 import { NewTemplate } from './NewTemplate'
 import { count, Page, PageHead, Severity, Trouble, when } from './parts'
@@ -26,14 +26,15 @@ export function TemplatesPage() {
       <PageHead
         title="Templates"
         actions={
-          <Button variant="contained" onClick={() => setAsking(true)}>
+          <Act needs="templates" variant="contained" onClick={() => setAsking(true)}>
             New template
-          </Button>
+          </Act>
         }
       >
         Each template is a signature as source. Its state is what the checks find for all clients and everybody in the
         directory. A client is safe when nothing breaks there and no limit is exceeded.
       </PageHead>
+      <Lacking permission="templates">Saving templates</Lacking>
       <Trouble error={templates.error} />
       {templates.data?.length === 0 && (
         <Typography>There is no template yet. Make a new one, or push a folder with missivum template push.</Typography>

@@ -4,6 +4,7 @@ import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import type { ReactNode } from 'react'
+import { NavLink } from 'react-router'
 import type { TemplateSummary } from '../api/api'
 import { codeFont } from '../theme'
 
@@ -20,6 +21,31 @@ export function PageHead({ title, children, actions }: { title: string; children
         )}
       </Box>
       {actions && <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center' }}>{actions}</Box>}
+    </Box>
+  )
+}
+
+/** The way to pages that belong together. */
+export function PageTabs({ label, pages }: { label: string; pages: { to: string; label: string }[] }) {
+  return (
+    <Box component="nav" aria-label={label} sx={{ display: 'flex', flexWrap: 'wrap', gap: 2.5, mb: 2.5 }}>
+      {pages.map((page) => (
+        <Box
+          key={page.to}
+          component={NavLink}
+          to={page.to}
+          end
+          sx={{
+            color: 'text.secondary',
+            textDecoration: 'none',
+            borderBottom: '2px solid transparent',
+            '&:hover': { color: 'text.primary' },
+            '&.active': { color: 'text.primary', borderBottomColor: 'primary.main' },
+          }}
+        >
+          {page.label}
+        </Box>
+      ))}
     </Box>
   )
 }
@@ -80,28 +106,34 @@ export function TemplateField({
   )
 }
 
-/** One of several, with a blank for all. */
+/** One of several, with a blank for all: with its label above it, or within a sentence. */
 export function Choice({
   label,
   value,
   blank,
   options,
+  inline,
   onChange,
 }: {
   label: string
   value: string
   blank?: string
   options: [string, string][]
+  inline?: boolean
   onChange: (value: string) => void
 }) {
   return (
     <TextField
       select
       size="small"
-      label={label}
+      variant={inline ? 'standard' : 'outlined'}
+      label={inline ? undefined : label}
       value={value}
-      sx={{ minWidth: 190 }}
-      slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+      sx={inline ? undefined : { minWidth: 190 }}
+      slotProps={{
+        select: { displayEmpty: true, SelectDisplayProps: inline ? { 'aria-label': label } : undefined },
+        inputLabel: { shrink: true },
+      }}
       onChange={(e) => onChange(e.target.value)}
     >
       {blank && <MenuItem value="">{blank}</MenuItem>}

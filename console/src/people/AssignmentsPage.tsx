@@ -11,6 +11,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act, Lacking } from '../access/session'
 import { api, type Assignment, type AssignmentList } from '../api/api'
 import { count, grouped, Page, Trouble, Warnings } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
@@ -28,6 +29,7 @@ export function AssignmentsPage() {
         Who gets which template in which situation. The first line that fits decides; the last is for everybody.
         Templates are checked for the people who get them.
       </PeopleHead>
+      <Lacking permission="people">Changing assignments</Lacking>
       <Trouble error={stored.error} />
       {stored.data && <Lines key={JSON.stringify(stored.data.lines)} stored={stored.data} />}
     </Page>
@@ -187,14 +189,15 @@ function Lines({ stored }: { stored: AssignmentList }) {
         </Table>
       </Box>
       <Box sx={{ display: 'flex', gap: 1.5, mt: 2, mb: 2, alignItems: 'center', flexWrap: 'wrap' }}>
-        <Button
+        <Act
+          needs="people"
           variant="outlined"
           onClick={() =>
             setDraft({ ...draft, lines: [...draft.lines.slice(0, -1), { ...lastLine }, ...draft.lines.slice(-1)] })
           }
         >
           Add a line
-        </Button>
+        </Act>
         <TextField
           size="small"
           label="Situations of your own"
@@ -211,9 +214,9 @@ function Lines({ stored }: { stored: AssignmentList }) {
             })
           }}
         />
-        <Button variant="contained" disabled={!changed || save.isPending} onClick={() => save.mutate()}>
+        <Act needs="people" variant="contained" disabled={!changed || save.isPending} onClick={() => save.mutate()}>
           Save
-        </Button>
+        </Act>
         {changed && stored.lines.length > 0 && <Typography color="text.secondary">Not saved.</Typography>}
       </Box>
       <Trouble error={save.error ?? tried.error} />

@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import List from '@mui/material/List'
 import ListItemButton from '@mui/material/ListItemButton'
@@ -14,6 +13,7 @@ import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
+import { Act, Lacking } from '../access/session'
 import { api, type AudienceCount, type Condition } from '../api/api'
 import { count, Page, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
@@ -37,16 +37,18 @@ export function AudiencesPage() {
       <PeopleHead
         title="Audiences"
         actions={
-          <Button
+          <Act
+            needs="people"
             variant="contained"
             onClick={() => setDraft({ name: '', title: '', condition: blankCondition('all'), stored: false })}
           >
             New audience
-          </Button>
+          </Act>
         }
       >
         People by what is known of them. An audience can be used inside another, and in the assignments.
       </PeopleHead>
+      <Lacking permission="people">Changing audiences</Lacking>
       <Trouble error={audiences.error} />
       <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: '260px 1fr' }, gap: 4 }}>
         <List component="nav" dense aria-label="Audiences" sx={{ alignSelf: 'start', p: 0 }}>
@@ -128,17 +130,18 @@ function Editor({
           onChange={(e) => onChange({ ...draft, title: e.target.value })}
           sx={{ minWidth: 260 }}
         />
-        <Button
+        <Act
+          needs="people"
           variant="contained"
           disabled={!draft.name || !isWhole(draft.condition) || save.isPending}
           onClick={() => save.mutate()}
         >
           Save
-        </Button>
+        </Act>
         {draft.stored && (
-          <Button disabled={used.length > 0 || remove.isPending} onClick={() => remove.mutate()}>
+          <Act needs="people" disabled={used.length > 0 || remove.isPending} onClick={() => remove.mutate()}>
             Remove
-          </Button>
+          </Act>
         )}
       </Box>
       {used.length > 0 && (

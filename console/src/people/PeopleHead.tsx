@@ -1,7 +1,5 @@
-import Box from '@mui/material/Box'
 import type { ReactNode } from 'react'
-import { NavLink } from 'react-router'
-import { PageHead } from '../pages/parts'
+import { PageHead, PageTabs } from '../pages/parts'
 
 const pages = [
   { to: '/people', label: 'Everybody' },
@@ -16,25 +14,7 @@ const pages = [
 export function PeopleHead({ title, children, actions }: { title: string; children?: ReactNode; actions?: ReactNode }) {
   return (
     <>
-      <Box component="nav" aria-label="About people" sx={{ display: 'flex', flexWrap: 'wrap', gap: 2.5, mb: 2.5 }}>
-        {pages.map((page) => (
-          <Box
-            key={page.to}
-            component={NavLink}
-            to={page.to}
-            end
-            sx={{
-              color: 'text.secondary',
-              textDecoration: 'none',
-              borderBottom: '2px solid transparent',
-              '&:hover': { color: 'text.primary' },
-              '&.active': { color: 'text.primary', borderBottomColor: 'primary.main' },
-            }}
-          >
-            {page.label}
-          </Box>
-        ))}
-      </Box>
+      <PageTabs label="About people" pages={pages} />
       <PageHead title={title} actions={actions}>
         {children}
       </PageHead>

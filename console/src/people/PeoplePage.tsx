@@ -14,6 +14,7 @@ import Typography from '@mui/material/Typography'
 import { DataGrid, type GridColDef } from '@mui/x-data-grid'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useRef, useState } from 'react'
+import { Act, Lacking } from '../access/session'
 import { api, type ImportPlan, type PeoplePage as PeopleData } from '../api/api'
 import { Link as RouterLink } from 'react-router'
 import { count, Page, Trouble, Warnings } from '../pages/parts'
@@ -75,9 +76,9 @@ export function PeoplePage() {
                 label={`Who left (${people.data?.left})`}
               />
             )}
-            <Button variant="contained" onClick={() => input.current?.click()}>
+            <Act needs="people" variant="contained" onClick={() => input.current?.click()}>
               Import a file
-            </Button>
+            </Act>
             <input
               ref={input}
               type="file"
@@ -94,6 +95,7 @@ export function PeoplePage() {
       >
         {people.data && <Figures data={people.data} search={text || blank || (left ? 'left' : '')} />}
       </PeopleHead>
+      <Lacking permission="people">Changing people</Lacking>
       <Trouble error={people.error} />
       {people.data?.all === 0 ? (
         <Typography>

@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
@@ -13,6 +12,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useParams } from 'react-router'
+import { Act } from '../access/session'
 import { api, type PersonDetail } from '../api/api'
 import { count, Page, Severity, Trouble, when } from '../pages/parts'
 import { LookFrame } from '../workbench/LookFrame'
@@ -179,13 +179,14 @@ function Values({ person }: { person: PersonDetail }) {
               <TableCell>{v.source === 'kept' ? 'kept here' : v.source}</TableCell>
               <TableCell align="right">
                 {v.source === 'kept' && (
-                  <Button
+                  <Act
+                    needs="people"
                     size="small"
                     aria-label={`Take ${v.field} away`}
                     onClick={() => keep.mutate({ [v.field]: '' })}
                   >
                     Take away
-                  </Button>
+                  </Act>
                 )}
               </TableCell>
             </TableRow>
@@ -208,9 +209,9 @@ function Values({ person }: { person: PersonDetail }) {
           onChange={(e) => setValue(e.target.value)}
           sx={{ minWidth: 260 }}
         />
-        <Button type="submit" variant="outlined" disabled={!field || !value || keep.isPending}>
+        <Act needs="people" type="submit" variant="outlined" disabled={!field || !value || keep.isPending}>
           Keep here
-        </Button>
+        </Act>
         <Typography variant="body2" color="text.secondary">
           For what no source knows, such as pronouns or a booking address. It survives every run.
         </Typography>

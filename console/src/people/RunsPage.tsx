@@ -13,6 +13,7 @@ import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Link as RouterLink, useNavigate, useParams } from 'react-router'
+import { Act } from '../access/session'
 import { api, type ChangeKind, type Run } from '../api/api'
 import { count, grouped, Page, Trouble, when } from '../pages/parts'
 import { PeopleHead } from './PeopleHead'
@@ -114,20 +115,23 @@ export function RunPage() {
             <>
               {waits && (
                 <>
-                  <Button onClick={() => act.mutate('drop')}>Drop it</Button>
-                  <Button
+                  <Act needs="people" onClick={() => act.mutate('drop')}>
+                    Drop it
+                  </Act>
+                  <Act
+                    needs="people"
                     variant="contained"
                     disabled={act.isPending}
                     onClick={() => act.mutate(run.data.state === 'held' ? 'confirm' : 'apply')}
                   >
                     {run.data.state === 'held' ? 'Confirm and apply' : 'Apply'}
-                  </Button>
+                  </Act>
                 </>
               )}
               {run.data.state === 'applied' && run.data.kind !== 'undo' && (
-                <Button variant="outlined" disabled={act.isPending} onClick={() => act.mutate('undo')}>
+                <Act needs="people" variant="outlined" disabled={act.isPending} onClick={() => act.mutate('undo')}>
                   Undo this run
-                </Button>
+                </Act>
               )}
               <Button
                 variant="outlined"

@@ -15,6 +15,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api, type Source, type SourcePreview, type SourceRequest, type SourceSettings } from '../api/api'
 import { count, Trouble, Warnings } from '../pages/parts'
 import { codeFont } from '../theme'
@@ -208,19 +209,19 @@ export function SourceForm({ source, onClose }: { source?: Source; onClose: () =
       </DialogContent>
       <DialogActions>
         {stored && source && source.name !== 'import' && (
-          <Button onClick={() => remove.mutate()} sx={{ mr: 'auto' }}>
+          <Act needs="people" onClick={() => remove.mutate()} sx={{ mr: 'auto' }}>
             Remove
-          </Button>
+          </Act>
         )}
         <Button onClick={onClose}>Close</Button>
         {asked && (
-          <Button disabled={!stored || preview.isPending} onClick={() => preview.mutate()}>
+          <Act needs="people" disabled={!stored || preview.isPending} onClick={() => preview.mutate()}>
             {preview.isPending ? 'Asking ...' : 'Show five people'}
-          </Button>
+          </Act>
         )}
-        <Button variant="contained" disabled={!name || save.isPending} onClick={() => save.mutate()}>
+        <Act needs="people" variant="contained" disabled={!name || save.isPending} onClick={() => save.mutate()}>
           Save
-        </Button>
+        </Act>
       </DialogActions>
     </Dialog>
   )

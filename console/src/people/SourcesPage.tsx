@@ -12,6 +12,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
+import { Act, Lacking } from '../access/session'
 import { api, type Source } from '../api/api'
 import { grouped, Page, Trouble, when } from '../pages/parts'
 import { PeopleHead } from './PeopleHead'
@@ -38,13 +39,14 @@ export function SourcesPage() {
       <PeopleHead
         title="Sources"
         actions={
-          <Button variant="contained" onClick={() => setOpen('new')}>
+          <Act needs="people" variant="contained" onClick={() => setOpen('new')}>
             New source
-          </Button>
+          </Act>
         }
       >
         Where people come from. Where several sources have a value, that of the first in this list counts.
       </PeopleHead>
+      <Lacking permission="people">Changing sources</Lacking>
       <Trouble error={sources.error} />
       {failing.map((s) => (
         <Alert key={s.name} severity="error" variant="outlined" sx={{ mb: 1 }}>
@@ -147,25 +149,26 @@ function Row({ source: s, onOpen }: { source: Source; onOpen: () => void }) {
       <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
         {asked(s) && job === '' && (
           <>
-            <Button size="small" aria-label={`Ask ${s.name} now`} onClick={() => sync.mutate()}>
+            <Act needs="people" size="small" aria-label={`Ask ${s.name} now`} onClick={() => sync.mutate()}>
               Ask now
-            </Button>
-            <Button
+            </Act>
+            <Act
+              needs="people"
               size="small"
               aria-label={`${s.paused ? 'Resume' : 'Pause'} ${s.name}`}
               onClick={() => pause.mutate()}
             >
               {s.paused ? 'Resume' : 'Pause'}
-            </Button>
+            </Act>
           </>
         )}
         {job !== '' && (
           <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, minWidth: 180 }}>
             <LinearProgress aria-label={`Reading ${s.name}`} sx={{ flex: 1 }} />
             {grouped(running.data?.done ?? 0)}
-            <Button size="small" onClick={() => stop.mutate()}>
+            <Act needs="people" size="small" onClick={() => stop.mutate()}>
               Stop
-            </Button>
+            </Act>
           </Box>
         )}
       </TableCell>

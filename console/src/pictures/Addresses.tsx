@@ -1,9 +1,9 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api, type CheckedAddress } from '../api/api'
 import { Severity, TemplateField, Trouble, when } from '../pages/parts'
 import { inShort } from './facts'
@@ -26,13 +26,14 @@ export function Addresses() {
       <Box sx={{ display: 'flex', gap: 3, flexWrap: 'wrap', mb: 2, alignItems: 'center' }}>
         <Box sx={{ display: 'flex', gap: 1 }}>
           <TemplateField templates={templates.data} value={chosen} onChange={setTemplate} />
-          <Button
+          <Act
+            needs="templates"
             variant="outlined"
             disabled={!chosen || ask.isPending}
             onClick={() => ask.mutate({ template: chosen })}
           >
             Ask its addresses
-          </Button>
+          </Act>
         </Box>
         <Box
           component="form"
@@ -49,15 +50,15 @@ export function Addresses() {
             onChange={(e) => setAddress(e.target.value)}
             sx={{ flex: 1 }}
           />
-          <Button type="submit" variant="outlined" disabled={!address || ask.isPending}>
+          <Act needs="pictures" type="submit" variant="outlined" disabled={!address || ask.isPending}>
             Ask it
-          </Button>
+          </Act>
         </Box>
       </Box>
       <Typography variant="body2" color="text.secondary" sx={{ mb: 2 }}>
         {ask.isPending
           ? 'Asking ...'
-          : 'Nothing inside the private network is asked unless the service was started with --allow.'}
+          : 'Nothing inside the private network is asked unless the setting pictures.allow names it.'}
       </Typography>
       <Trouble error={list.error ?? ask.error} />
       {list.data?.length === 0 && <Typography>No address was asked yet.</Typography>}

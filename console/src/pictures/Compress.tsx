@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
 import TableCell from '@mui/material/TableCell'
@@ -8,6 +7,7 @@ import TableRow from '@mui/material/TableRow'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api, type PictureRecord, type PictureVersion } from '../api/api'
 import { grouped, Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
@@ -42,9 +42,9 @@ export function Compress({ record, latest }: { record: PictureRecord; latest: Pi
           max={32_000_000}
           helperText="blank: no limit"
         />
-        <Button variant="contained" disabled={!data || keep.isPending} onClick={() => keep.mutate()}>
+        <Act needs="pictures" variant="contained" disabled={!data || keep.isPending} onClick={() => keep.mutate()}>
           Keep the lighter file
-        </Button>
+        </Act>
         <Typography variant="body2" role="status" sx={{ pt: 1 }}>
           {keep.data && (
             <>

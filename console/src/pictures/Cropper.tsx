@@ -7,6 +7,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState, type KeyboardEvent, type PointerEvent } from 'react'
+import { Act } from '../access/session'
 import {
   api,
   pictureView,
@@ -233,9 +234,14 @@ export function Cropper({ record, latest }: { record: PictureRecord; latest: Pic
           />
         </Box>
         <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center' }}>
-          <Button variant="contained" onClick={() => keep.mutate()} disabled={!possible || keep.isPending}>
+          <Act
+            needs="pictures"
+            variant="contained"
+            onClick={() => keep.mutate()}
+            disabled={!possible || keep.isPending}
+          >
             Keep the rendition
-          </Button>
+          </Act>
           <Typography variant="body2" role="status">
             {keep.data && (
               <>

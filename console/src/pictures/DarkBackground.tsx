@@ -1,10 +1,10 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api, pictureView, type PictureRecipe, type PictureRecord, type PictureVersion } from '../api/api'
 import { Trouble } from '../pages/parts'
 import { usePaused } from '../workbench/paused'
@@ -91,9 +91,9 @@ export function DarkBackground({ record, latest }: { record: PictureRecord; late
           width={110}
           placeholder={way === 'outline' ? '1' : '4'}
         />
-        <Button variant="contained" disabled={!made.data || keep.isPending} onClick={() => keep.mutate()}>
+        <Act needs="pictures" variant="contained" disabled={!made.data || keep.isPending} onClick={() => keep.mutate()}>
           Keep the fixed one
-        </Button>
+        </Act>
       </Box>
       {made.data && (
         <>

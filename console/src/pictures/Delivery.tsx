@@ -9,6 +9,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api, treeFile, type Consequence, type PictureSettings } from '../api/api'
 import { grouped, Severity, TemplateField, Trouble } from '../pages/parts'
 import { weight } from './facts'
@@ -92,9 +93,9 @@ function SettingsForm() {
         width={170}
         helperText="all addresses; blank: by hand"
       />
-      <Button type="submit" variant="outlined" disabled={!draft || save.isPending}>
+      <Act needs="settings" type="submit" variant="outlined" disabled={!draft || save.isPending}>
         Save
-      </Button>
+      </Act>
       <Trouble error={save.error} />
     </Box>
   )
@@ -158,19 +159,25 @@ function Consequences({ template }: { template: string }) {
                       </Typography>
                     </Box>
                   ))}
+                  {c['sent-along'] !== '' && (
+                    <Typography variant="body2" color="text.secondary">
+                      {c['sent-along']}
+                    </Typography>
+                  )}
                 </TableCell>
                 <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
                   {c.chosen ? (
                     <b>chosen</b>
                   ) : (
-                    <Button
+                    <Act
+                      needs="templates"
                       size="small"
                       disabled={choose.isPending}
                       onClick={() => choose.mutate(c)}
                       aria-label={`Choose ${c.way} for ${c.form}`}
                     >
                       Choose
-                    </Button>
+                    </Act>
                   )}
                 </TableCell>
               </TableRow>

@@ -5,6 +5,7 @@ import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api } from '../api/api'
 import { count, grouped, Severity, Trouble } from '../pages/parts'
 import { weight } from './facts'
@@ -83,7 +84,9 @@ export function Photos() {
                 : `${grouped(s.done)} of ${count(s.total, 'photo', 'photos')}`}
             </Typography>
           </Box>
-          <Button onClick={() => stop.mutate()}>Stop</Button>
+          <Act needs="people" onClick={() => stop.mutate()}>
+            Stop
+          </Act>
         </Box>
       )}
       {s && !open(s.state) && s.state !== 'none' && (

@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import Tab from '@mui/material/Tab'
 import Tabs from '@mui/material/Tabs'
@@ -7,6 +6,7 @@ import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useParams, useSearchParams } from 'react-router'
+import { Act } from '../access/session'
 import { api } from '../api/api'
 import { Page, PageHead, Trouble } from '../pages/parts'
 import { Cropper } from './Cropper'
@@ -40,9 +40,9 @@ export function PicturePage() {
       <PageHead
         title={name}
         actions={
-          <Button variant="outlined" onClick={() => setAdding(true)}>
+          <Act needs="pictures" variant="outlined" onClick={() => setAdding(true)}>
             New version
-          </Button>
+          </Act>
         }
       >
         <Link component={RouterLink} to="/pictures">

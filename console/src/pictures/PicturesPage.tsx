@@ -17,6 +17,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useNavigate, useSearchParams } from 'react-router'
+import { Act, Lacking } from '../access/session'
 import { api, pictureView, type PictureSummary } from '../api/api'
 import { Page, PageHead, Severity, Trouble, when } from '../pages/parts'
 import { Addresses } from './Addresses'
@@ -43,14 +44,15 @@ export function PicturesPage() {
       <PageHead
         title="Pictures"
         actions={
-          <Button variant="contained" onClick={() => setAdding(true)}>
+          <Act needs="pictures" variant="contained" onClick={() => setAdding(true)}>
             Add a picture
-          </Button>
+          </Act>
         }
       >
         Originals with their versions. What templates show is made of them: exactly the size, as light as can be, at an
         address that lasts.
       </PageHead>
+      <Lacking permission="pictures">Changing pictures</Lacking>
       <Tabs
         value={tab}
         onChange={(_, t: string) => setSearch(t === 'pictures' ? {} : { part: t }, { replace: true })}

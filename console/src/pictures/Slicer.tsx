@@ -6,6 +6,7 @@ import ToggleButtonGroup from '@mui/material/ToggleButtonGroup'
 import Typography from '@mui/material/Typography'
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState, type KeyboardEvent, type PointerEvent } from 'react'
+import { Act } from '../access/session'
 import {
   api,
   pictureView,
@@ -131,9 +132,14 @@ export function Slicer({ record, latest }: { record: PictureRecord; latest: Pict
         {!cut.data && !cut.error && <Typography color="text.secondary">Cutting ...</Typography>}
         {cut.data && <Pieces cut={cut.data} map={map} onLabel={(pieces) => setMap({ ...map, pieces })} />}
         <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', mt: 2, flexWrap: 'wrap' }}>
-          <Button variant="contained" onClick={() => keep.mutate()} disabled={!cut.data || keep.isPending}>
+          <Act
+            needs="pictures"
+            variant="contained"
+            onClick={() => keep.mutate()}
+            disabled={!cut.data || keep.isPending}
+          >
             Keep the cuts
-          </Button>
+          </Act>
           <Button variant="outlined" href={slicedFile(record.name)} disabled={!record.slices}>
             Template with the pieces
           </Button>

@@ -1,9 +1,9 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { Act } from '../access/session'
 import { api, type PictureRecipe, type PictureRecord } from '../api/api'
 import { TemplateField, Trouble } from '../pages/parts'
 
@@ -45,9 +45,9 @@ export function UseInTemplate({ record, recipe }: { record: PictureRecord; recip
           slotProps={{ inputLabel: { shrink: true } }}
           sx={{ width: 150 }}
         />
-        <Button type="submit" variant="outlined" disabled={!template || use.isPending}>
+        <Act needs="pictures" type="submit" variant="outlined" disabled={!template || use.isPending}>
           Put it in
-        </Button>
+        </Act>
       </Box>
       <Typography variant="body2" role="status" sx={{ mt: 1 }}>
         {use.data && (

@@ -1,5 +1,4 @@
 import Box from '@mui/material/Box'
-import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
 import Table from '@mui/material/Table'
 import TableBody from '@mui/material/TableBody'
@@ -11,6 +10,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink } from 'react-router'
+import { Act } from '../access/session'
 import { api, pictureView, type PictureRecord } from '../api/api'
 import { count, Severity, Trouble, when } from '../pages/parts'
 import { checkered, inShort } from './facts'
@@ -42,14 +42,15 @@ export function Versions({ record }: { record: PictureRecord }) {
                   {u.packages > 0 && `, in ${count(u.packages, 'package', 'packages')}`}
                 </Box>
                 {u.version !== record.versions[0]?.number ? (
-                  <Button
+                  <Act
+                    needs="pictures"
                     size="small"
                     variant="outlined"
                     disabled={take.isPending}
                     onClick={() => take.mutate({ template: u.template, name: u.name })}
                   >
                     Take the latest
-                  </Button>
+                  </Act>
                 ) : (
                   <Severity of="fine">the latest</Severity>
                 )}
@@ -208,9 +209,9 @@ function Alts({ record }: { record: PictureRecord }) {
           />
         </Box>
       ))}
-      <Button type="submit" variant="outlined" disabled={!draft || save.isPending}>
+      <Act needs="pictures" type="submit" variant="outlined" disabled={!draft || save.isPending}>
         Save the texts
-      </Button>
+      </Act>
       <Trouble error={save.error} />
     </Box>
   )

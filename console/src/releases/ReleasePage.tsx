@@ -13,6 +13,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { Link as RouterLink, useNavigate, useParams } from 'react-router'
+import { Act, Lacking, useMay } from '../access/session'
 import { api, type Release, type SendWave } from '../api/api'
 import { count, grouped, Page, PageHead, Severity, SourceBox, Trouble, when } from '../pages/parts'
 import { ActingField, useActing } from './acting'
@@ -40,7 +41,8 @@ export function ReleasePage() {
             {r.approval && `: “${r.approval}”`}
             {r.withdrawnBy && `; withdrawn by ${r.withdrawnBy}`}. People are{' '}
             {r.frozenPeople ? 'frozen' : 'live: a change in the directory reaches desks by itself'}. Files on desks are
-            called {r.base}.
+            called {r.base}.{' '}
+            {r.rules > 0 ? `It holds version ${r.rules} of the mail rules.` : 'It holds no mail rules.'}
           </Typography>
           {r.state === 'draft' && <Checking release={r} />}
           <Actions release={r} />
@@ -118,17 +120,25 @@ function Actions({ release: r }: { release: Release }) {
     },
   })
   const button = (step: Parameters<typeof act.mutate>[0], label: string, main?: boolean) => (
-    <Button variant={main ? 'contained' : 'outlined'} disabled={act.isPending} onClick={() => act.mutate(step)}>
+    <Act
+      needs={step === 'approve' ? 'approve' : 'send'}
+      variant={main ? 'contained' : 'outlined'}
+      disabled={act.isPending}
+      onClick={() => act.mutate(step)}
+    >
       {label}
-    </Button>
+    </Act>
   )
+  const mayApprove = useMay('approve')
   if (r.state === 'withdrawn') return <Trouble error={act.error} />
   return (
     <Box sx={{ mb: 2 }}>
+      {r.state === 'checked' && <Lacking permission="approve">Approving</Lacking>}
+      {r.state === 'approved' && <Lacking permission="send">Sending it out</Lacking>}
       {r.state === 'approved' && <WaveEditor waves={waves} onChange={setWaves} />}
       <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap' }}>
         <ActingField value={as} onChange={setAs} />
-        {r.state === 'checked' && (
+        {r.state === 'checked' && mayApprove && (
           <>
             <TextField
               size="small"
@@ -152,16 +162,16 @@ function Actions({ release: r }: { release: Release }) {
                 <Button onClick={() => setSure(false)}>Keep it out</Button>
               </>
             ) : (
-              <Button color="error" onClick={() => setSure(true)}>
+              <Act needs="send" color="error" onClick={() => setSure(true)}>
                 Withdraw
-              </Button>
+              </Act>
             )}
           </>
         )}
         {r.state !== 'out' && (
-          <Button color="inherit" disabled={act.isPending} onClick={() => act.mutate('delete')}>
+          <Act needs="releases" color="inherit" disabled={act.isPending} onClick={() => act.mutate('delete')}>
             Delete
-          </Button>
+          </Act>
         )}
       </Box>
       <Trouble error={act.error} />

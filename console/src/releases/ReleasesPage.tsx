@@ -14,6 +14,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as RouterLink, useNavigate } from 'react-router'
+import { Act, Lacking } from '../access/session'
 import { api, type Release } from '../api/api'
 import { count, Page, PageHead, Trouble, when } from '../pages/parts'
 import { ActingField, useActing } from './acting'
@@ -34,15 +35,16 @@ export function ReleasesPage() {
         title="Releases"
         actions={
           !making && (
-            <Button variant="contained" onClick={() => setMaking(true)}>
+            <Act needs="releases" variant="contained" onClick={() => setMaking(true)}>
               Make a release
-            </Button>
+            </Act>
           )
         }
       >
         A release freezes who gets which template, with pictures and texts. It is checked for everybody it concerns,
         approved, sent out in waves, and can be withdrawn.
       </PageHead>
+      <Lacking permission="releases">Making releases</Lacking>
       <Trouble error={releases.error ?? endings.error} />
       {endings.data?.map((e) => (
         <Alert key={`${e.template} ${e.slot}`} severity="warning" variant="outlined" sx={{ mb: 2 }}>

@@ -1,5 +1,6 @@
 import TextField from '@mui/material/TextField'
 import { useState } from 'react'
+import { useSession } from '../access/session'
 
 const key = 'acting-as'
 
@@ -17,6 +18,7 @@ export function useActing(): [string, (name: string) => void] {
 
 /** The name of who acts: until there are accounts, everybody says it themselves. */
 export function ActingField({ value, onChange }: { value: string; onChange: (name: string) => void }) {
+  if (useSession()?.kind !== 'owner') return null
   return (
     <TextField
       size="small"

@@ -18,72 +18,101 @@ export function FindingsList({
 }) {
   if (report.findings.length === 0 && report.accepted.length === 0)
     return (
-      <Typography sx={{ p: 1.5 }}>
-        <Severity of="fine">Nothing found for any client.</Severity>
-      </Typography>
+      <>
+        <Typography sx={{ p: 1.5 }}>
+          <Severity of="fine">Nothing found for any client.</Severity>
+        </Typography>
+        <ValuesList report={report} />
+      </>
     )
   return (
-    <Box component="ol" aria-label="Findings" sx={{ listStyle: 'none', m: 0, p: 0 }}>
-      {report.findings.map((f, i) => (
-        <Box
-          component="li"
-          key={`${f.check}-${f.offset}-${i}`}
-          sx={{ borderBottom: 1, borderColor: 'divider', display: 'flex', alignItems: 'flex-start' }}
-        >
-          <ButtonBase
-            onClick={() => onGo(f)}
-            sx={{
-              display: 'grid',
-              gridTemplateColumns: '64px 92px minmax(0, 1fr)',
-              columnGap: 1,
-              textAlign: 'left',
-              width: '100%',
-              font: 'inherit',
-              px: 1.5,
-              py: 0.8,
-              alignItems: 'baseline',
-              '&:hover, &:focus-visible': { bgcolor: 'action.hover' },
-            }}
+    <>
+      <Box component="ol" aria-label="Findings" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+        {report.findings.map((f, i) => (
+          <Box
+            component="li"
+            key={`${f.check}-${f.offset}-${i}`}
+            sx={{ borderBottom: 1, borderColor: 'divider', display: 'flex', alignItems: 'flex-start' }}
           >
-            <span>Line {f.line}</span>
-            <Severity of={f.severity} />
-            <Box>
-              <Typography component="div">{f.message}</Typography>
-              <Typography component="div" variant="body2" color="text.secondary">
-                {f.fix ? `Fix: ${f.fix.title}${f.fix.safe ? '' : `. This costs something: ${f.fix.costs}`}` : f.remedy}
-              </Typography>
-              <Typography component="div" variant="body2" color="text.secondary">
-                {f.check} ·{' '}
-                {f.clients.length > 1 && f.clients.length === report.verdict.markup
-                  ? 'every client that shows markup'
-                  : f.clients.join(', ')}
-                {f.basis && ` · ${f.basis}`}
-              </Typography>
-            </Box>
-          </ButtonBase>
-          {f.fix && onFix && (
-            <Button
-              size="small"
-              onClick={() => onFix(f)}
-              aria-label={`Fix line ${f.line}, ${f.check}`}
-              sx={{ mt: 0.5, mr: 0.5, flexShrink: 0 }}
+            <ButtonBase
+              onClick={() => onGo(f)}
+              sx={{
+                display: 'grid',
+                gridTemplateColumns: '64px 92px minmax(0, 1fr)',
+                columnGap: 1,
+                textAlign: 'left',
+                width: '100%',
+                font: 'inherit',
+                px: 1.5,
+                py: 0.8,
+                alignItems: 'baseline',
+                '&:hover, &:focus-visible': { bgcolor: 'action.hover' },
+              }}
             >
-              Fix
-            </Button>
-          )}
-        </Box>
-      ))}
-      {report.accepted.map((f, i) => (
-        <Box
-          component="li"
-          key={`accepted-${f.offset}-${i}`}
-          sx={{ borderBottom: 1, borderColor: 'divider', px: 1.5, py: 0.8 }}
-        >
-          <Typography variant="body2" color="text.secondary">
-            Line {f.line}, {f.check}, accepted: {f.accepted}
-          </Typography>
-        </Box>
-      ))}
+              <span>Line {f.line}</span>
+              <Severity of={f.severity} />
+              <Box>
+                <Typography component="div">{f.message}</Typography>
+                <Typography component="div" variant="body2" color="text.secondary">
+                  {f.fix
+                    ? `Fix: ${f.fix.title}${f.fix.safe ? '' : `. This costs something: ${f.fix.costs}`}`
+                    : f.remedy}
+                </Typography>
+                <Typography component="div" variant="body2" color="text.secondary">
+                  {f.check} ·{' '}
+                  {f.clients.length > 1 && f.clients.length === report.verdict.markup
+                    ? 'every client that shows markup'
+                    : f.clients.join(', ')}
+                  {f.basis && ` · ${f.basis}`}
+                </Typography>
+              </Box>
+            </ButtonBase>
+            {f.fix && onFix && (
+              <Button
+                size="small"
+                onClick={() => onFix(f)}
+                aria-label={`Fix line ${f.line}, ${f.check}`}
+                sx={{ mt: 0.5, mr: 0.5, flexShrink: 0 }}
+              >
+                Fix
+              </Button>
+            )}
+          </Box>
+        ))}
+        {report.accepted.map((f, i) => (
+          <Box
+            component="li"
+            key={`accepted-${f.offset}-${i}`}
+            sx={{ borderBottom: 1, borderColor: 'divider', px: 1.5, py: 0.8 }}
+          >
+            <Typography variant="body2" color="text.secondary">
+              Line {f.line}, {f.check}, accepted: {f.accepted}
+            </Typography>
+          </Box>
+        ))}
+      </Box>
+      <ValuesList report={report} />
+    </>
+  )
+}
+
+/** Which values do not come from the directory, and where each comes from. */
+function ValuesList({ report }: { report: Report }) {
+  const named = report.values.filter((v) => v.name.includes('.') || v.from === 'organisation')
+  if (named.length === 0) return null
+  return (
+    <Box component="details" sx={{ px: 1.5, py: 1, '& summary': { cursor: 'pointer', color: 'text.secondary' } }}>
+      <summary>{count(named.length, 'value', 'values')} that do not come from the directory</summary>
+      <Box component="ul" aria-label="Values" sx={{ m: 0, pl: 2.5 }}>
+        {named.map((v) => (
+          <li key={v.name}>
+            <b>{v.name}</b> {v.value.length > 80 ? `${v.value.slice(0, 80)} …` : v.value}{' '}
+            <Typography component="span" variant="body2" color="text.secondary">
+              {v.from === 'organisation' ? 'from the organisation’s settings' : 'from template.yaml'}
+            </Typography>
+          </li>
+        ))}
+      </Box>
     </Box>
   )
 }

@@ -241,7 +241,7 @@ function RealPaste({
         {paste.isPending
           ? 'Chromium copies and pastes ...'
           : r
-            ? `Copied and pasted by Chromium: ${grouped(r.measured)} characters; predicted ${grouped(r.predicted)}, ${apart(r.predicted, r.measured)}. Both are measured before this client drops anything.`
+            ? `Copied and pasted by Chromium: ${grouped(r.measured)} characters; predicted ${grouped(r.predicted)}, ${apart(r.predicted, r.measured)}. A browser with the Gecko engine would make ${grouped(r.inGecko)} of it. All are counted before this client drops anything.`
             : 'The figure above is predicted; the installed Chromium can copy and paste it for real.'}
       </Typography>
       <Trouble error={paste.error} />

@@ -11,6 +11,7 @@ import Typography from '@mui/material/Typography'
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, type ReactNode } from 'react'
 import { useBlocker } from 'react-router'
+import { Act, useMay } from '../access/session'
 import { api, type Report } from '../api/api'
 import { dirty, forget, type State } from './state'
 
@@ -27,6 +28,7 @@ interface Props {
 /** What the template is and where it stands, what it is looked at with, and what saves it. */
 export function Toolbar({ state, verdict, saving, onNote, onSave, onVersions, children }: Props) {
   const unsaved = dirty(state)
+  const may = useMay('templates')
   return (
     <Box
       sx={{
@@ -48,6 +50,7 @@ export function Toolbar({ state, verdict, saving, onNote, onSave, onVersions, ch
         <Typography variant="body2" color="text.secondary" aria-live="polite">
           Version {state.saved.number}
           {unsaved ? ', with changes not saved' : ', saved'}
+          {!may && '. Saving needs the role author'}
           {verdict && (
             <Box component="span" title={`${verdict.says} Safe: nothing breaks there, and no limit is exceeded.`}>
               . {verdict.short}
@@ -59,10 +62,10 @@ export function Toolbar({ state, verdict, saving, onNote, onSave, onVersions, ch
       <Button color="inherit" onClick={onVersions}>
         Versions
       </Button>
-      <NoteButton note={state.note} onNote={onNote} />
-      <Button variant="contained" disabled={!unsaved || saving} onClick={onSave} title="Ctrl+S">
+      {may && <NoteButton note={state.note} onNote={onNote} />}
+      <Act needs="templates" variant="contained" disabled={!unsaved || saving} onClick={onSave} title="Ctrl+S">
         Save a version
-      </Button>
+      </Act>
       <LeaveGuard unsaved={unsaved} name={state.saved.name} number={state.saved.number} />
     </Box>
   )
