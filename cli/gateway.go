@@ -334,17 +334,28 @@ func (f *mailTLSFlags) read() (t gateway.TLS, err error) {
 	if !f.startTLS {
 		return t, nil
 	}
-	t.Next = &tls.Config{ServerName: f.nextName, MinVersion: tls.VersionTLS12}
-	if f.nextCA != "" {
-		pem, err := os.ReadFile(f.nextCA)
-		if err != nil {
-			return t, fmt.Errorf("the authorities cannot be read: %w", err)
-		}
-		pool := x509.NewCertPool()
-		if !pool.AppendCertsFromPEM(pem) {
-			return t, fmt.Errorf("%s holds no certificate", f.nextCA)
-		}
-		t.Next.RootCAs = pool
+	if t.Next, err = authorities(f.nextCA); err != nil {
+		return t, err
 	}
+	if t.Next == nil {
+		t.Next = &tls.Config{MinVersion: tls.VersionTLS12}
+	}
+	t.Next.ServerName = f.nextName
 	return t, nil
+}
+
+// authorities reads the certificates of authorities that a server's certificate must be from; nil for those of the system.
+func authorities(file string) (*tls.Config, error) {
+	if file == "" {
+		return nil, nil
+	}
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("the authorities cannot be read: %w", err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("%s holds no certificate", file)
+	}
+	return &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}, nil
 }

@@ -31,6 +31,7 @@ import (
 	"missivum/service/gateway"
 	"missivum/service/hosting"
 	"missivum/service/people"
+	"missivum/service/personal"
 	"missivum/service/store"
 	"missivum/service/templates"
 )
@@ -142,6 +143,11 @@ func serviceConfig(v *config.Values) (service.Config, error) {
 	encryption := mailTLSFlags{cert: v.Text("mail.tls-certificate"), key: v.Text("mail.tls-key"), nextCA: v.Text("mail.next-ca"),
 		nextName: v.Text("mail.next-name"), keys: v.Text("mail.client-keys"), startTLS: v.Switch("mail.next-tls")}
 	if c.Gateway.TLS, err = encryption.read(); err != nil {
+		return c, err
+	}
+	c.Invitations = personal.Mail{Server: v.Text("invitations.server"), Encrypt: v.Text("invitations.encrypt"),
+		User: v.Text("invitations.user"), Password: v.Text("invitations.password")}
+	if c.Invitations.TLS, err = authorities(v.Text("invitations.ca")); err != nil {
 		return c, err
 	}
 	c.BackupFolder, c.BackupEvery = v.Text("backup.folder"), v.Duration("backup.every")

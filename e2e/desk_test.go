@@ -446,8 +446,8 @@ func TestTheWholeWay(t *testing.T) {
 		desks[3].person) || !strings.Contains(got, "Summer") {
 		t.Errorf("the Desks page shows %q", got)
 	}
-	do(t, tab, "the next wave", chromedp.Navigate(s.Address+"/releases/2"), chromedp.WaitVisible(`//button[. = "Begin the next wave now"]`),
-		chromedp.Click(`//button[. = "Begin the next wave now"]`), chromedp.WaitNotPresent(`//button[. = "Begin the next wave now"]`))
+	do(t, tab, "the release", chromedp.Navigate(s.Address+"/releases/2"), chromedp.WaitVisible(`//button[. = "Begin the next wave now"]`))
+	press(t, tab, "the next wave", "Begin the next wave now")
 
 	round("4 places new", 14, 20)
 	if out := watch(desks[3]); !strings.Contains(out, "it was altered since it was placed") ||

@@ -141,6 +141,23 @@ func waitFor(t *testing.T, tab context.Context, what, expression string) {
 		evaluate[string](t, tab, "document.body.innerText.slice(0, 3000)"))
 }
 
+// press presses a button that is gone when its work is done. A page that is drawn anew between the two halves of a click has not seen
+// it: then it is pressed again, as a person would.
+func press(t *testing.T, tab context.Context, what, label string) {
+	t.Helper()
+	button := fmt.Sprintf(`[...document.querySelectorAll('button')].find(b => b.textContent.trim() === %q)`, label)
+	for n := range int(patience / (200 * time.Millisecond)) {
+		if evaluate[bool](t, tab, "!"+button) {
+			return
+		}
+		if n%25 == 0 {
+			do(t, tab, what, chromedp.Evaluate[chromedp.Void](fmt.Sprintf("void (b => b && !b.disabled && b.click())(%s)", button)))
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	t.Fatalf("%s: the button stays. The page says: %s", what, evaluate[string](t, tab, "document.body.innerText.slice(0, 3000)"))
+}
+
 func do(t *testing.T, tab context.Context, what string, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
 	limited, cancel := context.WithTimeout(tab, patience)

@@ -44,9 +44,11 @@ func TestThePagesAboutPeople(t *testing.T) {
 
 	do(t, tab, "opening assignments", chromedp.Navigate(s.Address+"/people/assignments"), chromedp.Click(`//button[text()="Add a line"]`))
 	waitFor(t, tab, "the new line can never decide nothing", `document.querySelectorAll('[aria-label="Assignments"] tbody tr').length === 4`)
-	do(t, tab, "for the heads", chromedp.Click(chromedp.CSS(`[aria-label="Audience of line 3"]`)), chromedp.Click(`//li[text()="heads"]`))
+	do(t, tab, "for the heads", chromedp.Click(chromedp.CSS(`[aria-label="Audience of line 3"]`)), chromedp.Click(`//li[text()="heads"]`),
+		chromedp.WaitNotPresent(`//li[@role="option"]`))
 	waitFor(t, tab, "who gets nothing is said", `/get no signature in the situation external/.test(document.body.innerText)`)
-	do(t, tab, "a template", chromedp.Click(chromedp.CSS(`[aria-label="Template of line 3"]`)), chromedp.Click(`//li[text()="Regatta"]`))
+	do(t, tab, "a template", chromedp.Click(chromedp.CSS(`[aria-label="Template of line 3"]`)), chromedp.Click(`//li[text()="Regatta"]`),
+		chromedp.WaitNotPresent(`//li[@role="option"]`))
 	waitFor(t, tab, "nobody is without", `!/get no signature/.test(document.body.innerText)`)
 	do(t, tab, "storing them", chromedp.Click(`//button[text()="Save"]`))
 	waitFor(t, tab, "they are stored", `!document.body.innerText.includes('Not saved')`)

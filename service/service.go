@@ -36,6 +36,7 @@ import (
 	"missivum/service/organisation"
 	"missivum/service/packages"
 	"missivum/service/people"
+	"missivum/service/personal"
 	"missivum/service/pictures"
 	"missivum/service/record"
 	"missivum/service/releases"
@@ -70,6 +71,8 @@ type Config struct {
 	PictureTree   string         // folder in which hosted pictures are kept for a static web server; empty for none
 	PictureAllow  []netip.Prefix // private networks that the check of picture addresses may ask
 
+	Invitations personal.Mail // the server that takes them
+
 	Gateway gateway.Config // beside a mail server; without an address for the milter or the relay there is none
 }
 
@@ -87,6 +90,7 @@ type Service struct {
 	Desks     *desks.Desks
 	Rules     *rules.Rules
 	Messages  *messages.Messages
+	Personal  *personal.Personal
 	Accounts  *accounts.Accounts
 	Keys      *keys.Keys
 	Record    *record.Record
@@ -183,6 +187,11 @@ func (s *Service) wire() {
 		Store: st, Templates: s.Templates, People: s.People, Releases: s.Releases, Hosting: s.Hosting, Jobs: s.Jobs,
 		Folder: filepath.Join(c.Data, "rehearsals"), Now: c.Now, Log: c.Log, Key: s.Desks.Key,
 	}
+	s.Personal = &personal.Personal{
+		Store: st, Desks: s.Desks, People: s.People, Clients: s.Clients, Jobs: s.Jobs, Hosting: s.Hosting,
+		Mail: c.Invitations, Address: s.Address,
+		KeyFile: filepath.Join(c.Data, "secrets", "links.key"), Now: c.Now, Log: c.Log,
+	}
 	s.Messages = &messages.Messages{Store: st, Now: c.Now, Log: c.Log}
 	s.Packages.Releases, s.Packages.Clients, s.Packages.Key = s.Releases, s.Clients, s.Desks.Key
 	s.Accounts = &accounts.Accounts{
@@ -194,7 +203,7 @@ func (s *Service) wire() {
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: s.Keys, SCIM: &scim.SCIM{Store: st, People: s.People},
 		Releases: s.Releases, Desks: s.Desks, Dialects: &dialects.Dialects{Store: st},
-		Rules: s.Rules, Messages: s.Messages, Accounts: s.Accounts, Record: s.Record, Organisation: &organisation.Organisation{Store: st},
+		Rules: s.Rules, Messages: s.Messages, Personal: s.Personal, Accounts: s.Accounts, Record: s.Record, Organisation: &organisation.Organisation{Store: st},
 		Data: c.Data, Backups: c.BackupFolder, Loopback: c.loopback(), Address: strings.TrimRight(c.Address, "/"),
 		Names: c.names(), Secure: c.secure(),
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
@@ -208,7 +217,7 @@ func (c Config) secure() bool { return c.TLS.on() || strings.HasPrefix(c.Address
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
 	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start(),
-		s.Releases.Start(), s.Desks.Start(), s.Rules.Start()); err != nil {
+		s.Releases.Start(), s.Desks.Start(), s.Rules.Start(), s.Personal.Start()); err != nil {
 		return err
 	}
 	return s.Jobs.Start(ctx)

@@ -19,6 +19,7 @@ const (
 	Account Kind = "account" // a person who has signed in, or a key of theirs
 	Command Kind = "command" // somebody who ran a command on the service's own data
 	Key     Kind = "key"     // a program that names itself with a key
+	Person  Kind = "person"  // somebody on the page of their own signature, who came by a personal link
 	Service Kind = "service" // the service itself: schedules, and what a restart cleans up
 )
 

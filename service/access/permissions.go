@@ -39,6 +39,7 @@ type Permission string
 const (
 	Open        Permission = "open"
 	Self        Permission = "self"
+	Own         Permission = "own"
 	View        Permission = "view"
 	Trust       Permission = "trust"
 	Templates   Permission = "templates"
@@ -82,6 +83,7 @@ var (
 var permissions = []Grant{
 	{Open, "signing in, and whether the service runs", nil, nil, false},
 	{Self, "seeing who one is; one's own password, second factor and keys", everyRole, reading, false},
+	{Own, "the page of one's own signature; a personal link opens it too", everyRole, nil, false},
 	{View, "looking at everything but accounts, keys and the record; checking and filling drafts, which changes nothing",
 		everyRole, reading, false},
 	{Trust, "the public key that kits and bundles are signed with", everyRole, append([]Scope{Desk, Gateway}, reading...), false},
@@ -125,12 +127,16 @@ type Rights struct {
 	Roles  []Role
 	Key    bool // a key is used
 	Scopes []Scope
+	Link   bool // a personal link was opened on this device: nothing but the page of one's own signature
 }
 
 // May reports whether rights hold a permission.
 func (r Rights) May(p Permission) bool {
 	if p == Open {
 		return true
+	}
+	if r.Link {
+		return p == Own
 	}
 	if r.All {
 		return p != AsDirectory && p != AsDesk // these are for programs, whose key says for which source, or is counted

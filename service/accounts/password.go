@@ -11,6 +11,7 @@ import (
 	"github.com/trustelem/zxcvbn"
 
 	"missivum/core/problem"
+	"missivum/service/access"
 	"missivum/service/store"
 )
 
@@ -108,7 +109,7 @@ func (a *Accounts) verify(ctx context.Context, name, password string) (store.Acc
 		return account, err
 	}
 	if wait := a.failures.wait(a.Now(), name, ""); wait > 0 {
-		return account, tooOften(wait)
+		return account, access.TooOften(wait)
 	}
 	ok, err := a.matches(ctx, password, account.Password)
 	if err != nil {

@@ -37,9 +37,9 @@ func (a *Accounts) startSessions() {
 	if s.Cookie.Secure = a.Secure; a.Secure {
 		s.Cookie.Name = "__Host-missivum-session" // only this host can set it (RFC 6265bis, 4.1.3.2)
 	}
-	recent, _ := lru.New[string, recentSession](mostWatched) // fails only for a size below 1
+	recent, _ := lru.New[string, recentSession](access.MostWatched) // fails only for a size below 1
 	s.HashTokenInStore = true
-	ended, _ := lru.New[string, struct{}](mostWatched)
+	ended, _ := lru.New[string, struct{}](access.MostWatched)
 	s.Store = &sessionStore{store: a.Store, recent: recent, ended: ended}
 	a.sessions = s
 }

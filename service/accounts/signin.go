@@ -2,12 +2,7 @@ package accounts
 
 import (
 	"context"
-	"math"
-	"sync"
 	"time"
-
-	lru "github.com/hashicorp/golang-lru/v2"
-	"golang.org/x/time/rate"
 
 	"missivum/core/problem"
 	"missivum/service/access"
@@ -32,7 +27,7 @@ var NeedsCode = problem.New(problem.Unknown, "Now the code of your second factor
 func (a *Accounts) SignIn(ctx context.Context, t Attempt) (store.Account, error) {
 	name := fold(t.Name)
 	if wait := a.failures.wait(a.Now(), name, t.Address); wait > 0 {
-		return store.Account{}, tooOften(wait)
+		return store.Account{}, access.TooOften(wait)
 	}
 	all, err := a.all(ctx)
 	if err != nil {
@@ -90,87 +85,41 @@ func (a *Accounts) enter(ctx context.Context, account store.Account, code string
 	})
 }
 
-// How many failures in a row are answered at once, and how long each one after them takes to come back.
+// How many failures in a row are answered at once, and how long each one after them takes to come back; and how often an address
+// is sent to the identity provider, since a session is stored each time.
 const (
 	accountFailures = 5
 	addressFailures = 20
+	leavingAtOnce   = 60
 	accountPause    = 30 * time.Second
 	addressPause    = 5 * time.Second
-	mostWatched     = 10_000 // accounts and addresses whose failures are remembered
+	leavingPause    = time.Second
 )
 
 // failures remembers who failed to sign in.
 type failures struct {
-	mu                  sync.Mutex
-	accounts, addresses *lru.Cache[string, *rate.Limiter]
-	leaving             *lru.Cache[string, *rate.Limiter] // addresses that are sent to the identity provider
+	accounts, addresses *access.Limit
+	leaving             *access.Limit // addresses that are sent to the identity provider
 }
 
 func (f *failures) start() {
-	f.accounts, _ = lru.New[string, *rate.Limiter](mostWatched) // fails only for a size below 1
-	f.addresses, _ = lru.New[string, *rate.Limiter](mostWatched)
-	f.leaving, _ = lru.New[string, *rate.Limiter](mostWatched)
+	f.accounts, f.addresses = access.NewLimit(accountFailures, accountPause), access.NewLimit(addressFailures, addressPause)
+	f.leaving = access.NewLimit(leavingAtOnce, leavingPause)
 }
 
 // wait is how long an account, or an address, must wait; 0 when it may try.
 func (f *failures) wait(now time.Time, account, address string) time.Duration {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	longest := time.Duration(0)
-	for _, one := range []struct {
-		cache *lru.Cache[string, *rate.Limiter]
-		key   string
-	}{{f.accounts, account}, {f.addresses, address}} {
-		if l, ok := one.cache.Get(one.key); ok && one.key != "" {
-			if missing := 1 - l.TokensAt(now); missing > 0 {
-				longest = max(longest, time.Duration(math.Ceil(missing/float64(l.Limit())))*time.Second)
-			}
-		}
-	}
-	return longest
-}
-
-// limiter is the limiter of a key, new where there is none yet.
-func limiter(cache *lru.Cache[string, *rate.Limiter], key string, most int, pause time.Duration) *rate.Limiter {
-	l, ok := cache.Get(key)
-	if !ok {
-		l = rate.NewLimiter(rate.Every(pause), most)
-		cache.Add(key, l)
-	}
-	return l
+	return max(f.accounts.Wait(now, account), f.addresses.Wait(now, address))
 }
 
 // failed counts a failure of an account, and of an address where it is known.
 func (f *failures) failed(now time.Time, account, address string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	limiter(f.accounts, fold(account), accountFailures, accountPause).AllowN(now, 1)
-	if address != "" {
-		limiter(f.addresses, address, addressFailures, addressPause).AllowN(now, 1)
-	}
+	f.accounts.Count(now, fold(account))
+	f.addresses.Count(now, address)
 }
-
-// How often an address is sent to the identity provider: each time a session is stored.
-const (
-	leavingAtOnce = 60
-	leavingPause  = time.Second
-)
 
 // mayLeave counts that an address is sent to the identity provider, and reports whether that is not too often.
-func (f *failures) mayLeave(now time.Time, address string) bool {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return limiter(f.leaving, address, leavingAtOnce, leavingPause).AllowN(now, 1)
-}
+func (f *failures) mayLeave(now time.Time, address string) bool { return f.leaving.Count(now, address) }
 
 // succeeded forgets an account's failures.
-func (f *failures) succeeded(account string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.accounts.Remove(fold(account))
-}
-
-// tooOften says how long to wait.
-func tooOften(wait time.Duration) error {
-	return problem.New(problem.TooOften, "Too many tries were wrong. Wait %d s and try again.", int(wait/time.Second))
-}
+func (f *failures) succeeded(account string) { f.accounts.Forget(fold(account)) }

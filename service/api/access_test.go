@@ -113,7 +113,7 @@ func TestEveryRouteHasAPermission(t *testing.T) {
 // directory, k desk, g gateway, f metrics; W a key of the scope api:write with an account of the role behind it that has the
 // permission.
 var matrix = map[access.Permission]string{
-	access.Self: "vapm rw", access.Trust: "vapm rwkg", access.View: "vapm rw", access.Templates: "a w",
+	access.Own: "vapm ", access.Self: "vapm rw", access.Trust: "vapm rwkg", access.View: "vapm rw", access.Templates: "a w",
 	access.Pictures: "a w", access.Clients: "am w",
 	access.Packages: "am w", access.Releases: "am w", access.Approve: "p ", access.Send: "pm w", access.People: "m w",
 	access.MailRules: "m w", access.Desks: "m w", access.Settings: "m w", access.Accounts: "m ", access.Keys: "m ", access.Record: "pm ",

@@ -32,6 +32,7 @@ import (
 	"missivum/service/organisation"
 	"missivum/service/packages"
 	"missivum/service/people"
+	"missivum/service/personal"
 	"missivum/service/pictures"
 	"missivum/service/record"
 	"missivum/service/releases"
@@ -74,6 +75,7 @@ type API struct {
 	Dialects           *dialects.Dialects
 	Rules              *rules.Rules
 	Messages           *messages.Messages
+	Personal           *personal.Personal
 	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
 	Data, Backups      string        // folders, for the figures
 	counted            *counted
@@ -229,6 +231,7 @@ func New(a *API) http.Handler {
 	v1.POST("/jobs/:id/stop", a.stopJob)
 
 	a.accessRoutes(v1)
+	a.personalRoutes(v1)
 
 	a.pictureRoutes(v1)
 	a.scimRoutes(r)

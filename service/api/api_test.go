@@ -39,6 +39,7 @@ import (
 	"missivum/service/organisation"
 	"missivum/service/packages"
 	"missivum/service/people"
+	"missivum/service/personal"
 	"missivum/service/pictures"
 	"missivum/service/record"
 	"missivum/service/releases"
@@ -98,7 +99,10 @@ func newRigWith(t testing.TB, change func(*api.API)) *rig {
 	a.Rules = &rules.Rules{Store: st, Templates: a.Templates, People: a.People, Releases: a.Releases, Hosting: a.Hosting, Jobs: a.Jobs,
 		Folder: filepath.Join(folder, "rehearsals"), Now: now, Log: a.Log, Key: a.Desks.Key}
 	a.Messages = &messages.Messages{Store: st, Now: now, Log: a.Log}
-	if err := errors.Join(a.Rules.Start(), a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(),
+	a.Personal = &personal.Personal{Store: st, Desks: a.Desks, People: a.People, Clients: a.Clients, Jobs: a.Jobs, Hosting: a.Hosting,
+		KeyFile: filepath.Join(folder, "secrets", "links.key"), Address: func() string { return "https://signatures.brackwater.example" },
+		Now: func() time.Time { return a.Now() }, Log: a.Log}
+	if err := errors.Join(a.Rules.Start(), a.Personal.Start(), a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(),
 		a.Releases.Start(), a.Desks.Start(),
 		a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)

@@ -138,22 +138,27 @@ func (a *API) listDesks(c *gin.Context) {
 	c.Header("Content-Type", "text/csv; charset=utf-8")
 	c.Header("Content-Disposition", `attachment; filename="desks.csv"`)
 	w := csv.NewWriter(c.Writer)
-	w.Write([]string{"mail", "name", "release", "wave", "client", "standing", "has release", "desk", "reported", "detail", "next"})
+	w.Write([]string{"mail", "name", "release", "wave", "client", "way", "standing", "has release", "desk", "reported", "since", "detail", "next"})
 	for _, r := range m.Rows {
 		cells := r.Cells
 		if len(cells) == 0 {
 			cells = []desks.Cell{{Standing: r.Standing}}
 		}
 		for _, cell := range cells {
-			reported := ""
-			if !cell.Reported.IsZero() {
-				reported = cell.Reported.Format(time.RFC3339)
-			}
-			w.Write([]string{wire.Cell(r.Mail), wire.Cell(r.Name), r.Release, waveName(r.Wave), cell.Client, string(cell.Standing), cell.Release,
-				wire.Cell(cell.Host), reported, wire.Cell(cell.Detail), r.Next})
+			w.Write([]string{wire.Cell(r.Mail), wire.Cell(r.Name), r.Release, waveName(r.Wave), cell.Client, string(cell.Way),
+				string(cell.Standing), cell.Release, wire.Cell(cell.Host), timeText(cell.Reported), timeText(cell.Since), wire.Cell(cell.Detail),
+				r.Next})
 		}
 	}
 	w.Flush() // the answer has begun: what goes wrong now cannot be said in it any more
+}
+
+// timeText is a time as tables have it (RFC 3339); blank for none.
+func timeText(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Format(time.RFC3339)
 }
 
 // waveName is a wave's number; blank for none.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"missivum/service/access"
 	"net/http"
 	"net/url"
 	"path"
@@ -13,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"missivum/service/access"
 
 	"github.com/gin-gonic/gin"
 	"gopkg.in/yaml.v3"
@@ -64,7 +65,10 @@ func openAPI(c *gin.Context) {
 }
 
 // signInPage is the page on which people sign in; it is all of the console that others see.
-const signInPage = "sign-in"
+const (
+	signInPage   = "sign-in"
+	personalPage = "your-signature"
+)
 
 // console serves the built console; its pages are all one file, which finds its way by the address.
 func (a *API) console(c *gin.Context) {
@@ -79,7 +83,7 @@ func (a *API) console(c *gin.Context) {
 		return
 	}
 	asset := strings.HasPrefix(name, "assets/")
-	open := asset || name == signInPage || path.Ext(name) == ".svg"
+	open := asset || name == signInPage || name == personalPage || path.Ext(name) == ".svg"
 	if !open && !signedIn(c) {
 		c.Redirect(http.StatusSeeOther, "/"+signInPage+"?to="+url.QueryEscape(c.Request.URL.RequestURI()))
 		return
@@ -90,8 +94,8 @@ func (a *API) console(c *gin.Context) {
 	case asset:
 		refuse(c, http.StatusNotFound, "There is nothing at "+c.Request.URL.Path+".")
 		return
-	case name == signInPage:
-		name = signInPage + ".html"
+	case name == signInPage, name == personalPage:
+		name += ".html"
 	default:
 		name = "index.html"
 	}

@@ -11,6 +11,7 @@ import (
 
 	"missivum/core/problem"
 	"missivum/service/access"
+	"missivum/service/personal"
 	"missivum/service/store"
 )
 
@@ -20,7 +21,12 @@ var needs = byRoute(map[access.Permission][]string{
 	access.Open: {
 		"GET /healthz", "GET /readyz", "GET /p/:key", "GET /api/v1/openapi.json",
 		"GET /api/v1/sign-in", "POST /api/v1/sign-in", "GET /api/v1/sign-in/provider", "GET /api/v1/sign-in/provider/return",
-		"POST /api/v1/first-start", "POST /api/v1/link", "POST /api/v1/link/password",
+		"POST /api/v1/first-start", "POST /api/v1/link", "POST /api/v1/link/password", "POST /api/v1/personal/open",
+	},
+	access.Own: {
+		"GET /api/v1/personal", "PUT /api/v1/personal/choice", "POST /api/v1/personal/signature", "POST /api/v1/personal/check",
+		"GET /api/v1/personal/files", "GET /api/v1/personal/picture", "GET /api/v1/personal/details", "PUT /api/v1/personal/details",
+		"POST /api/v1/personal/details/wrong", "DELETE /api/v1/personal/device",
 	},
 	access.Self: {
 		"GET /api/v1/session", "DELETE /api/v1/session", "PUT /api/v1/account/password",
@@ -51,7 +57,7 @@ var needs = byRoute(map[access.Permission][]string{
 		"GET /api/v1/jobs", "GET /api/v1/jobs/:id",
 		"GET /api/v1/pictures", "GET /api/v1/pictures/:name", "GET /api/v1/pictures/:name/view", "POST /api/v1/pictures/:name/probe",
 		"GET /api/v1/pictures/:name/sliced", "POST /api/v1/code", "GET /api/v1/settings/pictures", "GET /api/v1/addresses",
-		"GET /api/v1/photos", "GET /api/v1/organisation", "GET /api/v1/pictures/:name/changes",
+		"GET /api/v1/photos", "GET /api/v1/organisation", "GET /api/v1/personal/settings", "GET /api/v1/pictures/:name/changes",
 	},
 	access.Trust: {"GET /api/v1/desk/trust"},
 	access.Templates: {
@@ -81,12 +87,15 @@ var needs = byRoute(map[access.Permission][]string{
 		"POST /api/v1/sources/:name/pause", "POST /api/v1/sources/:name/resume", "POST /api/v1/sources/:name/preview",
 		"POST /api/v1/runs/:id/apply", "POST /api/v1/runs/:id/drop", "POST /api/v1/runs/:id/undo",
 		"POST /api/v1/photos", "DELETE /api/v1/photos",
+		"GET /api/v1/personal/links", "POST /api/v1/personal/links", "DELETE /api/v1/personal/links/:id",
+		"POST /api/v1/personal/invitations", "POST /api/v1/personal/invitations/drafts", "POST /api/v1/personal/invitations/who",
+		"GET /api/v1/personal/requests", "POST /api/v1/personal/requests/:id/accept", "POST /api/v1/personal/requests/:id/refuse",
 	},
 	access.MailRules: {"PUT /api/v1/rules", "POST /api/v1/rules/rehearse", "PUT /api/v1/rules/pause"},
 	access.Desks:     {"DELETE /api/v1/desks/:id"},
 	access.Settings: {"PUT /api/v1/settings/pictures", "PUT /api/v1/releases/settings", "PUT /api/v1/messages/settings",
 		"PUT /api/v1/record/settings",
-		"PUT /api/v1/organisation"},
+		"PUT /api/v1/organisation", "PUT /api/v1/personal/settings"},
 	access.Accounts: {
 		"GET /api/v1/accounts", "POST /api/v1/accounts", "PATCH /api/v1/accounts/:name", "DELETE /api/v1/accounts/:name",
 		"POST /api/v1/accounts/:name/link", "POST /api/v1/accounts/:name/sign-out",
@@ -158,8 +167,9 @@ const whoKey = "who"
 
 type who struct {
 	rights  access.Rights
-	account store.Account // zero without one
-	key     store.Key     // zero without one
+	account store.Account    // zero without one
+	key     store.Key        // zero without one
+	visitor personal.Visitor // zero without a personal link
 }
 
 // from is who sent a request; with the zero rights nobody who is known.
@@ -181,6 +191,12 @@ func (a *API) identify(c *gin.Context) {
 	if secret, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		c.Request = c.Request.WithContext(ctx)
 		a.byKey(c, secret)
+		return
+	}
+	if visited, err := a.byLink(c, ctx); visited || err != nil {
+		if err != nil {
+			a.fail(c, err)
+		}
 		return
 	}
 	token := ""

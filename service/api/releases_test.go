@@ -305,7 +305,7 @@ func TestWhatADeskIsAnswered(t *testing.T) {
 	r.want(204, "DELETE", "/api/v1/desks/desk2", "", nil)
 	answer := r.do("GET", "/api/v1/desks?standing=missing", "", "Accept", "text/csv")
 	rows, err := csv.NewReader(answer.Body).ReadAll()
-	if err != nil || len(rows) != 2 || rows[1][0] != crew || rows[1][5] != "missing" {
+	if err != nil || len(rows) != 2 || rows[1][0] != crew || rows[1][5] != "desk" || rows[1][6] != "missing" {
 		t.Errorf("%q, %v", rows, err)
 	}
 	r.report(key, "desk1", crew, "current")

@@ -92,6 +92,14 @@ var list = []Setting{
 	{Name: "pictures.allow", Kind: List, Default: []string{}, Example: "10.20.0.0/16",
 		Doc: "private networks that the check of picture addresses may ask"},
 
+	{Name: "invitations.server", Kind: Text, Default: "", Example: "mail.brackwater.example:587",
+		Doc: "mail server that takes invitations to the page of one's own signature; blank for none"},
+	{Name: "invitations.encrypt", Kind: Text, Default: "starttls", Choices: []string{"starttls", "tls", "none"}, Doc: "how it is spoken to"},
+	{Name: "invitations.user", Kind: Text, Default: "", Example: "signatures@brackwater.example", Doc: "name to sign in with; blank for none"},
+	{Name: "invitations.password", Kind: Text, Default: "", Secret: true, Doc: "password for that name"},
+	{Name: "invitations.ca", Kind: Text, Default: "", Example: "/etc/missivum/ca.pem",
+		Doc: "certificates of authorities for that server; blank for the system's"},
+
 	{Name: "mail.milter", Kind: Text, Default: "", Example: "unix:/run/missivum/milter.sock", Doc: "where the milter listens"},
 	{Name: "mail.smtp", Kind: Text, Default: "", Example: "127.0.0.1:10025", Doc: "where the SMTP relay listens"},
 	{Name: "mail.next", Kind: Text, Default: "", Example: "127.0.0.1:10026", Doc: "server that the relay gives messages to"},

@@ -10,6 +10,7 @@ import (
 	"missivum/core/desk"
 	"missivum/core/person"
 	"missivum/core/problem"
+	"missivum/core/proof"
 	"missivum/core/release"
 	"missivum/service/jobs"
 	"missivum/service/store"
@@ -68,16 +69,28 @@ var standings = []Standing{Good, Stale, Older, Quiet, Unknown, None, Altered, Mi
 // longSilence is after how long a desk counts as not heard from.
 const longSilence = 14 * 24 * time.Hour
 
+// Way is by which a proof is known.
+type Way string
+
+// The ways.
+const (
+	ByDesk  Way = "desk"   // the program on the desk looked
+	ByPage  Way = "page"   // the person pasted it into the page of their own signature
+	ByAddOn Way = "add-on" // the add-on put it into a message
+)
+
 // Cell is a person's signature in a client.
 type Cell struct {
 	Client   string    `json:"client"`
+	Way      Way       `json:"way"`
 	Standing Standing  `json:"standing"`
 	Release  string    `json:"release"`
 	Host     string    `json:"host"`
 	Desk     string    `json:"desk"`
 	Detail   string    `json:"detail"`
 	Reported time.Time `json:"reported,omitzero"`
-	Desks    int       `json:"desks"` // that reported it; the worst of them is shown
+	Since    time.Time `json:"since,omitzero"` // since when it has been so
+	Desks    int       `json:"desks"`          // that reported it; the worst of them is shown
 }
 
 // Row is a person with all clients.
@@ -126,21 +139,132 @@ type WaveCount struct {
 	Silent   int       `json:"silent"`
 }
 
-// board is everything that desks reported, by folded mail address.
-func (d *Desks) board(ctx context.Context) (by map[string][]store.DeskPlace, desks int, err error) {
-	by = map[string][]store.DeskPlace{}
+// known is everything that is known of a person's signature.
+type known struct {
+	places []store.DeskPlace // by desks
+	proofs []store.Proof     // by the page and the add-on
+}
+
+// board is everything that is known, by folded mail address.
+func (d *Desks) board(ctx context.Context) (by map[string]known, desks int, err error) {
+	by = map[string]known{}
 	err = d.Store.Read(ctx, func(tx *store.Tx) error {
 		all, err := tx.DeskPlaces()
 		if err != nil {
 			return err
 		}
 		for _, p := range all {
-			by[p.Person] = append(by[p.Person], p)
+			k := by[p.Person]
+			k.places = append(k.places, p)
+			by[p.Person] = k
+		}
+		proofs, err := tx.Proofs()
+		if err != nil {
+			return err
+		}
+		for _, p := range proofs {
+			k := by[p.Person]
+			k.proofs = append(k.proofs, p)
+			by[p.Person] = k
 		}
 		desks, err = tx.DeskCount()
 		return err
 	})
 	return by, desks, err
+}
+
+// cells are what is known of a person's signature in each client, the worst of those of one client and way.
+func (d *Desks) cells(v *view, wanted, mail string, k known) []Cell {
+	cells := []Cell{}
+	add := func(c Cell) {
+		i := slices.IndexFunc(cells, func(other Cell) bool { return other.Client == c.Client && other.Way == c.Way })
+		if i < 0 {
+			cells = append(cells, c)
+			return
+		}
+		c.Desks = cells[i].Desks + c.Desks
+		if worse(c.Standing) > worse(cells[i].Standing) {
+			cells[i] = c
+		}
+		cells[i].Desks = c.Desks
+	}
+	for _, place := range k.places {
+		add(d.cell(v, wanted, mail, place))
+	}
+	for _, p := range k.proofs {
+		add(d.proofCell(v, wanted, p))
+	}
+	return cells
+}
+
+// proofCell judges what the page or the add-on knows.
+func (d *Desks) proofCell(v *view, wanted string, p store.Proof) Cell {
+	c := Cell{Client: p.Client, Way: Way(p.Way), Standing: Unknown, Release: p.Release, Reported: p.At, Since: p.Since,
+		Detail: strings.Join(p.Kinds, ", ")}
+	switch proof.State(p.State) {
+	case proof.Right:
+		c.Standing = Good
+		if wanted != "" && !d.holdsStill(v, wanted, p) {
+			c.Standing = Older
+			if p.Release == wanted {
+				c.Standing = Stale
+			}
+		}
+	case proof.Older:
+		c.Standing = Older
+	case proof.Altered, proof.Incomplete, proof.Another:
+		c.Standing = Altered
+		if c.Detail == "" {
+			c.Detail = p.State
+		}
+	case proof.None:
+		c.Standing = Missing
+	}
+	return c
+}
+
+// holdsStill reports whether a signature that was right is still what the person should have.
+func (d *Desks) holdsStill(v *view, wanted string, p store.Proof) bool {
+	if p.Kit != "" {
+		if tag, err := d.tagOf(v, Asked{p.Person, p.Client}); err == nil {
+			return tag.digest == p.Kit
+		}
+	}
+	return p.Release == wanted
+}
+
+// ProofNow is the state of a proof as it stands now: what was right may be of a release before.
+func (d *Desks) ProofNow(ctx context.Context, p store.Proof) (string, error) {
+	v, err := d.look(ctx)
+	if err != nil || p.State != string(proof.Right) {
+		return p.State, err
+	}
+	if o, _ := v.reaching(p.Person); o != nil && !d.holdsStill(v, o.name, p) {
+		return string(proof.Older), nil
+	}
+	return p.State, nil
+}
+
+// Proved says for whom everything that is known is right, by folded mail address.
+func (d *Desks) Proved(ctx context.Context) (map[string]bool, error) {
+	v, err := d.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	by, _, err := d.board(ctx)
+	if err != nil {
+		return nil, err
+	}
+	proved := map[string]bool{}
+	for mail, k := range by {
+		o, _ := v.reaching(mail)
+		if o == nil {
+			continue
+		}
+		cells := d.cells(v, o.name, mail, k)
+		proved[mail] = len(cells) > 0 && !slices.ContainsFunc(cells, func(c Cell) bool { return c.Standing != Good })
+	}
+	return proved, nil
 }
 
 // Matrix gives the people with what their desks reported.
@@ -160,8 +284,11 @@ func (d *Desks) Matrix(ctx context.Context, f Filter) (Matrix, error) {
 		return m, err
 	}
 	seen := map[string]bool{}
-	for _, places := range by {
-		for _, p := range places {
+	for _, k := range by {
+		for _, p := range k.places {
+			seen[p.Client] = true
+		}
+		for _, p := range k.proofs {
 			seen[p.Client] = true
 		}
 	}
@@ -218,7 +345,7 @@ func (d *Desks) inAudience(ctx context.Context, name string) (func(*person.Perso
 }
 
 // row is one person.
-func (d *Desks) row(v *view, directory *person.Directory, p *person.Person, by map[string][]store.DeskPlace) Row {
+func (d *Desks) row(v *view, directory *person.Directory, p *person.Person, by map[string]known) Row {
 	r := Row{Mail: directory.Get(p, "mail"), Name: directory.Get(p, "cn"), Cells: []Cell{}, Standing: None}
 	o, at := v.reaching(r.Mail)
 	if o != nil {
@@ -230,19 +357,7 @@ func (d *Desks) row(v *view, directory *person.Directory, p *person.Person, by m
 			}
 		}
 	}
-	for _, place := range by[fold(r.Mail)] {
-		c := d.cell(v, r.Release, r.Mail, place)
-		i := slices.IndexFunc(r.Cells, func(other Cell) bool { return other.Client == c.Client })
-		if i < 0 {
-			r.Cells = append(r.Cells, c)
-			continue
-		}
-		c.Desks = r.Cells[i].Desks + 1
-		if worse(c.Standing) > worse(r.Cells[i].Standing) {
-			r.Cells[i] = c
-		}
-		r.Cells[i].Desks = c.Desks
-	}
+	r.Cells = d.cells(v, r.Release, r.Mail, by[fold(r.Mail)])
 	for i, c := range r.Cells {
 		if i == 0 || worse(c.Standing) > worse(r.Standing) {
 			r.Standing = c.Standing
@@ -257,7 +372,7 @@ func worse(s Standing) int { return slices.Index(standings, s) }
 
 // cell judges what a desk reported of a place.
 func (d *Desks) cell(v *view, wanted, mail string, p store.DeskPlace) Cell {
-	c := Cell{Client: p.Client, Standing: Good, Release: p.Release, Host: p.Host, Desk: p.Desk, Detail: p.Detail,
+	c := Cell{Client: p.Client, Way: ByDesk, Since: p.Placed, Standing: Good, Release: p.Release, Host: p.Host, Desk: p.Desk, Detail: p.Detail,
 		Reported: p.Reported, Desks: 1}
 	switch {
 	case p.Proof == string(desk.Altered):
@@ -282,25 +397,33 @@ func (d *Desks) cell(v *view, wanted, mail string, p store.DeskPlace) Cell {
 
 // next says what to do about a person's row.
 func next(r Row) string {
+	byHand := slices.ContainsFunc(r.Cells, func(c Cell) bool { return c.Standing == r.Standing && c.Way == ByPage })
 	switch r.Standing {
-	case Altered, Missing:
-		return "it is put right at the desk's next round"
-	case Stale, Older:
+	case Altered, Missing, Stale, Older:
+		switch {
+		case byHand:
+			return "send a reminder: the person pastes it again"
+		case r.Standing == Altered || r.Standing == Missing:
+			return "it is put right at the desk's next round"
+		}
 		return "it is placed at the desk's next round, once the mail client is closed"
 	case Quiet:
 		return "ask whether the desk is still in use"
 	case Unknown:
+		if byHand {
+			return "ask the person to check it once more"
+		}
 		return "look at the desk: what is there cannot be read"
 	case None:
 		if r.Release != "" {
-			return "start missivum desk watch on the desk, or send the kit"
+			return "invite the person, start missivum desk watch on the desk, or send the kit"
 		}
 	}
 	return ""
 }
 
 // waves counts how the waves of a release stand.
-func (d *Desks) waves(_ context.Context, v *view, o *one, by map[string][]store.DeskPlace) ([]WaveCount, error) {
+func (d *Desks) waves(_ context.Context, v *view, o *one, by map[string]known) ([]WaveCount, error) {
 	list := make([]WaveCount, len(o.Waves))
 	for i, w := range o.Waves {
 		list[i] = WaveCount{Number: i + 1, Audience: w.Audience, Start: w.Start, Share: w.Share, Opened: w.Opened}
@@ -315,8 +438,8 @@ func (d *Desks) waves(_ context.Context, v *view, o *one, by map[string][]store.
 			list[n].People++
 			good, wrong := 0, 0
 			mail := p.At(column)
-			for _, place := range by[fold(mail)] {
-				switch d.cell(v, fmt.Sprint(o.ID), mail, place).Standing {
+			for _, c := range d.cells(v, fmt.Sprint(o.ID), mail, by[fold(mail)]) {
+				switch c.Standing {
 				case Good:
 					good++
 				case Altered, Missing, Unknown:

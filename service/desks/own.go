@@ -1,0 +1,107 @@
+package desks
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"missivum/core/kit"
+	"missivum/core/person"
+	"missivum/core/problem"
+	"missivum/core/release"
+	"missivum/core/template"
+	"missivum/service/store"
+)
+
+// Own is what a person has of a release.
+type Own struct {
+	Release   string // its number, as a text
+	Title     string
+	Day       time.Time // for which dated pieces are decided
+	Templates map[string]*template.Template
+	Schema    *person.Schema
+	Person    *person.Person
+	Choices   []kit.Choice // what the person gets in each situation
+}
+
+// Own gives what a person has of the newest release that reaches them. The error is of the kind NotFound where none does, and Gone
+// where one did that was withdrawn.
+func (d *Desks) Own(ctx context.Context, mail string) (Own, error) {
+	v, err := d.look(ctx)
+	if err != nil {
+		return Own{}, err
+	}
+	o, at := v.reaching(mail)
+	switch {
+	case o != nil:
+		return o.own(at), nil
+	case v.gone:
+		return Own{}, Withdrawn
+	}
+	return Own{}, problem.New(problem.NotFound, "No release reaches %s.", mail)
+}
+
+func (o *one) own(at int) Own {
+	p := &o.Directory.People[at]
+	return Own{Release: o.name, Title: o.Title, Day: o.day, Templates: o.Templates, Schema: o.Directory.Schema, Person: p,
+		Choices: o.Live.Choices(p)}
+}
+
+// Before gives what a person had of releases before the one that reaches them, the newest first and at most so many. Releases
+// that were withdrawn count too: what was placed of them may be there still.
+func (d *Desks) Before(ctx context.Context, mail string, most int) (list []Own, err error) {
+	v, err := d.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	present := ""
+	if o, _ := v.reaching(mail); o != nil {
+		present = o.name
+	}
+	err = d.Store.Read(ctx, func(tx *store.Tx) error {
+		all, err := tx.Releases()
+		if err != nil {
+			return err
+		}
+		for _, record := range all {
+			if len(list) == most {
+				return nil
+			}
+			if record.State != release.Out && record.State != release.Withdrawn || fmt.Sprint(record.ID) == present {
+				continue
+			}
+			w, err := d.Releases.WholeIn(tx, record)
+			if err != nil {
+				return err
+			}
+			o := newOne(w, d.Now())
+			if at, there := o.byMail[fold(mail)]; there {
+				list = append(list, o.own(at))
+			}
+		}
+		return nil
+	})
+	return list, err
+}
+
+// Known reports whether somebody with a mail address is in the directory now.
+func (d *Desks) Known(ctx context.Context, mail string) (bool, error) {
+	directory, _, err := d.People.Directory(ctx)
+	if err != nil {
+		return false, err
+	}
+	return directory.Find(mail) != nil, nil
+}
+
+// Reaches says which release reaches a person; false for none.
+func (d *Desks) Reaches(ctx context.Context, mail string) (release string, reached bool, err error) {
+	v, err := d.look(ctx)
+	if err != nil {
+		return "", false, err
+	}
+	o, _ := v.reaching(mail)
+	if o == nil {
+		return "", false, nil
+	}
+	return o.name, true, nil
+}

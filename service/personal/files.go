@@ -1,0 +1,114 @@
+package personal
+
+import (
+	"archive/zip"
+	"context"
+	"io"
+	"slices"
+	"strings"
+
+	"missivum/core/client"
+	"missivum/core/kit"
+	"missivum/core/picture"
+	"missivum/core/problem"
+	"missivum/service/drawing"
+	"missivum/service/hosting"
+	"missivum/service/store"
+)
+
+// Files writes the files that a program wants into an archive.
+func (p *Personal) Files(ctx context.Context, v Visitor, id string, w io.Writer) error {
+	own, err := p.Desks.Own(ctx, v.Person)
+	if err != nil {
+		return notReached(err)
+	}
+	_, book, err := p.book(ctx)
+	if err != nil {
+		return err
+	}
+	profile := book.Find(id)
+	if profile == nil {
+		return problem.Missing("client profile", id)
+	}
+	maker, err := kit.New(kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: profile.Install.Way,
+		Desk: profile.Install.OnDesk(), Client: id})
+	if err != nil {
+		return err
+	}
+	made, err := maker.Worker().Make(own.Person, own.Choices)
+	if err != nil {
+		return err
+	}
+	archive := zip.NewWriter(w)
+	for _, f := range made.Contents {
+		out, err := archive.CreateHeader(&zip.FileHeader{Name: f.File, Method: zip.Deflate, Modified: p.Now()})
+		if err == nil {
+			_, err = out.Write(f.Data)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return archive.Close()
+}
+
+// Picture is a signature as one hosted picture, for boxes that take nothing else.
+type Picture struct {
+	Address string `json:"address"`
+	Link    string `json:"link"` // blank where the signature has none
+	Alt     string `json:"alt"`
+	Width   int    `json:"width"` // px, as it is shown
+	Height  int    `json:"height"`
+}
+
+// widestPicture is how wide a signature is drawn at most, in px.
+const widestPicture = 640
+
+// Picture draws somebody's signature, hosts the picture and says what a box asks for.
+func (p *Personal) Picture(ctx context.Context, v Visitor, situation string) (out Picture, err error) {
+	own, err := p.Desks.Own(ctx, v.Person)
+	if err != nil {
+		return out, notReached(err)
+	}
+	i := slices.IndexFunc(own.Choices, func(c choice) bool { return c.Situation == situation })
+	if i < 0 || own.Choices[i].Template == "" {
+		return out, problem.New(problem.NotFound, "There is no signature for %s.", situation).In("situation")
+	}
+	shot, err := kit.ShotOf(kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: client.PictureLink}, own.Choices[i], own.Person)
+	if err != nil {
+		return out, err
+	}
+	data, width, height, err := drawing.Signature(ctx, shot.Page, widestPicture)
+	if err != nil {
+		return out, err
+	}
+	err = p.Store.Write(ctx, func(tx *store.Tx) error {
+		said, err := hosting.SettingsIn(tx)
+		if err != nil {
+			return err
+		}
+		if said.Address == "" {
+			return problem.New(problem.Refused, "Your organisation has no address for pictures yet, so there is no picture to link to.")
+		}
+		out = Picture{strings.TrimSuffix(said.Address, "/") + "/" + picture.KeyOf(data), shot.Link, shot.Alt, width, height}
+		var warnings []string
+		return p.Hosting.Put(tx, &warnings, data)
+	})
+	return out, err
+}
+
+// Links lists the newest links of which the address holds a text.
+func (p *Personal) Links(ctx context.Context, search string) (list []store.PersonalLink, err error) {
+	err = p.Store.Read(ctx, func(tx *store.Tx) error {
+		list, err = tx.PersonalLinks(search, mostLinks)
+		return err
+	})
+	return list, err
+}
+
+const mostLinks = 200
+
+// Revoke ends a link: whoever has it reaches nothing any more.
+func (p *Personal) Revoke(ctx context.Context, id int64) error {
+	return p.Store.Write(ctx, func(tx *store.Tx) error { return tx.RevokePersonalLink(id) })
+}
