@@ -8,7 +8,9 @@ export default defineConfig({
     emptyOutDir: false,
     assetsInlineLimit: 0,
     chunkSizeWarningLimit: 2000,
-    rollupOptions: { input: { index: 'index.html', 'sign-in': 'sign-in.html' } },
+    rollupOptions: {
+      input: { index: 'index.html', 'sign-in': 'sign-in.html', 'your-signature': 'your-signature.html' },
+    },
   },
   server: { proxy: { '/api': 'http://127.0.0.1:8425' } },
 })

@@ -8,6 +8,7 @@ export const theme = createTheme({
       palette: {
         primary: { main: '#7a2e3a' },
         secondary: { main: '#2f4858' },
+        info: { main: '#2f4858' },
         error: { main: '#a3212b' },
         warning: { main: '#8a5300' },
         success: { main: '#2c6143' },
@@ -20,6 +21,7 @@ export const theme = createTheme({
       palette: {
         primary: { main: '#e59aa4' },
         secondary: { main: '#a8c3d3' },
+        info: { main: '#a8c3d3' },
         error: { main: '#f2999a' },
         warning: { main: '#e4b169' },
         success: { main: '#94c9a9' },

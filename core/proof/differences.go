@@ -84,9 +84,13 @@ type comparison struct {
 func (c *comparison) add(kind Kind, where, want, found string) {
 	for i := range c.list {
 		if c.list[i].Kind == kind {
-			c.list[i].places[where] = true
-			if c.list[i].Count++; c.list[i].Count <= 4 && where != "" && !strings.Contains(c.list[i].Where, where) {
-				c.list[i].Where += " " + where
+			d := &c.list[i]
+			d.places[where] = true
+			switch d.Count++; {
+			case d.Count <= 4 && where != "" && !strings.Contains(d.Where, where):
+				d.Where += " " + where
+			case d.Count == 5 && where != "":
+				d.Where += " …"
 			}
 			return
 		}

@@ -412,7 +412,7 @@ func FuzzJudge(f *testing.F) {
 }
 
 func TestEveryKindSaysWhatToDo(t *testing.T) {
-	for _, k := range Kinds() {
+	for _, k := range Sorts() {
 		if k.Title == "" || k.By == "" || k.Do == "" {
 			t.Errorf("%+v", k)
 		}

@@ -86,6 +86,16 @@ export type MessageFilter = {
   outcome?: 'stamped' | 'enclosed' | 'unchanged' | 'refused' | 'held' | 'failed' | 'unsure'
   since?: string
 }
+export type PersonalOverview = Schemas['PersonalOverview']
+export type PreparedSignature = Schemas['PreparedSignature']
+export type SignatureAnswer = Schemas['SignatureAnswer']
+export type SignatureCheck = Schemas['SignatureCheck']
+export type PersonalDetails = Schemas['PersonalDetails']
+export type PersonalDetail = Schemas['PersonalDetail']
+export type PersonalSettings = Schemas['PersonalSettings']
+export type PersonalLink = Schemas['PersonalLink']
+export type DetailRequest = Schemas['DetailRequest']
+export type Invite = Schemas['Invite']
 export type Session = Schemas['Session']
 export type Account = Schemas['Account']
 export type AccountLink = Schemas['AccountLink']
@@ -154,7 +164,7 @@ async function answered<T>(call: Promise<Answer<T>>): Promise<{ data: T; respons
     throw new Refusal(0, 'The service does not answer. Is it still running?', [])
   }
   const { response } = answer
-  if (response.status === 401 && location.pathname !== '/sign-in')
+  if (response.status === 401 && !['/sign-in', '/your-signature'].includes(location.pathname))
     location.assign(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`)
   if (!response.ok) throw refusal(response, answer.error)
   return { data: answer.data as T, response }
@@ -196,6 +206,36 @@ const ofRelease = (id: number) => ({ path: { id } })
 const acting = (as: string) => (as ? { 'Missivum-Acting-As': encodeURIComponent(as) } : {})
 
 export const api = {
+  openPersonal: (token: string) => of(service.POST('/api/v1/personal/open', { body: { token } })),
+  personal: () => of(service.GET('/api/v1/personal')),
+  putPersonalChoice: (client: string, language: string) =>
+    of(service.PUT('/api/v1/personal/choice', { body: { client, language } })),
+  prepareSignature: (body: { client: string; situation: string; draft?: Record<string, string> }) =>
+    of(service.POST('/api/v1/personal/signature', { body })),
+  checkSignature: (body: SignatureCheck) => of(service.POST('/api/v1/personal/check', { body })),
+  personalFiles: (client: string) =>
+    fileOf(service.GET('/api/v1/personal/files', { params: { query: { client } }, parseAs: 'blob' })),
+  personalPicture: (situation: string) =>
+    of(service.GET('/api/v1/personal/picture', { params: { query: { situation } } })),
+  details: () => of(service.GET('/api/v1/personal/details')),
+  putDetails: (values: Record<string, string>) => of(service.PUT('/api/v1/personal/details', { body: { values } })),
+  reportDetail: (field: string, note: string) =>
+    of(service.POST('/api/v1/personal/details/wrong', { body: { field, note } })),
+  personalLinks: (search: string) => of(service.GET('/api/v1/personal/links', { params: { query: { search } } })),
+  addPersonalLink: (person: string) => of(service.POST('/api/v1/personal/links', { body: { person } })),
+  revokePersonalLink: (id: number) => of(service.DELETE('/api/v1/personal/links/{id}', { params: { path: { id } } })),
+  whoIsInvited: (body: Invite) => of(service.POST('/api/v1/personal/invitations/who', { body })),
+  sendInvitations: (body: Invite) => of(service.POST('/api/v1/personal/invitations', { body })),
+  draftInvitations: (body: Invite) =>
+    fileOf(service.POST('/api/v1/personal/invitations/drafts', { body, parseAs: 'blob' })),
+  detailRequests: (state: 'open' | 'accepted' | 'refused') =>
+    of(service.GET('/api/v1/personal/requests', { params: { query: { state } } })),
+  acceptDetailRequest: (id: number) =>
+    of(service.POST('/api/v1/personal/requests/{id}/accept', { params: { path: { id } } })),
+  refuseDetailRequest: (id: number) =>
+    of(service.POST('/api/v1/personal/requests/{id}/refuse', { params: { path: { id } } })),
+  personalSettings: () => of(service.GET('/api/v1/personal/settings')),
+  putPersonalSettings: (body: PersonalSettings) => of(service.PUT('/api/v1/personal/settings', { body })),
   signInWays: () => of(service.GET('/api/v1/sign-in')),
   signIn: (body: { name: string; password: string; code: string }) => of(service.POST('/api/v1/sign-in', { body })),
   firstStart: (body: { secret: string; name: string; title: string; password: string }) =>

@@ -2573,13 +2573,577 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/personal/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Exchange the end of a personal link for a cookie of this device. The first device that opens a link can change things. */
+        post: operations["openPersonal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** This device forgets whose page it opened. */
+        delete: operations["closePersonal"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the page of one's own signature begins with. */
+        get: operations["getPersonal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/choice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Remember which program and language one uses. */
+        put: operations["putPersonalChoice"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/signature": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prepare one's own signature for a program: exactly what is copied, its length after the paste, and how it will look. */
+        post: operations["prepareSignature"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say whether what a program shows, or a message, has one's own signature as it should be. Kept is the answer, and nothing of what was sent. */
+        post: operations["checkSignature"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files that a program wants, as an archive. */
+        get: operations["getPersonalFiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own signature as one hosted picture, for boxes that take nothing else. */
+        get: operations["getPersonalPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/details": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own details. */
+        get: operations["getDetails"];
+        /** Change details, at once or when they are accepted. */
+        put: operations["putDetails"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/details/wrong": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a value of the directory is wrong. */
+        post: operations["reportDetail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest personal links. */
+        get: operations["listPersonalLinks"];
+        put?: never;
+        /** Make a personal link, which is shown this once. Links of the person before end. */
+        post: operations["addPersonalLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/links/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a personal link. */
+        delete: operations["revokePersonalLink"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send invitations or reminders to those whom a release reaches and whose signature is not proved, at the stated rate. */
+        post: operations["sendInvitations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/invitations/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same as drafts, in an archive. */
+        post: operations["draftInvitations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/invitations/who": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who would be written to, and how many are left out and why. */
+        post: operations["whoIsInvited"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people ask of those who keep their details. */
+        get: operations["listDetailRequests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/requests/{id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept a request: a value that was asked for is stored. */
+        post: operations["acceptDetailRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/requests/{id}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Refuse a request. */
+        post: operations["refuseDetailRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/personal/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the organisation says about the page of one's own signature. */
+        get: operations["getPersonalSettings"];
+        /** Say it. */
+        put: operations["putPersonalSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        PersonalToken: {
+            /** @description What stands behind the number sign of a personal link. */
+            token: string;
+        };
+        PersonalOpened: {
+            /** @description Things can be changed from this device. */
+            changes: boolean;
+            /** Format: date-time */
+            ends: string;
+        };
+        PersonalOverview: {
+            person: string;
+            name: string;
+            changes: boolean;
+            language: string;
+            client: string;
+            programs: components["schemas"]["PersonalProgram"][];
+            release: string;
+            title: string;
+            uses: components["schemas"]["PersonalUse"][];
+            proofs: components["schemas"]["PersonalProof"][];
+            details: boolean;
+            /** Format: date-time */
+            ends?: string;
+        };
+        PersonalProgram: {
+            id: string;
+            title: string;
+            about: string;
+            way: string;
+            /** @description Colleagues who chose it, in percent; 0 where few have chosen. */
+            share: number;
+        };
+        PersonalUse: {
+            situation: string;
+            signature: boolean;
+            sameAs: string;
+        };
+        PersonalProof: {
+            client: string;
+            situation: string;
+            /** @enum {string} */
+            state: "right" | "older" | "altered" | "incomplete" | "another" | "none" | "unread";
+            kinds: string[];
+            /** @enum {string} */
+            way: "page" | "add-on";
+            release: string;
+            /** Format: date-time */
+            at: string;
+        };
+        PersonalChoice: {
+            client: string;
+            language: string;
+        };
+        SignatureRequest: {
+            client: string;
+            situation: string;
+            draft?: {
+                [key: string]: string;
+            };
+        };
+        SignatureForm: {
+            /** @description Exactly this is copied. */
+            html: string;
+            pastes: components["schemas"]["SignaturePaste"][];
+        };
+        SignaturePaste: {
+            /** @enum {string} */
+            engine: "chromium" | "gecko";
+            /** @description UTF-16 units of what the program stores. */
+            characters: number;
+            spoils: components["schemas"]["SignatureDifference"][];
+            basis: string;
+        };
+        SignatureDifference: {
+            kind: string;
+            where: string;
+            want: string;
+            found: string;
+            count: number;
+            /** @description The program does it to every signature. */
+            usual: boolean;
+        };
+        PreparedSignature: {
+            situation: string;
+            release: string;
+            text: string;
+            whole: components["schemas"]["SignatureForm"];
+            shorter: components["schemas"]["SignatureForm"];
+            /** @description Characters that the program's box holds; 0 for no limit. */
+            limit: number;
+            light: string;
+            dark: string;
+            asText: boolean;
+            lightBackground: string;
+            darkBackground: string;
+        };
+        SignatureCheck: {
+            client: string;
+            situation?: string;
+            html?: string;
+            text?: string;
+            /** @description A message (RFC 5322) in base64. */
+            message?: string;
+        };
+        SignatureAnswer: {
+            /** @enum {string} */
+            state: "right" | "older" | "altered" | "incomplete" | "another" | "none" | "unread";
+            situation: string;
+            release: string;
+            share: number;
+            copies: number;
+            differences: components["schemas"]["SignatureDifference"][];
+            sorts: components["schemas"]["DifferenceSort"][];
+        };
+        DifferenceSort: {
+            kind: string;
+            title: string;
+            /** @enum {string} */
+            cause: "program" | "hand" | "copying" | "as-text" | "source" | "two" | "limit";
+            /** @description The cause in words. */
+            by: string;
+            /** @enum {string} */
+            step: "again" | "formatted" | "button" | "empty-box" | "shorter" | "details" | "set-html" | "turn-box" | "all-pictures" | "nothing";
+            /** @description The step in words. */
+            do: string;
+        };
+        PersonalPicture: {
+            address: string;
+            link: string;
+            alt: string;
+            width: number;
+            height: number;
+        };
+        PersonalDetail: {
+            field: string;
+            label: string;
+            choices: string[];
+            longest: number;
+            avoid: string[];
+            approval: boolean;
+        };
+        PersonalValue: {
+            field: string;
+            label: string;
+            choices: string[];
+            longest: number;
+            avoid: string[];
+            approval: boolean;
+            value: string;
+            /** @description Asked for and not accepted yet. */
+            waiting: string;
+        };
+        PersonalEntry: {
+            field: string;
+            value: string;
+        };
+        PersonalDetails: {
+            values: components["schemas"]["PersonalValue"][];
+            directory: components["schemas"]["PersonalEntry"][];
+            wrong: string;
+            requests: components["schemas"]["DetailRequest"][];
+        };
+        DetailValues: {
+            values: {
+                [key: string]: string;
+            };
+        };
+        WrongDetail: {
+            field: string;
+            note: string;
+        };
+        DetailRequest: {
+            id: number;
+            person: string;
+            field: string;
+            /** @enum {string} */
+            kind: "change" | "wrong";
+            value: string;
+            note: string;
+            /** @enum {string} */
+            state: "open" | "accepted" | "refused";
+            /** Format: date-time */
+            asked: string;
+            /** Format: date-time */
+            decided?: string;
+        };
+        PersonalLink: {
+            id: number;
+            person: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            ends: string;
+            /** Format: date-time */
+            opened?: string;
+            /** Format: date-time */
+            revoked?: string;
+            /** @description Shown once, when the link is made. */
+            address?: string;
+        };
+        NewPersonalLink: {
+            person: string;
+        };
+        Invite: {
+            /** @enum {string} */
+            kind: "invitation" | "reminder";
+            people?: string[];
+            audience?: string;
+        };
+        Invited: {
+            people: string[];
+            proved: number;
+            recent: number;
+            without: number;
+        };
+        Sending: {
+            job: components["schemas"]["Job"];
+            invited: components["schemas"]["Invited"];
+        };
+        PersonalSettings: {
+            details: components["schemas"]["PersonalDetail"][];
+            clients: string[];
+            wrong: string;
+            linkDays: number;
+            remindDays: number;
+            from: string;
+            rate: number;
+            note: string;
+            /** @description A mail server is set. */
+            server?: boolean;
+        };
         Principal: {
             /** @enum {string} */
-            kind: "owner" | "account" | "key" | "command" | "service";
+            kind: "owner" | "account" | "key" | "command" | "person" | "service";
             name: string;
         };
         Job: {
@@ -3191,6 +3755,16 @@ export interface components {
             next: string;
             cells: {
                 client: string;
+                /**
+                 * @description By which it is known.
+                 * @enum {string}
+                 */
+                way: "desk" | "page" | "add-on";
+                /**
+                 * Format: date-time
+                 * @description Since when it has been so.
+                 */
+                since?: string;
                 standing: components["schemas"]["Standing"];
                 release: string;
                 host: string;
@@ -10644,6 +11218,692 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    openPersonal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonalToken"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalOpened"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    closePersonal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPersonal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalOverview"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putPersonalChoice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonalChoice"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalChoice"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prepareSignature: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignatureRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreparedSignature"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkSignature: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignatureCheck"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignatureAnswer"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPersonalFiles: {
+        parameters: {
+            query: {
+                client: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPersonalPicture: {
+        parameters: {
+            query: {
+                situation: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalPicture"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDetails: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalDetails"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putDetails: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DetailValues"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalDetails"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportDetail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WrongDetail"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPersonalLinks: {
+        parameters: {
+            query?: {
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalLink"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addPersonalLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPersonalLink"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalLink"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokePersonalLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sendInvitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sending"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draftInvitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    whoIsInvited: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDetailRequests: {
+        parameters: {
+            query?: {
+                state?: "open" | "accepted" | "refused";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DetailRequest"][];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acceptDetailRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refuseDetailRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPersonalSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalSettings"];
+                };
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putPersonalSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonalSettings"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonalSettings"];
+                };
             };
             /** @description What went wrong (RFC 9457). */
             default: {
