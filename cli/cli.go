@@ -135,7 +135,8 @@ files for every desk and the blocks for mail hosts.`,
 		&cobra.Group{ID: "desk", Title: "On a desk:"}, &cobra.Group{ID: "service", Title: "The service:"},
 		&cobra.Group{ID: "online", Title: "Against a service:"})
 	a.add(root, "offline", a.checkCommand(), a.fixCommand(), a.sheetCommand(), a.shrinkCommand(), a.fillCommand(),
-		a.simulateCommand(), a.packCommand(), a.kitCommand(), a.blockCommand(), a.ruleCommand(), a.pictureCommand(), a.clientsCommand())
+		a.simulateCommand(), a.packCommand(), a.kitCommand(), a.blockCommand(), a.ruleCommand(), a.diagnoseCommand(), a.pictureCommand(),
+		a.clientsCommand())
 	a.add(root, "new", a.newCommand(), a.cleanCommand())
 	a.add(root, "desk", a.deskCommand())
 	a.add(root, "service", a.serveCommand(), a.demoCommand(), a.configCommand(), a.backupCommand(), a.restoreCommand(),
@@ -144,7 +145,7 @@ files for every desk and the blocks for mail hosts.`,
 		a.recordCommand(), a.templateCommand(),
 		a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(),
 		a.audienceCommand(), a.assignCommand(),
-		a.packageCommand(), a.releaseCommand())
+		a.packageCommand(), a.releaseCommand(), a.personalCommand())
 	return root
 }
 

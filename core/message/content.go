@@ -56,6 +56,13 @@ func (m *Message) Content(p *Part) (*Content, error) {
 	return c, nil
 }
 
+// Decoded is a part's content without its transfer encoding (RFC 2045, 6). An error is of the kind Refused: the encoding is broken
+// or not known.
+func (m *Message) Decoded(p *Part) ([]byte, error) {
+	data, _, err := m.decoded(p)
+	return data, err
+}
+
 // decoded is a part's content without its transfer encoding (RFC 2045, 6); raw is, for each byte of quoted-printable, where it stands.
 func (m *Message) decoded(p *Part) (data []byte, raw []int32, err error) {
 	body := m.Raw[p.Body:p.End]

@@ -124,6 +124,7 @@ func compare(want, seen []piece, o occurrence, asText bool) []Difference {
 // words compares which pieces are there at all.
 func (c *comparison) words(want, seen []piece, o occurrence, asText bool) {
 	var lost, lostPictures []piece
+	var places []int // of the lost pictures
 	next := 0
 	for i := range want {
 		if next < len(o.pairs) && o.pairs[next][0] == i {
@@ -134,11 +135,8 @@ func (c *comparison) words(want, seen []piece, o occurrence, asText bool) {
 		case want[i].picture == nil:
 			lost = append(lost, want[i])
 		case !asText:
-			lostPictures = append(lostPictures, want[i])
+			lostPictures, places = append(lostPictures, want[i]), append(places, i)
 		}
-	}
-	for _, p := range lostPictures {
-		c.add(PictureLost, p.picture.label(), "", "")
 	}
 	var added []piece
 	between := map[int]bool{}
@@ -157,11 +155,17 @@ func (c *comparison) words(want, seen []piece, o occurrence, asText bool) {
 	for end >= 0 && want[end].picture != nil {
 		end--
 	}
+	tail := isTail(want, o, lost, end) && (len(added) <= 2 || len(lost) > 3*len(added))
+	for i, p := range lostPictures {
+		if !tail || places[i] < o.pairs[len(o.pairs)-1][0] { // those behind what was cut off went with it
+			c.add(PictureLost, p.picture.label(), "", "")
+		}
+	}
 	switch {
 	case len(lost) == 0 && len(added) == 0:
 	case len(lost) == 0:
 		c.list = append(c.list, Difference{Kind: WordsAdded, Found: spoken(added), Count: len(added)})
-	case len(added) == 0 || len(lost) > 3*len(added) || isTail(want, o, lost, end) && len(added) <= 2:
+	case len(added) == 0 || len(lost) > 3*len(added) || tail:
 		kind := PartMissing
 		if isTail(want, o, lost, end) {
 			kind = CutOff

@@ -49,7 +49,7 @@ var needs = byRoute(map[access.Permission][]string{
 		"GET /api/v1/clients", "GET /api/v1/clients/:id", "GET /api/v1/clients/:id/document",
 		"GET /api/v1/rules", "GET /api/v1/rules/versions", "POST /api/v1/rules/try", "POST /api/v1/rules/check",
 		"POST /api/v1/rules/samples", "GET /api/v1/rules/pause", "GET /api/v1/messages", "GET /api/v1/messages/:id",
-		"GET /api/v1/messages/counts", "GET /api/v1/messages/settings", "GET /api/v1/gateways",
+		"GET /api/v1/messages/counts", "POST /api/v1/messages/diagnose", "GET /api/v1/messages/settings", "GET /api/v1/gateways",
 		"GET /api/v1/dialects", "GET /api/v1/dialects/:id/document", "GET /api/v1/fields", "GET /api/v1/ways",
 		"GET /api/v1/packages", "GET /api/v1/packages/:id", "GET /api/v1/packages/:id/file",
 		"GET /api/v1/releases", "GET /api/v1/releases/settings", "GET /api/v1/releases/endings", "GET /api/v1/releases/:id",

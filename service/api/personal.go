@@ -33,6 +33,8 @@ func (a *API) personalRoutes(v1 *gin.RouterGroup) {
 	v1.PUT("/personal/details", a.limit(MaxJSON), a.putDetails)
 	v1.POST("/personal/details/wrong", a.limit(maxSignIn), a.reportDetail)
 
+	v1.POST("/messages/diagnose", a.limit(maxChecked), a.quick, a.diagnoseMessage)
+
 	v1.GET("/personal/links", a.listPersonalLinks)
 	v1.POST("/personal/links", a.limit(maxSignIn), a.addPersonalLink)
 	v1.DELETE("/personal/links/:id", a.revokePersonalLink)
@@ -211,6 +213,26 @@ func (a *API) checkSignature(c *gin.Context) {
 		out.Sorts = append(out.Sorts, k.About())
 	}
 	answer(a, c, out, err)
+}
+
+// DiagnoseRequest is a message.
+type DiagnoseRequest struct {
+	Message string `json:"message"` // RFC 5322, in base64
+}
+
+// diagnoseMessage answers POST /messages/diagnose: why the signature, or its pictures, are missing or wrong in a message.
+func (a *API) diagnoseMessage(c *gin.Context) {
+	in, ok := body[DiagnoseRequest](a, c)
+	if !ok {
+		return
+	}
+	raw, err := base64.StdEncoding.DecodeString(in.Message)
+	if err != nil {
+		a.fail(c, problem.New(problem.Invalid, "The message is not base64.").In("message"))
+		return
+	}
+	r, err := a.Personal.Diagnose(c.Request.Context(), raw)
+	answer(a, c, r, err)
 }
 
 // getPersonalFiles answers GET /personal/files: the files for a program, as an archive.

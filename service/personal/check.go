@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"missivum/core/diagnosis"
 	"missivum/core/kit"
 	"missivum/core/message"
 	core "missivum/core/personal"
@@ -204,4 +205,52 @@ func get(own desks.Own, field string) string {
 		return own.Person.At(column)
 	}
 	return ""
+}
+
+// Diagnose says why the signature, or its pictures, are missing or wrong in a message. Whose it should be is who sent it.
+func (p *Personal) Diagnose(ctx context.Context, raw []byte) (r diagnosis.Result, err error) {
+	if len(raw) > maxMessage {
+		return r, problem.New(problem.TooLarge, "The message is larger than %d MB.", maxMessage>>20)
+	}
+	m := message.Read(raw)
+	directory, _, err := p.People.Directory(ctx)
+	if err != nil {
+		return r, err
+	}
+	in := diagnosis.Input{}
+	for _, from := range m.Addresses("From") {
+		in.Owner.Mail = fold(from.Address)
+	}
+	in.Colleague = func(mail string) bool { return fold(mail) != in.Owner.Mail && directory.Find(mail) != nil }
+	if who := directory.Find(in.Owner.Mail); who != nil {
+		in.Owner.Name = directory.Get(who, "cn")
+		if in.Wanted, err = p.everything(ctx, in.Owner.Mail); err != nil {
+			return r, err
+		}
+	}
+	return diagnosis.Diagnose(m, in)
+}
+
+// everything are a person's signatures of the present release and those before, whatever the program.
+func (p *Personal) everything(ctx context.Context, mail string) (wanted []proof.Wanted, err error) {
+	own, err := p.Desks.Own(ctx, mail)
+	switch {
+	case problem.Is(err, problem.NotFound) || problem.Is(err, problem.Gone):
+	case err != nil:
+		return nil, err
+	default:
+		if wanted, err = wantedOf(own, core.Input{}, "", false); err != nil {
+			return nil, err
+		}
+	}
+	before, err := p.Desks.Before(ctx, mail, releasesBefore)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range before {
+		if older, err := wantedOf(b, core.Input{}, "", true); err == nil { // one that can no longer be filled says nothing
+			wanted = append(wanted, older...)
+		}
+	}
+	return wanted, nil
 }

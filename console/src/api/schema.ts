@@ -2573,6 +2573,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/messages/diagnose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Why the signature, or its pictures, are missing or wrong in a message, with the step that helps. Nothing of the message is kept. */
+        post: operations["diagnoseMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/personal/open": {
         parameters: {
             query?: never;
@@ -2909,6 +2926,29 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Diagnosis: {
+            /** @description Whose signature was looked for: who sent it. */
+            owner: string;
+            kind: {
+                [key: string]: unknown;
+            };
+            verdict?: {
+                [key: string]: unknown;
+            };
+            causes: components["schemas"]["DiagnosisCause"][];
+        };
+        DiagnosisCause: {
+            id: string;
+            says: string;
+            /** @description By whom, as far as the message says. */
+            by: string;
+            /** @description What helps. */
+            step: string;
+            /** @description The message shows it; else it is supposed. */
+            sure: boolean;
+            /** @description Nothing is wrong by itself. */
+            note: boolean;
+        };
         PersonalToken: {
             /** @description What stands behind the number sign of a personal link. */
             token: string;
@@ -11218,6 +11258,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong (RFC 9457). */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    diagnoseMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description RFC 5322, in base64. */
+                    message: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diagnosis"];
+                };
             };
             /** @description What went wrong (RFC 9457). */
             default: {
