@@ -23,6 +23,7 @@ const AudiencesPage = lazy(() => import('./people/AudiencesPage').then((m) => ({
 const AssignmentsPage = lazy(() => import('./people/AssignmentsPage').then((m) => ({ default: m.AssignmentsPage })))
 const SourcesPage = lazy(() => import('./people/SourcesPage').then((m) => ({ default: m.SourcesPage })))
 const RunsPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m.RunsPage })))
+const InvitationsPage = lazy(() => import('./people/InvitationsPage').then((m) => ({ default: m.InvitationsPage })))
 const RunPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m.RunPage })))
 const ReleasesPage = lazy(() => import('./releases/ReleasesPage').then((m) => ({ default: m.ReleasesPage })))
 const ReleasePage = lazy(() => import('./releases/ReleasePage').then((m) => ({ default: m.ReleasePage })))
@@ -65,6 +66,7 @@ const router = createBrowserRouter([
             { path: 'people/assignments', element: <AssignmentsPage /> },
             { path: 'people/sources', element: <SourcesPage /> },
             { path: 'people/runs', element: <RunsPage /> },
+            { path: 'people/invitations', element: <InvitationsPage /> },
             { path: 'people/runs/:id', element: <RunPage /> },
             { path: 'releases', element: <ReleasesPage /> },
             { path: 'releases/:id', element: <ReleasePage /> },

@@ -52,6 +52,7 @@ export const theme = createTheme({
     MuiTableCell: {
       styleOverrides: { root: { borderColor: 'var(--mui-palette-divider)' }, head: { fontWeight: 600 } },
     },
+    MuiToggleButton: { styleOverrides: { root: { color: 'var(--mui-palette-text-secondary)' } } },
     MuiTooltip: { defaultProps: { arrow: true } },
   },
 })

@@ -18,7 +18,10 @@ import (
 // in the browser's own spelling, unknown ones gone, spans that say nothing new gone, white space that is not rendered
 // gone, a row group in every table, attributes in double quotes and the style last, references decoded but those that
 // must stay. It is what Chromium does (measured by a test, see docs/clients.md); Node.Style must be set.
-func Paste(doc *markup.Document) {
+func Paste(doc *markup.Document) { paste(doc, true) }
+
+// paste is Paste; a lone block may stay.
+func paste(doc *markup.Document, takesLoneBlocks bool) {
 	compact.WhiteSpace(doc)
 	for _, n := range doc.Root.Elements() {
 		if notCopied(n) {
@@ -56,7 +59,9 @@ func Paste(doc *markup.Document) {
 	workOut(doc.Root, inherits{size: 16})
 	withoutMaps(doc.Root)
 	plainSpaces(doc.Root)
-	loneBlock(doc)
+	if takesLoneBlocks {
+		loneBlock(doc)
+	}
 	thinned(doc.Root, map[string]string{})
 }
 

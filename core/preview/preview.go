@@ -58,14 +58,14 @@ func (p *Preview) PastedInGecko(variant string, who *person.Person) (string, err
 	return p.fillFragment(doc, variant, who)
 }
 
-// Stored is what a client into which a rendered copy is pasted stores of one person's signature: pasted by Chromium, or by
-// Gecko.
+// Stored is what a client into which a rendered copy is pasted stores of one person's signature, when a page put the markup onto the
+// clipboard letter by letter: pasted by Chromium, or by Gecko.
 func (p *Preview) Stored(profile *client.Profile, gecko bool, variant string, who *person.Person) (string, error) {
 	doc, _ := journey.Simulate(profile, p.Outgoing(), client.Install)
 	if gecko {
 		journey.PasteInGecko(doc)
 	} else {
-		journey.Paste(doc)
+		journey.PasteGiven(doc)
 	}
 	return p.fillFragment(doc, variant, who)
 }

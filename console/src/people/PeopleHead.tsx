@@ -8,6 +8,7 @@ const pages = [
   { to: '/people/assignments', label: 'Assignments' },
   { to: '/people/sources', label: 'Sources' },
   { to: '/people/runs', label: 'Runs' },
+  { to: '/people/invitations', label: 'Invitations' },
 ]
 
 /** The head of a page about people, with the way to the others. */

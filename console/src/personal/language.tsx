@@ -3,7 +3,7 @@ import { CacheProvider } from '@emotion/react'
 import rtl from '@mui/stylis-plugin-rtl'
 import CssBaseline from '@mui/material/CssBaseline'
 import { createTheme, ThemeProvider } from '@mui/material/styles'
-import { createContext, type ReactNode, use, useEffect, useMemo, useState } from 'react'
+import { createContext, type ReactNode, use, useCallback, useEffect, useMemo, useState } from 'react'
 import { IntlProvider, useIntl } from 'react-intl'
 import { prefixer } from 'stylis'
 import { theme } from '../theme'
@@ -56,10 +56,10 @@ export function Speaking({ children }: { children: ReactNode }) {
     document.title = messages[language].title
   }, [language, direction])
   const turned = useMemo(() => createTheme(theme, { direction }), [direction])
-  const spoken = useMemo(
-    () => ({ language, speak: (wanted: string) => isLanguage(wanted) && setLanguage(wanted) }),
-    [language],
-  )
+  const speak = useCallback((wanted: string) => {
+    if (isLanguage(wanted)) setLanguage(wanted)
+  }, [])
+  const spoken = useMemo(() => ({ language, speak }), [language, speak])
   return (
     <SpokenContext value={spoken}>
       <IntlProvider locale={language === 'ar' ? 'ar-u-nu-latn' : language} messages={messages[language]}>

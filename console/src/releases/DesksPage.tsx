@@ -196,27 +196,31 @@ function Matrix({ matrix }: { matrix: DeskMatrix }) {
   )
 }
 
+const ways = { desk: 'looked at on the desk', page: 'checked by the person', 'add-on': 'put in by the add-on' } as const
+
 function Cell({ row, client }: { row: DeskRow; client: string }) {
-  const cell = row.cells.find((c) => c.client === client)
-  if (!cell) return null
-  const fine = cell.standing === 'current'
-  return (
-    <>
-      <StandingMark of={cell.standing} />
-      <Typography
-        variant="body2"
-        color="text.secondary"
-        sx={{ maxWidth: 260, overflowWrap: 'anywhere' }}
-        title={cell.reported && `reported ${when(cell.reported)}`}
-      >
-        {!fine && cell.detail && `${cell.detail}. `}
-        {cell.standing === 'older' && `Release ${cell.release || 'of a package'}. `}
-        {cell.host}
-        {cell.desks > 1 && ` and ${count(cell.desks - 1, 'more desk', 'more desks')}`}
-        {!fine && cell.reported && `, ${when(cell.reported)}`}
-      </Typography>
-    </>
-  )
+  return row.cells
+    .filter((c) => c.client === client)
+    .map((cell) => {
+      const fine = cell.standing === 'current'
+      return (
+        <Box key={cell.way} sx={{ mb: 0.5 }}>
+          <StandingMark of={cell.standing} />
+          <Typography
+            variant="body2"
+            color="text.secondary"
+            sx={{ maxWidth: 260, overflowWrap: 'anywhere' }}
+            title={cell.reported && `reported ${when(cell.reported)}`}
+          >
+            {!fine && cell.detail && `${cell.detail}. `}
+            {cell.standing === 'older' && `Release ${cell.release || 'of a package'}. `}
+            {cell.host || ways[cell.way]}
+            {cell.desks > 1 && ` and ${count(cell.desks - 1, 'more desk', 'more desks')}`}
+            {(!fine || !cell.host) && cell.reported && `, ${when(cell.reported)}`}
+          </Typography>
+        </Box>
+      )
+    })
 }
 
 /** Copies the addresses of everybody whom the filter leaves, to remind them in one message. */

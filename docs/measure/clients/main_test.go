@@ -50,7 +50,7 @@ func TestTheProfileWashesAsTheSanitiserDoes(t *testing.T) {
 
 // TestTheProfileIsAsTheWholeWebmail drives the webmail itself, with its editor, its sending and its reading.
 func TestTheProfileIsAsTheWholeWebmail(t *testing.T) {
-	if _, err := os.Stat(webmailPages); err != nil {
+	if _, err := os.Stat(rig.WebmailPages); err != nil {
 		t.Skip("roundcube-core is not installed; make setup installs it")
 	}
 	for _, stage := range []client.Stage{client.Install, client.Send, client.Receive} {

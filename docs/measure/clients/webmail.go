@@ -4,10 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -20,96 +16,12 @@ import (
 	"missivum/e2e/rig"
 )
 
-// The folders of Debian's package roundcube-core.
-const (
-	webmailPages    = "/var/lib/roundcube/public_html"
-	webmailDefaults = "/etc/roundcube/"
-)
-
-// The one who signs, and writes to herself.
-const webmailUser = "maren.lind@brackwater.example"
-
-// Webmail is the webmail of Debian's package roundcube-core with a mail server of its own, on loopback.
-type Webmail struct {
-	server  *rig.MailServer
-	folder  string
-	address string
-	process *exec.Cmd
-}
-
-// startWebmail starts both.
-func startWebmail() (*Webmail, error) {
-	server, err := rig.StartMailServer("", "")
-	if err != nil {
-		return nil, err
-	}
-	w := &Webmail{server: server}
-	if err := w.start(); err != nil {
-		return nil, errors.Join(err, w.Close())
-	}
-	return w, nil
-}
-
-func (w *Webmail) start() (err error) {
-	if w.folder, err = os.MkdirTemp("", "webmail"); err != nil {
-		return err
-	}
-	for _, name := range []string{"defaults.inc.php", "mimetypes.php"} {
-		data, err := os.ReadFile(webmailDefaults + name)
-		if err == nil {
-			err = os.WriteFile(filepath.Join(w.folder, name), data, 0o600)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	settings := map[string]string{"db_dsnw": "sqlite:///" + w.database() + "?mode=0600", "imap_host": w.server.Address("imap"),
-		"smtp_host": w.server.Address(rig.Plain), "smtp_user": "", "smtp_pass": "", "des_key": "abcdefghijklmnopqrstuvwx",
-		"skin": "elastic", "log_dir": w.folder, "temp_dir": w.folder, "language": "en_US"}
-	text := "<?php\n$config['htmleditor'] = 1;\n$config['plugins'] = [];\n$config['draft_autosave'] = 0;\n"
-	for name, value := range settings {
-		text += fmt.Sprintf("$config['%s'] = '%s';\n", name, value)
-	}
-	if err := os.WriteFile(filepath.Join(w.folder, "config.inc.php"), []byte(text), 0o600); err != nil {
-		return err
-	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	w.address = "http://" + listener.Addr().String()
-	listener.Close() // the port is for the webmail
-	w.process = exec.Command("php", "-S", listener.Addr().String(), "-t", webmailPages)
-	w.process.Env = append(os.Environ(), "ROUNDCUBE_CONFIG_DIR="+w.folder)
-	return w.process.Start()
-}
-
-func (w *Webmail) database() string { return filepath.Join(w.folder, "webmail.db") }
-
-// Close ends both.
-func (w *Webmail) Close() error {
-	if w.process != nil && w.process.Process != nil {
-		w.process.Process.Kill() // fails when it has ended already
-		w.process.Wait()         // it was killed
-	}
-	return errors.Join(w.server.Stop(), os.RemoveAll(w.folder))
-}
-
-// open shows a page of the webmail.
-func (w *Webmail) open(query string) chromedp.Action[chromedp.Void] {
-	return chromedp.Navigate(w.address + "/?" + query)
-}
-
-// signIn signs in.
-func (w *Webmail) signIn(tab context.Context) error {
-	return chromedp.Do(tab, w.open(""), chromedp.WaitVisible(chromedp.CSS("#rcmloginuser")),
-		chromedp.SendKeys(chromedp.CSS("#rcmloginuser"), webmailUser), chromedp.SendKeys(chromedp.CSS("#rcmloginpwd"), "secret"),
-		chromedp.Click(chromedp.CSS("#rcmloginsubmit")), chromedp.WaitVisible(chromedp.CSS("#layout-menu")))
-}
+// Webmail is the webmail with what is measured of it.
+type Webmail struct{ *rig.Webmail }
 
 // install writes the signature into the source box of the identity's editor and saves it.
 func (w *Webmail) install(tab context.Context, signature string) (stored string, err error) {
-	err = chromedp.Do(tab, w.open("_task=settings&_action=edit-identity&_iid=1"),
+	err = chromedp.Do(tab, w.Open("_task=settings&_action=edit-identity&_iid=1"),
 		chromedp.WaitVisible(chromedp.CSS("#rcmfd_signature")),
 		chromedp.Evaluate[chromedp.Void]("void document.getElementById('rcmfd_html_signature').click()"),
 		chromedp.WaitVisible(chromedp.CSS("button[title='Source code']")), chromedp.Click(chromedp.CSS("button[title='Source code']")),
@@ -138,7 +50,7 @@ func (w *Webmail) stored(tab context.Context) (signature string, err error) {
 
 // send writes a message to oneself and sends it.
 func (w *Webmail) send(tab context.Context) (page string, err error) {
-	err = chromedp.Do(tab, w.open("_task=mail&_action=compose&_to="+webmailUser),
+	err = chromedp.Do(tab, w.Open("_task=mail&_action=compose&_to="+rig.WebmailUser),
 		chromedp.WaitVisible(chromedp.CSS(".tox-edit-area iframe")), chromedp.SendKeys(chromedp.CSS("#compose-subject"), "Probes"),
 		chromedp.Sleep(time.Second), // until the editor has put the signature in
 		chromedp.Click(chromedp.CSS("#compose-content .formbuttons .send")))
@@ -146,7 +58,7 @@ func (w *Webmail) send(tab context.Context) (page string, err error) {
 		return "", err
 	}
 	for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(200 * time.Millisecond) {
-		messages, err := w.server.Mailbox(webmailUser, "MIME-Version")
+		messages, err := w.Server.Mailbox(rig.WebmailUser, "MIME-Version")
 		if err != nil {
 			return "", err
 		}
@@ -157,12 +69,12 @@ func (w *Webmail) send(tab context.Context) (page string, err error) {
 			return pageOf(messages[0])
 		}
 	}
-	return "", fmt.Errorf("the message did not arrive\n%s", w.server.Log())
+	return "", fmt.Errorf("the message did not arrive\n%s", w.Server.Log())
 }
 
 // read opens the message that arrived.
 func (w *Webmail) read(tab context.Context) (string, error) {
-	err := chromedp.Do(tab, w.open("_task=mail&_action=show&_mbox=INBOX&_uid=1"), chromedp.WaitVisible(chromedp.CSS("#messagebody")))
+	err := chromedp.Do(tab, w.Open("_task=mail&_action=show&_mbox=INBOX&_uid=1"), chromedp.WaitVisible(chromedp.CSS("#messagebody")))
 	if err != nil {
 		return "", err
 	}
@@ -174,16 +86,17 @@ type inWebmail struct{ stored, sent, shown string }
 
 // throughWebmail installs a signature, sends a message with it and reads that.
 func throughWebmail(signature string) (seen inWebmail, err error) {
-	w, err := startWebmail()
+	started, err := rig.StartWebmail()
 	if err != nil {
 		return seen, err
 	}
+	w := &Webmail{started}
 	defer func() { err = errors.Join(err, w.Close()) }()
 	tab, stop := rig.Browser(context.Background(), 1280, 900)
 	defer stop()
 	within, cancel := context.WithTimeout(tab, 4*time.Minute)
 	defer cancel()
-	if err := w.signIn(within); err != nil {
+	if err := w.SignIn(within); err != nil {
 		return seen, fmt.Errorf("signing in: %w", err)
 	}
 	if seen.stored, err = w.install(within, signature); err != nil {

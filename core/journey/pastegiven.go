@@ -1,0 +1,99 @@
+package journey
+
+import (
+	"slices"
+	"strings"
+
+	"missivum/core/markup"
+)
+
+// PasteGiven is Paste for markup that a page put onto the clipboard letter by letter, as the page of one's own signature does. Chromium
+// then keeps white space, comments and the spelling of declarations; it takes away spans that say nothing new, and writes the
+// declarations anew only of elements from which it took one away. Where a style sheet stands in the markup it works everything out, as
+// in Paste, but for a lone block, which stays. Measured by docs/measure/clients. Node.Style must be set.
+func PasteGiven(doc *markup.Document) {
+	if len(doc.Elements("style")) > 0 {
+		paste(doc, false)
+		return
+	}
+	spelt := doc.Clone()
+	elements, copies := doc.Root.Elements(), spelt.Root.Elements()
+	before := make([][]markup.Declaration, len(copies))
+	for i, n := range copies {
+		pasteStyle(n)
+		before[i] = slices.Clone(n.Style)
+	}
+	thinned(spelt.Root, map[string]string{"color": "rgb(0, 0, 0)"})
+	for i, n := range elements {
+		for _, a := range slices.Clone(n.Attrs) {
+			if strings.HasPrefix(a.Name, "on") || slices.Contains(addressed, a.Name) && markup.SchemeOf(strings.TrimSpace(a.Value)) == "javascript" {
+				n.RemoveAttr(a.Name)
+			}
+		}
+		if len(copies) == len(elements) && (!slices.Equal(before[i], copies[i].Style) || slices.ContainsFunc(n.Style, func(d markup.Declaration) bool {
+			return writtenAnew(n, d)
+		})) {
+			n.RemoveAttr("style")
+			if n.Style = nil; len(copies[i].Style) > 0 {
+				n.SetStyle(copies[i].Style)
+				n.SetAttr("style", strings.TrimSuffix(n.Attribute("style").Value, ";")+";")
+			}
+		}
+		if len(copies) == len(elements) && copies[i].Silent() {
+			n.Silence()
+		}
+		n.Normalise()
+	}
+	asGiven(doc)
+}
+
+// writtenAnew reports whether the browser takes a declaration apart, or away, so that all of the element's are written anew.
+func writtenAnew(n *markup.Node, d markup.Declaration) bool {
+	value := strings.ToLower(strings.TrimSpace(d.Value))
+	switch d.Property {
+	case "font":
+		parts := ofFont(d.Value)
+		return parts != nil && (parts["font-weight"] == "normal" || parts["font-weight"] == "400")
+	case "background":
+		return backgroundParts(d.Value) != nil
+	case "text-decoration":
+		return value == "underline" && n.Is("a") && n.Attribute("href") != nil
+	case "border-collapse":
+		return value == "separate"
+	case "background-color":
+		return value == "transparent"
+	}
+	return false
+}
+
+// asGiven leaves what a browser has of pasted markup: without what belongs to the head and the white space at the end, references
+// decoded, and a row group in every table. The text of what is not shown goes.
+func asGiven(doc *markup.Document) {
+	doc.Root.Walk(func(n *markup.Node) bool {
+		display, _ := n.Declared("display")
+		switch {
+		case n.Kind == markup.Conditional:
+			return false
+		case n.Kind == markup.Stray || n.Is("script", "link", "meta", "title"):
+			n.Remove()
+			return false
+		case n.Kind == markup.Text:
+			n.SetText(n.Data)
+		case n.Is("table"):
+			rowGroup(n)
+		case display == "none":
+			empty(n)
+		}
+		return true
+	})
+	for _, n := range slices.Backward(slices.Clone(doc.Root.Children)) {
+		text := strings.TrimRight(n.Data, " \t\r\n\f")
+		if n.Kind != markup.Text || text != "" {
+			if n.Kind == markup.Text && text != n.Data && !strings.HasSuffix(n.Data, "\n") {
+				n.SetText(text + "\u00a0")
+			}
+			break
+		}
+		n.Remove()
+	}
+}

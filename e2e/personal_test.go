@@ -1,0 +1,389 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"net/http/httptest"
+	"net/mail"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/personal"
+	"missivum/core/preview"
+	"missivum/core/template"
+	"missivum/demo"
+	"missivum/e2e/rig"
+	"missivum/lab/webmail"
+)
+
+// asked sends a request with JSON, as somebody, and reads the answer.
+func asked(t *testing.T, method, address, as, body string, into any) {
+	t.Helper()
+	request, err := http.NewRequest(method, address, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	request.Header.Set("Content-Type", "application/json")
+	request.Header.Set("Missivum-Acting-As", as)
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	data, err := io.ReadAll(answer.Body)
+	if err != nil || answer.StatusCode >= 300 {
+		t.Fatalf("%s %s: %d %s %v", method, address, answer.StatusCode, data, err)
+	}
+	if into != nil {
+		if err := json.Unmarshal(data, into); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// withRelease is the demo with a release that is out for everybody.
+func withRelease(t *testing.T) *rig.Server {
+	t.Helper()
+	s := demoService(t)
+	var release struct {
+		ID    int
+		State string
+	}
+	asked(t, "POST", s.Address+"/api/v1/releases", "Maren", `{"title":"Winter","base":"brackwater"}`, &release)
+	for until := time.Now().Add(2 * time.Minute); release.State == "draft"; time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatal("the release is not checked")
+		}
+		getJSON(t, fmt.Sprintf("%s/api/v1/releases/%d", s.Address, release.ID), &release)
+	}
+	at := fmt.Sprintf("%s/api/v1/releases/%d/", s.Address, release.ID)
+	asked(t, "POST", at+"approve", "Bo", `{"says":"known"}`, nil)
+	asked(t, "POST", at+"send", "Bo", `{"waves":[]}`, nil)
+	return s
+}
+
+// linkFor makes a personal link.
+func linkFor(t *testing.T, s *rig.Server, person string) string {
+	t.Helper()
+	var link struct{ Address string }
+	asked(t, "POST", s.Address+"/api/v1/personal/links", "Ines", fmt.Sprintf(`{"person":%q}`, person), &link)
+	return link.Address
+}
+
+// ownBrowser starts a browser with a clipboard of its own.
+func ownBrowser(t *testing.T) context.Context {
+	t.Helper()
+	tab, stop := rig.Browser(t.Context(), 1280, 800)
+	t.Cleanup(stop)
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatal(err)
+	}
+	limited, cancel := context.WithTimeout(tab, 8*time.Minute)
+	t.Cleanup(cancel)
+	return limited
+}
+
+const control = 2 // the key Control as a modifier (Chrome DevTools Protocol)
+
+func pasteHere() chromedp.Action[chromedp.Void] {
+	return chromedp.KeyEvent("v", chromedp.KeyModifiers(control))
+}
+
+// openPage opens a person's page and chooses a program.
+func openPage(t *testing.T, tab context.Context, link, program string) {
+	t.Helper()
+	do(t, tab, "opening the link", chromedp.Navigate(link), chromedp.WaitVisible(`//h1[contains(., "Hello")]`))
+	if evaluate[bool](t, tab, `location.hash !== ''`) {
+		t.Error("the secret of the link stays in the address bar")
+	}
+	do(t, tab, "choosing the program", chromedp.Click(fmt.Sprintf(`//li//button[contains(., %q)]`, program)),
+		chromedp.WaitVisible(`//iframe`))
+}
+
+// checkMine gives the page a message as a file and wants a state.
+func checkMine(t *testing.T, tab context.Context, message []byte, state string) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "arrived.eml")
+	if err := os.WriteFile(file, message, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	do(t, tab, "checking it", chromedp.Click(`//button[@role="tab" and contains(., "Check mine")]`),
+		chromedp.WaitVisible(`//*[@role="textbox"]`),
+		chromedp.SetUploadFiles(chromedp.CSS(`input[type=file]`), []string{file}),
+		chromedp.WaitVisible(`//*[@role="status"]//*[contains(@class, "MuiAlert-message")]`))
+	if says := evaluate[string](t, tab, `document.querySelector('[role=status] .MuiAlert-message').innerText`); !strings.HasPrefix(says, state) {
+		t.Errorf("the page says %q, want %s\n%s", says, state, evaluate[string](t, tab, `document.querySelector('main').innerText`))
+	}
+}
+
+// proved wants a proof to have arrived.
+func proved(t *testing.T, s *rig.Server, client, standing string) {
+	t.Helper()
+	var m struct {
+		Rows []struct {
+			Cells []struct{ Client, Way, Standing string }
+		}
+	}
+	getJSON(t, s.Address+"/api/v1/desks?search=maren.lind&client="+client, &m)
+	if len(m.Rows) != 1 || m.Rows[0].Cells[0].Way != "page" || m.Rows[0].Cells[0].Standing != standing {
+		t.Errorf("the proof is %+v, want %s", m.Rows, standing)
+	}
+}
+
+const maren = "maren.lind@brackwater.example"
+
+// TestYourSignature: one link, one button, pasted into a box that takes rendered content only, saved, sent, read back, checked.
+func TestYourSignature(t *testing.T) {
+	t.Parallel()
+	s := withRelease(t)
+	box := webmail.New(maren)
+	lab := httptest.NewServer(box)
+	t.Cleanup(lab.Close)
+	tab := ownBrowser(t)
+	link := linkFor(t, s, maren)
+	openPage(t, tab, link, "capped signature box")
+	length := evaluate[string](t, tab, `document.querySelector('main').innerText.match(/About ([\d,]+) of the 10,000/)[1].replace(',', '')`)
+	do(t, tab, "copying", chromedp.Click(`//button[text()="Copy the signature"]`), chromedp.WaitVisible(`//li[@aria-current="step" and contains(., "Step 2")]`))
+
+	do(t, tab, "pasting", chromedp.Navigate(lab.URL+"/settings"), chromedp.Focus(chromedp.CSS("#box")), pasteHere(),
+		chromedp.Click(chromedp.CSS("#new")), chromedp.Click(chromedp.CSS("#reply")), chromedp.Click(chromedp.CSS("#save")),
+		chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
+	var predicted, real float64 = 0, float64(client.Units(box.Settings().Signature))
+	fmt.Sscan(length, &predicted)
+	if off := math.Abs(predicted-real) / real; off > 0.02 {
+		t.Errorf("the page said %v characters, the box holds %v", predicted, real)
+	}
+	for _, kind := range []string{"new", "reply"} {
+		do(t, tab, "sending", chromedp.Navigate(lab.URL+"/compose?kind="+kind), chromedp.WaitVisible(`//body[@data-ready]`),
+			chromedp.Click(chromedp.CSS("#send")), chromedp.WaitVisible(`//span[@id="said" and contains(., "Sent")]`))
+	}
+	sent := box.Sent()
+	do(t, tab, "back", chromedp.Navigate(link), chromedp.WaitVisible(`//h1[contains(., "Hello")]`))
+	checkMine(t, tab, sent[0], "Right")
+	proved(t, s, "capped-webmail", "current")
+	do(t, tab, "another", chromedp.Click(`//button[text()="Check another"]`))
+	checkMine(t, tab, sent[1], "Right")
+
+	// somebody underlines the links, and pastes it once more below
+	altered := strings.ReplaceAll(string(sent[0]), "text-decoration: none", "text-decoration: underline")
+	altered = strings.ReplaceAll(altered, "text-decoration:=20none", "text-decoration: underline")
+	do(t, tab, "another", chromedp.Click(`//button[text()="Check another"]`))
+	checkMine(t, tab, []byte(altered), "Altered")
+	waitFor(t, tab, "what and by whom is said", `/underlined[\s\S]*Probably[\s\S]*paste again/.test(document.querySelector('main').innerText)`)
+	proved(t, s, "capped-webmail", "altered")
+	do(t, tab, "text that is pasted", chromedp.Click(`//button[text()="Check another"]`), chromedp.WaitVisible(`//*[@role="textbox"]`),
+		chromedp.Evaluate[chromedp.Void](`{ const d = new DataTransfer(); d.setData('text/plain', 'Good morning');
+			document.querySelector('[role=textbox]').dispatchEvent(new ClipboardEvent('paste', { clipboardData: d, bubbles: true, cancelable: true })) }`),
+		chromedp.WaitVisible(`//*[contains(., "was not found")]`))
+
+	// the whole clipboard is what was prepared, and another device may not change anything
+	other := ownBrowser(t)
+	do(t, other, "another device", chromedp.Navigate(link), chromedp.WaitVisible(`//*[contains(., "first opened on another device")]`))
+	if evaluate[bool](t, other, `[...document.querySelectorAll('button')].some(b => /Check mine|My details/.test(b.innerText))`) {
+		t.Error("another device is offered what it may not do")
+	}
+	do(t, other, "a wrong link", chromedp.Navigate("about:blank"), chromedp.Navigate(link[:len(link)-8]+"AAAAAAAA"), chromedp.WaitVisible(`//h1[contains(., "does not open")]`))
+}
+
+// TestYourSignatureInTheRealWebmail: the source is pasted into the webmail that Debian packages, by key presses; a message goes through
+// Postfix and Dovecot and is read back.
+func TestYourSignatureInTheRealWebmail(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat(rig.WebmailPages); err != nil {
+		t.Fatalf("make setup installs the webmail: %v", err)
+	}
+	s := withRelease(t)
+	w, err := rig.StartWebmail()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := w.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	tab := ownBrowser(t)
+	link := linkFor(t, s, maren)
+	openPage(t, tab, link, "Open-source webmail")
+	do(t, tab, "copying the source", chromedp.Click(`//li[@aria-current="step"]//button[text()="Copy the source"]`),
+		chromedp.WaitVisible(`//li[@aria-current="step" and contains(., "Step 2")]`))
+	if err := w.SignIn(tab); err != nil {
+		t.Fatal(err)
+	}
+	do(t, tab, "its settings", w.Open("_task=settings&_action=edit-identity&_iid=1"), chromedp.WaitVisible(chromedp.CSS("#rcmfd_signature")),
+		chromedp.Evaluate[chromedp.Void]("void document.getElementById('rcmfd_html_signature').click()"),
+		chromedp.WaitVisible(chromedp.CSS("button[title='Source code']")), chromedp.Click(chromedp.CSS("button[title='Source code']")),
+		chromedp.WaitVisible(chromedp.CSS(".tox-dialog textarea")), chromedp.Focus(chromedp.CSS(".tox-dialog textarea")), pasteHere(),
+		chromedp.Click(chromedp.CSS(".tox-dialog__footer button[title=Save]")), chromedp.WaitNotPresent(chromedp.CSS(".tox-dialog")),
+		chromedp.Click(chromedp.CSS("button.submit")), chromedp.Sleep(2*time.Second))
+	do(t, tab, "a message to oneself", w.Open("_task=mail&_action=compose&_to="+rig.WebmailUser),
+		chromedp.WaitVisible(chromedp.CSS(".tox-edit-area iframe")), chromedp.SendKeys(chromedp.CSS("#compose-subject"), "Berth 4"),
+		chromedp.Sleep(time.Second), // until the editor has put the signature in
+		chromedp.Click(chromedp.CSS("#compose-content .formbuttons .send")))
+	var arrived [][]byte
+	for until := time.Now().Add(patience); len(arrived) == 0 && time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
+		if arrived, err = w.Server.Mailbox(rig.WebmailUser, "MIME-Version"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if len(arrived) == 0 {
+		t.Fatalf("no message arrived\n%s", w.Server.Log())
+	}
+	if _, err := mail.ReadMessage(strings.NewReader(string(arrived[0]))); err != nil {
+		t.Fatal(err)
+	}
+	do(t, tab, "it is sent", chromedp.WaitNotPresent(chromedp.CSS("#compose-content")))
+	do(t, tab, "back", chromedp.Navigate(link), chromedp.WaitVisible(`//h1[contains(., "Hello")]`))
+	checkMine(t, tab, arrived[0], "Right")
+	proved(t, s, "washing-webmail", "current")
+}
+
+// TestTheClipboardHoldsWhatWasPrepared: for every template there is, pasted elsewhere, letter by letter.
+func TestTheClipboardHoldsWhatWasPrepared(t *testing.T) {
+	t.Parallel()
+	s := withRelease(t)
+	tab := ownBrowser(t)
+	// what the service prepared is replaced by other signatures, one after the other
+	if err := chromedp.Do(tab, chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: `
+			const real = window.fetch
+			window.fetch = async (...args) => {
+				const answer = await real(...args)
+				if (!window.other || !(args[0].url ?? args[0]).endsWith('/personal/signature')) return answer
+				const s = await answer.json()
+				s.whole.html = window.other
+				setTimeout(() => window.fetched = window.other, 50) // when the page has it
+				return new Response(JSON.stringify(s), { status: 200, headers: { 'Content-Type': 'application/json' } })
+			}`})
+		return err
+	})); err != nil {
+		t.Fatal(err)
+	}
+	openPage(t, tab, linkFor(t, s, maren), "capped signature box")
+	do(t, tab, "a box of this page", chromedp.Evaluate[chromedp.Void](`{
+		const box = document.createElement('div'); box.id = 'target'; box.contentEditable = true; box.style.minHeight = '40px'; document.body.append(box)
+		box.addEventListener('paste', e => { window.pasted = e.clipboardData.getData('text/html') }) }`))
+	count, near := 0, 0
+	for _, one := range everySignature(t) {
+		letters, err := json.Marshal(one.html)
+		if err != nil {
+			t.Fatal(err)
+		}
+		do(t, tab, "another signature", chromedp.Evaluate[chromedp.Void](`{ document.getElementById('target').innerHTML = ''; window.other = `+string(letters)+`; window.pasted = undefined;
+			const uses = [...document.querySelectorAll('[role=group] button')].filter(b => /messages|Replies/.test(b.innerText));
+			const next = uses.find(b => b.getAttribute('aria-pressed') !== 'true'); next.click() }`))
+		waitFor(t, tab, "its button", `window.fetched === window.other && [...document.querySelectorAll('button')].some(b => b.innerText === 'Copy the signature')`)
+		do(t, tab, "copied and pasted", chromedp.Click(`//button[text()="Copy the signature"]`), chromedp.Focus(chromedp.CSS("#target")), pasteHere())
+		waitFor(t, tab, "pasted", `window.pasted !== undefined`)
+		if pasted := evaluate[string](t, tab, `window.pasted`); pasted != one.html {
+			t.Fatalf("%s: copied %.300q, prepared %.300q", one.name, pasted, one.html)
+		}
+		stored := evaluate[string](t, tab, `document.getElementById('target').innerHTML`)
+		if real := client.Units(stored); math.Abs(float64(client.Units(one.stored)-real)) <= 0.02*float64(real) {
+			near++
+		} else {
+			t.Logf("%s: %d characters predicted, %d real", one.name, client.Units(one.stored), real)
+		}
+		count++
+	}
+	t.Logf("%d signatures copied letter by letter; the length of %d is predicted within 2 %%", count, near)
+	if near*100 < 90*count {
+		t.Errorf("the length of %d of %d is predicted", near, count)
+	}
+}
+
+// preparedOne is a signature as it is copied, with what is predicted to stand in an editable element of Chromium.
+type preparedOne struct {
+	name, html, stored string
+}
+
+// everySignature fills the demo's and the starters' templates and the corpus, every sixth in the short form.
+func everySignature(t *testing.T) (list []preparedOne) {
+	t.Helper()
+	people, err := demo.Directory()
+	if err != nil {
+		t.Fatal(err)
+	}
+	signatures, err := demo.Signatures()
+	if err != nil {
+		t.Fatal(err)
+	}
+	templates := demosAndStarters(t)
+	for i, one := range signatures {
+		if i%rig.Soak(6, 1) != 0 {
+			continue
+		}
+		if tm, err := template.New(fmt.Sprint("corpus-", i), template.Parts{Source: one.Source}); err == nil { // some hold mistakes
+			templates = append(templates, tm)
+		}
+	}
+	anywhere := &client.Profile{Form: "html", Install: client.Installation{Way: client.PasteRender}}
+	day := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	for _, tm := range templates {
+		prepared, err := personal.Prepare(personal.Input{Template: tm, Schema: people.Schema, Day: day, Variant: tm.Variants()[0],
+			Person: &people.People[0], Client: anywhere})
+		if err != nil {
+			t.Fatal(err)
+		}
+		page, err := compose.Prepare(tm, people.Schema, day, compose.Reached(tm))
+		if err != nil {
+			t.Fatal(err)
+		}
+		stored, err := preview.Of(page).Stored(anywhere, false, tm.Variants()[0], &people.People[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, preparedOne{tm.Name, prepared.Whole.HTML, stored})
+	}
+	return list
+}
+
+// TestYourSignatureInEveryLanguage: axe finds nothing serious, nothing is wider than the page, and nothing is left in English.
+func TestYourSignatureInEveryLanguage(t *testing.T) {
+	t.Parallel()
+	s := withRelease(t)
+	asked(t, "PUT", s.Address+"/api/v1/personal/settings", "Ines", `{"details":[{"field":"mobile","label":"Mobile","choices":[],"longest":24,"avoid":[],"approval":false}],
+		"clients":["capped-webmail","wordproc-desktop"],"wrong":"the harbour office","linkDays":30,"remindDays":7,"from":"","rate":60,"note":""}`, nil)
+	tab := ownBrowser(t)
+	for i, language := range []string{"en", "de", "sv", "el", "ar"} {
+		link := linkFor(t, s, maren)
+		do(t, tab, "opening", chromedp.EmulateViewport(1280, 800), chromedp.Navigate("about:blank"), chromedp.Navigate(link),
+			chromedp.WaitVisible(`//main//h1`), chromedp.SendKeys(`//*[@role="combobox"]`, " "),
+			chromedp.Click(fmt.Sprintf(`//li[@lang=%q]`, language)), chromedp.WaitNotPresent(`//li[@role="option"]`))
+		mode := []string{"light", "dark"}[i%2]
+		do(t, tab, "its colours", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void localStorage.setItem('mui-mode', %q)`, mode)))
+		if dir := evaluate[string](t, tab, `document.documentElement.dir + document.documentElement.lang`); dir != map[bool]string{true: "rtl", false: "ltr"}[language == "ar"]+language {
+			t.Errorf("the page is %s", dir)
+		}
+		if i == 0 {
+			accessible(t, tab, "choosing")
+			do(t, tab, "choosing", chromedp.Click(`//li//button[contains(., "capped")]`))
+		}
+		do(t, tab, "the steps", chromedp.WaitVisible(`//iframe`))
+		for part := range 3 {
+			do(t, tab, "part", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void document.querySelectorAll('[role=tab]')[%d].click()`, part)), chromedp.Sleep(600*time.Millisecond))
+			for _, width := range []int64{1280, 390} {
+				do(t, tab, "width", chromedp.EmulateViewport(width, 800))
+				if wide := evaluate[int](t, tab, `document.documentElement.scrollWidth`); int64(wide) > width {
+					t.Errorf("%s, part %d: %d px wide in %d", language, part, wide, width)
+				}
+				accessible(t, tab, fmt.Sprintf("%s, part %d, %d px, %s", language, part, width, mode))
+			}
+		}
+		if text := evaluate[string](t, tab, `document.querySelector('main').innerText`); language != "en" && strings.Contains(text, "details") {
+			t.Errorf("%s: English is left: %s", language, text)
+		}
+	}
+}
