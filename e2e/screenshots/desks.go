@@ -78,7 +78,15 @@ func desks(ctx context.Context, binary, root, folder, out string) error {
 	tab, cancel := context.WithTimeout(tab, time.Minute)
 	defer cancel()
 	visible := func(selector chromedp.CSS) step { return chromedp.WaitVisible(selector) }
+	link, err := at(folder, binary, "personal", "link", people[0])
+	if err != nil {
+		return err
+	}
+	_, token, _ := strings.Cut(strings.Fields(link)[0], "#")
 	return take(tab, server.Address, out, []shot{
+		{"your-signature", "/your-signature#" + token, []step{
+			chromedp.Click(`//li//button[contains(., "capped signature box")]`), chromedp.WaitVisible(`//iframe`), chromedp.Sleep(time.Second),
+		}},
 		{"desks", "/desks?wave=1", []step{visible(`table[aria-label="Desks"] td`)}},
 		{"release", "/releases/1", []step{visible(`table[aria-label="Waves"] td`), visible(`table[aria-label="What the checks found"] td`)}},
 	})

@@ -254,18 +254,14 @@ func shots() []shot {
 			chromedp.WaitVisible(`//a[contains(., "Download")]`),
 		}},
 		{"picture-slice", "/pictures/crossings?part=slice", []step{visible(`ol[aria-label="Pieces"]`), visible(`[aria-label="Design"] img`)}},
-		{"assignments", "/people/assignments", []step{
-			visible(`table[aria-label="Assignments"] td`), chromedp.Click(`//button[text()="Add a line"]`), chromedp.Sleep(time.Second),
-			chromedp.Click(`//header//button[contains(., "Dark")]`),
-		}},
 	}
 }
 
-// mailShots are the pages about mail, in the light.
+// mailShots are the pages about mail.
 func mailShots(root string) []shot {
 	return []shot{
 		{"mail-rules", "/mail/rules", []step{
-			chromedp.Click(`//header//button[contains(., "Light")]`), chromedp.WaitVisible(chromedp.CSS(`[aria-label="Sample messages"] td`)),
+			chromedp.WaitVisible(chromedp.CSS(`[aria-label="Sample messages"] td`)),
 			chromedp.Click(chromedp.CSS(`[aria-label="Edit rule 3"]`)), chromedp.WaitVisible(chromedp.CSS(`[aria-label="State of internal-short"]`)),
 			script(`(document.querySelector('main').scrollTo(0, 390), true)`),
 		}},
