@@ -146,11 +146,12 @@ func TestPagesAreAccessible(t *testing.T) {
 		}
 	}
 	report(t, s.Address)
+	linkFor(t, s, maren)
 	for _, scheme := range []string{"Light", "Dark"} {
 		t.Run(scheme, func(t *testing.T) {
 			t.Parallel()
 			tab := browser(t)
-			for _, page := range []struct{ path, ready, press, opened string }{
+			for i, page := range []struct{ path, ready, press, opened string }{
 				{"/templates", `table[aria-label="Templates"]`, "", ""},
 				{"/templates", `table[aria-label="Templates"]`, "New template", `[aria-label="Starter"] input`},
 				{"/templates/regatta", `ol[aria-label="Findings"]`, "", ""},
@@ -171,6 +172,7 @@ func TestPagesAreAccessible(t *testing.T) {
 				{"/people/sources", `table[aria-label="Sources"] td`, "New source", `[role="dialog"] textarea`},
 				{"/people/runs", `table[aria-label="Runs"] td`, "", ""},
 				{"/people/runs/1", `[aria-label="Changes"] li`, "", ""},
+				{"/people/invitations", `table[aria-label="Personal links"] td`, "Add a detail", `section[aria-label="What the page offers"] [aria-label="Remove detail 1"]`},
 				{"/packages", `ol[aria-label="Losses"]`, "", ""},
 				{"/settings/organisation", `section[aria-label="Texts"] button`, "", ""},
 				{"/settings/accounts", `[role="alert"]`, "New account", `[role="dialog"] input`},
@@ -195,6 +197,9 @@ func TestPagesAreAccessible(t *testing.T) {
 				{"/pictures/crossings?part=slice", `ol[aria-label="Pieces"]`, "", ""},
 				{"/pictures/ferry?part=versions", `table[aria-label="Versions"]`, "", ""},
 			} {
+				if scheme == "Dark" && i%rig.Soak(3, 1) != 0 { // the colours are those of one theme
+					continue
+				}
 				path := page.path + " " + page.press
 				do(t, tab, path, chromedp.Navigate(s.Address+page.path), chromedp.WaitVisible(chromedp.CSS(page.ready)))
 				if evaluate[bool](t, tab, fmt.Sprintf(`[...document.querySelectorAll('header button')].some(b => b.textContent === %q)`, scheme)) {

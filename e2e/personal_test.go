@@ -370,6 +370,49 @@ func everySignature(t *testing.T) (list []preparedOne) {
 	return list
 }
 
+// TestDetailsAndInvitationsOnThePages: an administrator lets people change details, makes a link and decides; the person sees it at once.
+func TestDetailsAndInvitationsOnThePages(t *testing.T) {
+	t.Parallel()
+	s := withRelease(t)
+	console := ownBrowser(t)
+	field := func(label string) string {
+		return fmt.Sprintf(`//label[contains(., %q)]/following-sibling::*//input`, label)
+	}
+	do(t, console, "the page", chromedp.Navigate(s.Address+"/people/invitations"), chromedp.WaitVisible(`//p[contains(., "80 people would be written to")]`))
+	do(t, console, "a detail", chromedp.Click(`//button[text()="Add a detail"]`), chromedp.SendKeys(field("Field"), "mobile"),
+		chromedp.SendKeys(field("Called"), "Mobile number"), chromedp.SendKeys(field("Words to avoid"), "0900, 0190"),
+		chromedp.SendKeys(field("Who keeps the directory"), "the harbour office"))
+	do(t, console, "saving", chromedp.Click(`//section[@aria-label="What the page offers"]//button[text()="Save"]`),
+		chromedp.WaitVisible(`//section[@aria-label="What the page offers"]//button[text()="Save" and @disabled]`))
+	do(t, console, "a link", chromedp.SendKeys(field("Mail address"), maren), chromedp.Click(`//button[text()="Make a link"]`),
+		chromedp.WaitVisible(`//*[contains(text(), "/your-signature#")]`))
+	link := evaluate[string](t, console, `document.body.innerText.match(/http\S+your-signature#\S+/)[0]`)
+
+	everything := chromedp.KeyEvent("a", chromedp.KeyModifiers(control))
+	tab := ownBrowser(t)
+	openPage(t, tab, link, "capped signature box")
+	do(t, tab, "my details", chromedp.Click(`//button[@role="tab" and contains(., "My details")]`), chromedp.WaitVisible(field("Mobile number")),
+		chromedp.Focus(field("Mobile number")), everything, chromedp.SendKeys(field("Mobile number"), "0900 1"))
+	waitFor(t, tab, "what must not stand there", `/must not stand here/.test(document.querySelector('main').innerText)`)
+	do(t, tab, "another", chromedp.Focus(field("Mobile number")), everything, chromedp.SendKeys(field("Mobile number"), "+44 7700 900987"))
+	waitFor(t, tab, "it is seen in the look", `/900987/.test(document.querySelector('iframe')?.srcdoc)`)
+	do(t, tab, "saving", chromedp.Click(`//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status" and contains(., "Saved")]`))
+	do(t, tab, "a wrong value", chromedp.Click(chromedp.CSS(`button[aria-label="This is wrong: l"]`)),
+		chromedp.SendKeys(`//form//input`, "I moved to Port Lanvec"), chromedp.Click(`//form//button[text()="Send"]`),
+		chromedp.WaitVisible(`//*[@role="status" and contains(., "Sent to the harbour office")]`))
+
+	do(t, console, "what people ask", chromedp.Reload(), chromedp.WaitVisible(`//table[@aria-label="What people ask"]//td[contains(., "Port Lanvec")]`),
+		chromedp.Click(`//table[@aria-label="What people ask"]//button[text()="Done"]`), chromedp.WaitVisible(`//*[contains(., "Nobody asks for anything")]`))
+	do(t, console, "ending the link", chromedp.Click(`//table[@aria-label="Personal links"]//button[text()="End"]`),
+		chromedp.WaitVisible(`//table[@aria-label="Personal links"]//td[text()="ended"]`))
+	do(t, tab, "the page has ended", chromedp.Reload(), chromedp.WaitVisible(`//h1[contains(., "does not open")]`))
+	var person struct{ Values map[string]string }
+	getJSON(t, s.Address+"/api/v1/people/"+maren, &person)
+	if person.Values["mobile"] != "+44 7700 900987" {
+		t.Errorf("the directory has %q", person.Values["mobile"])
+	}
+}
+
 // TestYourSignatureInEveryLanguage: axe finds nothing serious, nothing is wider than the page, and nothing is left in English.
 func TestYourSignatureInEveryLanguage(t *testing.T) {
 	t.Parallel()

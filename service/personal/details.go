@@ -129,7 +129,7 @@ type Value struct {
 type Details struct {
 	Values    []Value               `json:"values"`    // that can be changed
 	Directory []Entry               `json:"directory"` // what else stands in their signatures
-	Wrong     string                `json:"wrong"`     // who is told when something of it is wrong; blank for nobody
+	Wrong     string                `json:"wrong"`     // who hears when something of it is wrong; blank for nobody
 	Requests  []store.DetailRequest `json:"requests"`
 }
 

@@ -4,9 +4,9 @@ import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type PersonalDetails, Refusal } from '../api/api'
+import { api, type PersonalDetails, type PreparedSignature, Refusal } from '../api/api'
 import { useSay } from './language'
 import { LookBox } from './LookBox'
 import { usePaused } from '../workbench/paused'
@@ -15,39 +15,61 @@ import { usePaused } from '../workbench/paused'
 export function MyDetails({ client, situation }: { client: string; situation?: string }) {
   const say = useSay()
   const details = useQuery({ queryKey: ['details'], queryFn: api.details })
+  const [saved, setSaved] = useState(false)
   if (details.error) return <Alert severity="error">{details.error.message}</Alert>
   if (!details.data) return null
   const d = details.data
   if (d.values.length === 0 && !d.wrong) return <Alert severity="info">{say('details.none')}</Alert>
   return (
     <>
-      {d.values.length > 0 && <Own key={JSON.stringify(d.values)} details={d} client={client} situation={situation} />}
+      {d.values.length > 0 && (
+        <Own
+          key={JSON.stringify(d.values)}
+          details={d}
+          client={client}
+          situation={situation}
+          saved={saved}
+          onSaved={setSaved}
+        />
+      )}
       {d.directory.length > 0 && <FromDirectory details={d} />}
     </>
   )
 }
 
-function Own({ details, client, situation }: { details: PersonalDetails; client: string; situation?: string }) {
+interface OwnProps {
+  details: PersonalDetails
+  client: string
+  situation?: string
+  saved: boolean
+  onSaved: (saved: boolean) => void
+}
+
+function Own({ details, client, situation, saved, onSaved }: OwnProps) {
   const say = useSay()
   const queries = useQueryClient()
   const stored = Object.fromEntries(details.values.map((v) => [v.field, v.value]))
   const [values, setValues] = useState<Record<string, string>>(stored)
   const changed = Object.fromEntries(Object.entries(values).filter(([field, value]) => value !== stored[field]))
   const draft = usePaused(JSON.stringify(changed), 300)
+  const [shown, setShown] = useState<PreparedSignature>() // the last that could be: it stays while what is typed is refused
   const look = useQuery({
     queryKey: ['look', client, situation, draft],
-    queryFn: () =>
-      api.prepareSignature({
+    queryFn: async () => {
+      const s = await api.prepareSignature({
         client,
         situation: situation ?? 'new',
         draft: JSON.parse(draft) as Record<string, string>,
-      }),
+      })
+      setShown(s)
+      return s
+    },
     enabled: situation !== undefined,
-    placeholderData: keepPreviousData,
   })
   const save = useMutation({
     mutationFn: () => api.putDetails(changed),
     onSuccess: (next) => {
+      onSaved(true)
       queries.setQueryData(['details'], next)
       void queries.invalidateQueries({ queryKey: ['signature'] })
     },
@@ -65,7 +87,10 @@ function Own({ details, client, situation }: { details: PersonalDetails; client:
             label={v.label || v.field}
             select={v.choices.length > 0}
             value={values[v.field] ?? ''}
-            onChange={(event) => setValues({ ...values, [v.field]: event.target.value })}
+            onChange={(event) => {
+              setValues({ ...values, [v.field]: event.target.value })
+              onSaved(false)
+            }}
             error={field === v.field}
             helperText={
               field === v.field ? error?.message : v.waiting ? say('details.waiting', { value: v.waiting }) : ' '
@@ -97,10 +122,10 @@ function Own({ details, client, situation }: { details: PersonalDetails; client:
           {say(asks ? 'details.ask' : 'details.save')}
         </Button>
         <Typography role="status" variant="body2">
-          {save.isSuccess && say('details.saved')}
+          {saved && say('details.saved')}
         </Typography>
       </Box>
-      {look.data && <LookBox signature={look.data} />}
+      {shown && <LookBox signature={shown} />}
     </section>
   )
 }

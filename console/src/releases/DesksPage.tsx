@@ -73,7 +73,7 @@ export function DesksPage() {
             <Link component={RouterLink} to={`/releases/${m.release}`}>
               release {m.release}
             </Link>
-            , as desks, people and add-ons report it. {count(m.desks, 'desk has', 'desks have')} reported.
+            , as desks and people report it. {count(m.desks, 'desk has', 'desks have')} reported.
           </>
         ) : (
           'Nothing is out. A release that was sent out shows here, desk by desk.'
