@@ -20,6 +20,7 @@ import (
 	"missivum/core/starter"
 	"missivum/core/template"
 	"missivum/demo"
+	"missivum/e2e/rig"
 )
 
 func demosAndStarters(t *testing.T) []*template.Template {
@@ -109,7 +110,7 @@ func TestCompactingKeepsTheLook(t *testing.T) {
 	tab := browser(t)
 	before, after := 0, 0
 	for name, tmpl := range templatesOfAllKinds(t) {
-		for _, mail := range []string{"maren.lind@brackwater.example", "salma.albahri@brackwater.example"} {
+		for _, mail := range []string{"maren.lind@brackwater.example", "salma.albahri@brackwater.example"}[:rig.Soak(1, 2)] {
 			plain, short, err := bothWays(tmpl, people, people.Find(mail))
 			if err != nil {
 				t.Errorf("%s: %v", name, err)

@@ -65,11 +65,13 @@ func paste(doc *markup.Document, takesLoneBlocks bool) {
 	thinned(doc.Root, map[string]string{})
 }
 
-// asRead leaves what a browser has of a document: without comments and what belongs to the head, references decoded, and a row
-// group in every table.
-func asRead(doc *markup.Document) {
+// asRead leaves what a browser has of a document: without comments and what belongs to the head, but for elements that stay,
+// references decoded, and a row group in every table.
+func asRead(doc *markup.Document, stay ...string) {
 	doc.Root.Walk(func(n *markup.Node) bool {
 		switch {
+		case n.Is(stay...):
+			return false
 		case n.Kind == markup.Conditional || n.Is("style", "script", "link", "meta", "title"):
 			n.Remove()
 			return false

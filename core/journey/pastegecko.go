@@ -10,13 +10,25 @@ import (
 // PasteInGecko is Paste for a browser with the Gecko engine. It hands over the markup as it is, with the declarations as
 // they were written and the white space; what a style sheet did stays behind, what is not shown too, and elements and
 // attributes that its list does not name are taken away. Measured by docs/measure/clients.
-func PasteInGecko(doc *markup.Document) {
+func PasteInGecko(doc *markup.Document) { pasteInGecko(doc, false) }
+
+// PasteGivenInGecko is PasteInGecko for markup that a page put onto the clipboard letter by letter: what is not shown stays too, and
+// a sheet but for its at-rules; addresses without a scheme go. Measured by docs/measure/clients.
+func PasteGivenInGecko(doc *markup.Document) { pasteInGecko(doc, true) }
+
+func pasteInGecko(doc *markup.Document, given bool) {
 	for _, n := range doc.Root.Elements() {
-		if notShownInGecko(n) {
+		if !given && notShownInGecko(n) {
 			n.Remove()
 			continue
 		}
-		if invisible(n) {
+		if given && n.Is("a", "area") {
+			href, ok := n.Attr("href")
+			if ok && !strings.Contains(href, "{{") && (slices.Contains(schemeless, markup.SchemeOf(href)) || strings.HasPrefix(href, "\u201c")) {
+				n.RemoveAttr("href")
+			}
+		}
+		if !given && invisible(n) {
 			n.Walk(func(c *markup.Node) bool {
 				if c.Kind == markup.Text {
 					c.Remove()
@@ -35,6 +47,7 @@ func PasteInGecko(doc *markup.Document) {
 		case n.Is("svg"), n.Is("details") && n.Attribute("open") == nil:
 			empty(n)
 		case n.Is("style", "script", "title"):
+		case given && n.Is("area"):
 		case !slices.Contains(geckoElements, n.Name):
 			n.Unwrap()
 			continue
@@ -44,8 +57,24 @@ func PasteInGecko(doc *markup.Document) {
 			n.Append(markup.NewElement("br", n.Open)) // a line to write into
 		}
 	}
-	asRead(doc)
+	if !given {
+		asRead(doc)
+		return
+	}
+	for _, n := range doc.Root.Elements("style") {
+		sheet := n.TextContent()
+		for _, c := range slices.Clone(n.Children) {
+			c.Remove()
+		}
+		if !strings.Contains(sheet, "@") {
+			n.Append(markup.NewText(sheet, n.Open))
+		}
+	}
+	asRead(doc, "style")
 }
+
+// schemeless are addresses without a scheme, but for those within the page.
+var schemeless = []string{markup.EmptyAddress, markup.NetworkAddress, markup.WordAddress, markup.RelativeAddress}
 
 // notShownInGecko says what has nothing that could be selected.
 func notShownInGecko(n *markup.Node) bool {

@@ -63,7 +63,7 @@ func (p *Preview) PastedInGecko(variant string, who *person.Person) (string, err
 func (p *Preview) Stored(profile *client.Profile, gecko bool, variant string, who *person.Person) (string, error) {
 	doc, _ := journey.Simulate(profile, p.Outgoing(), client.Install)
 	if gecko {
-		journey.PasteInGecko(doc)
+		journey.PasteGivenInGecko(doc)
 	} else {
 		journey.PasteGiven(doc)
 	}

@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"errors"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -126,6 +127,35 @@ func TestTheCorpusIsPastedAsPredicted(t *testing.T) {
 		if float64(l.Within) < 0.95*float64(l.Signatures) || float64(l.Alike) < alike*float64(l.Elements) || l.Signatures < 25 {
 			t.Errorf("%s: %s%v", e.name, l.say(), l.Others)
 		}
+	}
+}
+
+// TestGeckoHandsOverWhatAPageGave: the clipboard holds what a page put there, letter by letter, and its length after the paste is
+// predicted within 2 % for 95 %.
+func TestGeckoHandsOverWhatAPageGave(t *testing.T) {
+	list, err := givenCorpus(rig.Soak(6, 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	handed, stored, err := pastedAsGiven(t.Context(), list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	within := 0
+	for i, one := range list {
+		if handed[i] != one.html {
+			t.Errorf("%s: given %.200q, handed over %.200q", one.name, one.html, handed[i])
+		}
+		real := float64(client.Units(stored[i]))
+		if math.Abs(float64(client.Units(one.predicted))-real) <= 0.02*real {
+			within++
+		} else {
+			t.Logf("%s: %d characters predicted, %.0f real\nP %s\nR %s", one.name, client.Units(one.predicted), real, one.predicted, stored[i])
+		}
+	}
+	t.Logf("%d handed over; the length of %d of %d is predicted within 2 %%", len(list), within, len(list))
+	if within*100 < 90*len(list) || len(list) < 20 {
+		t.Errorf("the length of %d of %d is predicted", within, len(list))
 	}
 }
 

@@ -1,0 +1,118 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing/fstest"
+
+	"missivum/core/client"
+	"missivum/core/compose"
+	"missivum/core/preview"
+	"missivum/core/template"
+	"missivum/demo"
+)
+
+// given is a signature as a page puts it onto the clipboard, letter by letter.
+type given struct {
+	name, html string
+	predicted  string // to stand in an editable element of Gecko
+}
+
+// givenCorpus is the corpus, each or one of so many.
+func givenCorpus(oneOf int) (list []given, err error) {
+	people, err := demo.Directory()
+	if err != nil {
+		return nil, err
+	}
+	signatures, err := demo.Signatures()
+	if err != nil {
+		return nil, err
+	}
+	anywhere := &client.Profile{Form: "html", Install: client.Installation{Way: client.PasteRender}}
+	for i, s := range signatures {
+		if i%oneOf != 0 {
+			continue
+		}
+		t, err := template.OpenBare(fstest.MapFS{"x.html": {Data: []byte(s.Source)}}, "x.html")
+		if err != nil {
+			return nil, err
+		}
+		compiled, err := compose.Compile(compose.Source{Template: t, Schema: people.Schema, Day: formDay}, compose.Fragment)
+		if err != nil {
+			return nil, err
+		}
+		prepared, err := compose.Prepare(t, people.Schema, formDay, compose.Reached(t))
+		if err != nil {
+			return nil, err
+		}
+		who := people.Find("maren.lind@brackwater.example")
+		one := given{name: s.Name, html: string(compiled.Fill(t.Variants()[0], compose.Fragment, who))}
+		if one.predicted, err = preview.Of(prepared).Stored(anywhere, true, t.Variants()[0], who); err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	return list, nil
+}
+
+// givenPage copies what a script left in window.given, and keeps what a paste is handed.
+const givenPage = `<!doctype html><meta charset="utf-8"><div id="from" tabindex="0">x</div><div id="box" contenteditable style="min-height: 50px"></div><script>
+document.addEventListener('copy', e => { e.clipboardData.setData('text/html', window.given); e.clipboardData.setData('text/plain', 'x'); e.preventDefault() })
+document.addEventListener('paste', e => { window.handed = e.clipboardData.getData('text/html') })
+</script>`
+
+// pastedAsGiven is what Gecko hands a paste of each markup, and what stands in an editable element then.
+func pastedAsGiven(ctx context.Context, list []given) (handed, stored []string, err error) {
+	folder, err := os.MkdirTemp("", "given")
+	if err != nil {
+		return nil, nil, err
+	}
+	defer os.RemoveAll(folder)
+	file := filepath.Join(folder, "given.html")
+	if err := os.WriteFile(file, []byte(givenPage), 0o600); err != nil {
+		return nil, nil, err
+	}
+	g, err := startGecko(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer g.Close()
+	if err := g.show(ctx, "file://"+file); err != nil {
+		return nil, nil, err
+	}
+	for _, one := range list {
+		letters, err := json.Marshal(one.html)
+		if err != nil {
+			return nil, nil, err
+		}
+		ready := fmt.Sprintf(`window.given = %s; window.handed = ''; box = document.getElementById('box'); box.innerHTML = ''; box.blur(); document.getElementById('from').focus();
+			getSelection().selectAllChildren(document.getElementById('from')); ''`, letters)
+		var got [2]string
+		_, err = g.evaluate(ctx, ready)
+		if err == nil {
+			err = g.control(ctx, "a")
+		}
+		if err == nil {
+			err = g.control(ctx, "c")
+		}
+		if err == nil {
+			_, err = g.evaluate(ctx, inBox)
+		}
+		if err == nil {
+			err = g.control(ctx, "v")
+		}
+		for i, script := range []string{"window.handed", "document.getElementById('box').innerHTML"} {
+			if err == nil {
+				got[i], err = g.evaluate(ctx, script)
+			}
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", one.name, err)
+		}
+		handed, stored = append(handed, got[0]), append(stored, got[1])
+	}
+	return handed, stored, nil
+}
