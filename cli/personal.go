@@ -180,8 +180,11 @@ func (a *app) personalRequests(server *string) *cobra.Command {
 			}
 			var rows [][]string
 			for _, one := range list {
-				rows = append(rows, []string{fmt.Sprint(one.ID), one.Person, one.Field, map[string]string{"change": "asks for", "wrong": "says it is wrong"}[one.Kind],
-					or(one.Value, one.Note), day(one.Asked)})
+				rows = append(
+					rows,
+					[]string{fmt.Sprint(one.ID), one.Person, one.Field, map[string]string{"change": "asks for", "wrong": "says it is wrong"}[one.Kind],
+						or(one.Value, one.Note), day(one.Asked)},
+				)
 			}
 			printTable(a.out, []string{"Number", "Person", "Field", "", "Value or note", "Asked"}, rows)
 			return nil
@@ -245,7 +248,8 @@ is wrong.`,
 		},
 	}
 	a.templateFlags(c, &flags)
-	c.Flags().StringArrayVar(&templates, "template", nil, "template of the sender's signature; several times for several (default the service's releases)")
+	c.Flags().
+		StringArrayVar(&templates, "template", nil, "template of the sender's signature; several times for several (default the service's releases)")
 	serverFlag(c, &server)
 	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return c
@@ -285,7 +289,17 @@ func (a *app) diagnose(raw []byte, templates []string, flags templateFlags) (r d
 		in.Owner.Name = l.people.Get(who, "cn")
 		in.Colleague = func(mail string) bool { return !strings.EqualFold(mail, in.Owner.Mail) && l.people.Find(mail) != nil }
 		for _, variant := range l.template.Variants() {
-			w, err := personal.Input{Template: l.template, Schema: l.schema, Day: l.day, Variant: variant, Person: who}.Wanted(variant, l.template.Name, false)
+			w, err := personal.Input{
+				Template: l.template,
+				Schema:   l.schema,
+				Day:      l.day,
+				Variant:  variant,
+				Person:   who,
+			}.Wanted(
+				variant,
+				l.template.Name,
+				false,
+			)
 			if err != nil {
 				return r, mistakes(l.source, err)
 			}
@@ -301,7 +315,13 @@ func diagnoseAt(ctx context.Context, server string, raw []byte) (r diagnosis.Res
 	if err != nil {
 		return r, err
 	}
-	err = remote.json(ctx, http.MethodPost, "/api/v1/messages/diagnose", api.DiagnoseRequest{Message: base64.StdEncoding.EncodeToString(raw)}, &r)
+	err = remote.json(
+		ctx,
+		http.MethodPost,
+		"/api/v1/messages/diagnose",
+		api.DiagnoseRequest{Message: base64.StdEncoding.EncodeToString(raw)},
+		&r,
+	)
 	return r, err
 }
 

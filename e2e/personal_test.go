@@ -123,7 +123,10 @@ func checkMine(t *testing.T, tab context.Context, message []byte, state string) 
 		chromedp.WaitVisible(`//*[@role="textbox"]`),
 		chromedp.SetUploadFiles(chromedp.CSS(`input[type=file]`), []string{file}),
 		chromedp.WaitVisible(`//*[@role="status"]//*[contains(@class, "MuiAlert-message")]`))
-	if says := evaluate[string](t, tab, `document.querySelector('[role=status] .MuiAlert-message').innerText`); !strings.HasPrefix(says, state) {
+	if says := evaluate[string](t, tab, `document.querySelector('[role=status] .MuiAlert-message').innerText`); !strings.HasPrefix(
+		says,
+		state,
+	) {
 		t.Errorf("the page says %q, want %s\n%s", says, state, evaluate[string](t, tab, `document.querySelector('main').innerText`))
 	}
 }
@@ -155,7 +158,13 @@ func TestYourSignature(t *testing.T) {
 	link := linkFor(t, s, maren)
 	openPage(t, tab, link, "capped signature box")
 	length := evaluate[string](t, tab, `document.querySelector('main').innerText.match(/About ([\d,]+) of the 10,000/)[1].replace(',', '')`)
-	do(t, tab, "copying", chromedp.Click(`//button[text()="Copy the signature"]`), chromedp.WaitVisible(`//li[@aria-current="step" and contains(., "Step 2")]`))
+	do(
+		t,
+		tab,
+		"copying",
+		chromedp.Click(`//button[text()="Copy the signature"]`),
+		chromedp.WaitVisible(`//li[@aria-current="step" and contains(., "Step 2")]`),
+	)
 
 	do(t, tab, "pasting", chromedp.Navigate(lab.URL+"/settings"), chromedp.Focus(chromedp.CSS("#box")), pasteHere(),
 		chromedp.Click(chromedp.CSS("#new")), chromedp.Click(chromedp.CSS("#reply")), chromedp.Click(chromedp.CSS("#save")),
@@ -194,7 +203,14 @@ func TestYourSignature(t *testing.T) {
 	if evaluate[bool](t, other, `[...document.querySelectorAll('button')].some(b => /Check mine|My details/.test(b.innerText))`) {
 		t.Error("another device is offered what it may not do")
 	}
-	do(t, other, "a wrong link", chromedp.Navigate("about:blank"), chromedp.Navigate(link[:len(link)-8]+"AAAAAAAA"), chromedp.WaitVisible(`//h1[contains(., "does not open")]`))
+	do(
+		t,
+		other,
+		"a wrong link",
+		chromedp.Navigate("about:blank"),
+		chromedp.Navigate(link[:len(link)-8]+"AAAAAAAA"),
+		chromedp.WaitVisible(`//h1[contains(., "does not open")]`),
+	)
 }
 
 // TestYourSignatureInTheRealWebmail: the source is pasted into the webmail that Debian packages, by key presses; a message goes through
@@ -281,11 +297,30 @@ func TestTheClipboardHoldsWhatWasPrepared(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		do(t, tab, "another signature", chromedp.Evaluate[chromedp.Void](`{ document.getElementById('target').innerHTML = ''; window.other = `+string(letters)+`; window.pasted = undefined;
+		do(
+			t,
+			tab,
+			"another signature",
+			chromedp.Evaluate[chromedp.Void](
+				`{ document.getElementById('target').innerHTML = ''; window.other = `+string(letters)+`; window.pasted = undefined;
 			const uses = [...document.querySelectorAll('[role=group] button')].filter(b => /messages|Replies/.test(b.innerText));
-			const next = uses.find(b => b.getAttribute('aria-pressed') !== 'true'); next.click() }`))
-		waitFor(t, tab, "its button", `window.fetched === window.other && [...document.querySelectorAll('button')].some(b => b.innerText === 'Copy the signature')`)
-		do(t, tab, "copied and pasted", chromedp.Click(`//button[text()="Copy the signature"]`), chromedp.Focus(chromedp.CSS("#target")), pasteHere())
+			const next = uses.find(b => b.getAttribute('aria-pressed') !== 'true'); next.click() }`,
+			),
+		)
+		waitFor(
+			t,
+			tab,
+			"its button",
+			`window.fetched === window.other && [...document.querySelectorAll('button')].some(b => b.innerText === 'Copy the signature')`,
+		)
+		do(
+			t,
+			tab,
+			"copied and pasted",
+			chromedp.Click(`//button[text()="Copy the signature"]`),
+			chromedp.Focus(chromedp.CSS("#target")),
+			pasteHere(),
+		)
 		waitFor(t, tab, "pasted", `window.pasted !== undefined`)
 		if pasted := evaluate[string](t, tab, `window.pasted`); pasted != one.html {
 			t.Fatalf("%s: copied %.300q, prepared %.300q", one.name, pasted, one.html)
@@ -299,17 +334,33 @@ func TestTheClipboardHoldsWhatWasPrepared(t *testing.T) {
 func TestAGivenPasteIsPredicted(t *testing.T) {
 	t.Parallel()
 	tab := ownBrowser(t)
-	do(t, tab, "two pages in one", chromedp.Navigate(`data:text/html,<meta charset=utf-8><div id=src tabindex=0>x</div><div id=box contenteditable style="min-height: 50px"></div>`),
-		chromedp.Evaluate[chromedp.Void](`document.addEventListener('copy', e => { e.clipboardData.setData('text/html', window.other); e.preventDefault() })`))
+	do(
+		t,
+		tab,
+		"two pages in one",
+		chromedp.Navigate(
+			`data:text/html,<meta charset=utf-8><div id=src tabindex=0>x</div><div id=box contenteditable style="min-height: 50px"></div>`,
+		),
+		chromedp.Evaluate[chromedp.Void](
+			`document.addEventListener('copy', e => { e.clipboardData.setData('text/html', window.other); e.preventDefault() })`,
+		),
+	)
 	count, near := 0, 0
 	for _, one := range everySignature(t) {
 		letters, err := json.Marshal(one.html)
 		if err != nil {
 			t.Fatal(err)
 		}
-		do(t, tab, "copied and pasted", chromedp.Evaluate[chromedp.Void](`{ window.other = `+string(letters)+`; const box = document.getElementById('box');
+		do(
+			t,
+			tab,
+			"copied and pasted",
+			chromedp.Evaluate[chromedp.Void](`{ window.other = `+string(letters)+`; const box = document.getElementById('box');
 			box.innerHTML = ''; box.blur(); document.getElementById('src').focus(); getSelection().selectAllChildren(document.getElementById('src')) }`),
-			chromedp.KeyEvent("c", chromedp.KeyModifiers(control)), chromedp.Focus(chromedp.CSS("#box")), pasteHere())
+			chromedp.KeyEvent("c", chromedp.KeyModifiers(control)),
+			chromedp.Focus(chromedp.CSS("#box")),
+			pasteHere(),
+		)
 		real := client.Units(evaluate[string](t, tab, `document.getElementById('box').innerHTML`))
 		if math.Abs(float64(client.Units(one.stored)-real)) <= 0.02*float64(real) {
 			near++
@@ -378,7 +429,13 @@ func TestDetailsAndInvitationsOnThePages(t *testing.T) {
 	field := func(label string) string {
 		return fmt.Sprintf(`//label[contains(., %q)]/following-sibling::*//input`, label)
 	}
-	do(t, console, "the page", chromedp.Navigate(s.Address+"/people/invitations"), chromedp.WaitVisible(`//p[contains(., "80 people would be written to")]`))
+	do(
+		t,
+		console,
+		"the page",
+		chromedp.Navigate(s.Address+"/people/invitations"),
+		chromedp.WaitVisible(`//p[contains(., "80 people would be written to")]`),
+	)
 	do(t, console, "a detail", chromedp.Click(`//button[text()="Add a detail"]`), chromedp.SendKeys(field("Field"), "mobile"),
 		chromedp.SendKeys(field("Called"), "Mobile number"), chromedp.SendKeys(field("Words to avoid"), "0900, 0190"),
 		chromedp.SendKeys(field("Who keeps the directory"), "the harbour office"))
@@ -391,8 +448,16 @@ func TestDetailsAndInvitationsOnThePages(t *testing.T) {
 	everything := chromedp.KeyEvent("a", chromedp.KeyModifiers(control))
 	tab := ownBrowser(t)
 	openPage(t, tab, link, "capped signature box")
-	do(t, tab, "my details", chromedp.Click(`//button[@role="tab" and contains(., "My details")]`), chromedp.WaitVisible(field("Mobile number")),
-		chromedp.Focus(field("Mobile number")), everything, chromedp.SendKeys(field("Mobile number"), "0900 1"))
+	do(
+		t,
+		tab,
+		"my details",
+		chromedp.Click(`//button[@role="tab" and contains(., "My details")]`),
+		chromedp.WaitVisible(field("Mobile number")),
+		chromedp.Focus(field("Mobile number")),
+		everything,
+		chromedp.SendKeys(field("Mobile number"), "0900 1"),
+	)
 	waitFor(t, tab, "what must not stand there", `/must not stand here/.test(document.querySelector('main').innerText)`)
 	do(t, tab, "another", chromedp.Focus(field("Mobile number")), everything, chromedp.SendKeys(field("Mobile number"), "+44 7700 900987"))
 	waitFor(t, tab, "it is seen in the look", `/900987/.test(document.querySelector('iframe')?.srcdoc)`)
@@ -401,8 +466,17 @@ func TestDetailsAndInvitationsOnThePages(t *testing.T) {
 		chromedp.SendKeys(`//form//input`, "I moved to Port Lanvec"), chromedp.Click(`//form//button[text()="Send"]`),
 		chromedp.WaitVisible(`//*[@role="status" and contains(., "Sent to the harbour office")]`))
 
-	do(t, console, "what people ask", chromedp.Reload(), chromedp.WaitVisible(`//table[@aria-label="What people ask"]//td[contains(., "Port Lanvec")]`),
-		chromedp.Click(`//table[@aria-label="What people ask"]//button[text()="Done"]`), chromedp.WaitVisible(`//*[contains(., "Nobody asks for anything")]`))
+	do(
+		t,
+		console,
+		"what people ask",
+		chromedp.Reload(),
+		chromedp.WaitVisible(`//table[@aria-label="What people ask"]//td[contains(., "Port Lanvec")]`),
+		chromedp.Click(
+			`//table[@aria-label="What people ask"]//button[text()="Done"]`,
+		),
+		chromedp.WaitVisible(`//*[contains(., "Nobody asks for anything")]`),
+	)
 	do(t, console, "ending the link", chromedp.Click(`//table[@aria-label="Personal links"]//button[text()="End"]`),
 		chromedp.WaitVisible(`//table[@aria-label="Personal links"]//td[text()="ended"]`))
 	do(t, tab, "the page has ended", chromedp.Reload(), chromedp.WaitVisible(`//h1[contains(., "does not open")]`))
@@ -417,8 +491,15 @@ func TestDetailsAndInvitationsOnThePages(t *testing.T) {
 func TestYourSignatureInEveryLanguage(t *testing.T) {
 	t.Parallel()
 	s := withRelease(t)
-	asked(t, "PUT", s.Address+"/api/v1/personal/settings", "Ines", `{"details":[{"field":"mobile","label":"Mobile","choices":[],"longest":24,"avoid":[],"approval":false}],
-		"clients":["capped-webmail","wordproc-desktop"],"wrong":"the harbour office","linkDays":30,"remindDays":7,"from":"","rate":60,"note":""}`, nil)
+	asked(
+		t,
+		"PUT",
+		s.Address+"/api/v1/personal/settings",
+		"Ines",
+		`{"details":[{"field":"mobile","label":"Mobile","choices":[],"longest":24,"avoid":[],"approval":false}],
+		"clients":["capped-webmail","wordproc-desktop"],"wrong":"the harbour office","linkDays":30,"remindDays":7,"from":"","rate":60,"note":""}`,
+		nil,
+	)
 	tab := ownBrowser(t)
 	for i, language := range []string{"en", "de", "sv", "el", "ar"} {
 		link := linkFor(t, s, maren)
@@ -436,7 +517,13 @@ func TestYourSignatureInEveryLanguage(t *testing.T) {
 		}
 		do(t, tab, "the steps", chromedp.WaitVisible(`//iframe`))
 		for part := range 3 {
-			do(t, tab, "part", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void document.querySelectorAll('[role=tab]')[%d].click()`, part)), chromedp.Sleep(600*time.Millisecond))
+			do(
+				t,
+				tab,
+				"part",
+				chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void document.querySelectorAll('[role=tab]')[%d].click()`, part)),
+				chromedp.Sleep(600*time.Millisecond),
+			)
 			for _, width := range []int64{1280, 390} {
 				do(t, tab, "width", chromedp.EmulateViewport(width, 800))
 				if wide := evaluate[int](t, tab, `document.documentElement.scrollWidth`); int64(wide) > width {

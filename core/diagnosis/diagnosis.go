@@ -102,8 +102,14 @@ func Diagnose(m *message.Message, in Input) (Result, error) {
 	}
 	d.pictures()
 	if d.page != nil && len(d.page.Text) > clippedAt {
-		d.add(Cause{ID: Clipped, Sure: true, Notes: true, Says: fmt.Sprintf("The markup is %d kB; some webmails cut a message off at 102 kB, and what "+
-			"stands below is not seen.", len(d.page.Text)>>10), Step: "Let replies quote less, and take the shorter signature for replies."})
+		d.add(Cause{
+			ID:    Clipped,
+			Sure:  true,
+			Notes: true,
+			Says: fmt.Sprintf("The markup is %d kB; some webmails cut a message off at 102 kB, and what "+
+				"stands below is not seen.", len(d.page.Text)>>10),
+			Step: "Let replies quote less, and take the shorter signature for replies.",
+		})
 	}
 	return d.out, nil
 }
@@ -142,17 +148,28 @@ func (d *diagnosing) container() {
 	k := d.out.Kind
 	switch {
 	case k.Closed != "":
-		d.add(Cause{ID: Closed, Sure: true, Notes: d.page != nil, Says: "The message is " + k.Closed + ": nobody on the way can add a signature to it.",
-			Step: "Put the signature into the program itself, so that it is there before the message is closed."})
+		d.add(Cause{
+			ID:    Closed,
+			Sure:  true,
+			Notes: d.page != nil,
+			Says:  "The message is " + k.Closed + ": nobody on the way can add a signature to it.",
+			Step:  "Put the signature into the program itself, so that it is there before the message is closed.",
+		})
 	case k.Bounce || k.Receipt || k.Automatic:
 		d.add(Cause{ID: Automatic, Sure: true, Says: "The message was made by a program: an automatic answer, a delivery report or a receipt.",
 			Step: "Nothing: such messages carry no signature."})
 	}
 	for _, p := range d.m.Leaves() {
 		if p.Media == "application/ms-tnef" {
-			d.add(Cause{ID: OwnContainer, Sure: true, Says: "The text is in a container of the sending host's own (" + p.Media + "): other programs see an " +
-				"attachment, and no formatting.", By: "the sender's program or host, which sends rich text", Step: "Set messages to people outside to HTML " +
-				"in the sender's program, or on the host."})
+			d.add(Cause{
+				ID:   OwnContainer,
+				Sure: true,
+				Says: "The text is in a container of the sending host's own (" + p.Media + "): other programs see an " +
+					"attachment, and no formatting.",
+				By: "the sender's program or host, which sends rich text",
+				Step: "Set messages to people outside to HTML " +
+					"in the sender's program, or on the host.",
+			})
 		}
 	}
 	if d.page == nil && d.text == nil && len(d.out.Causes) == 0 {
@@ -197,14 +214,16 @@ func (d *diagnosing) asText() {
 			By: "the list " + cut(h.Value("List-Id")), Step: step})
 	case left:
 		d.add(Cause{ID: Converted, Says: "The message is plain text, and has traces of HTML in it: links in angle brackets behind their labels, or " +
-			"[image: …] in the place of pictures.", By: "not said in the header lines", Step: step})
+			"[image: …] in the place of pictures.", By: "not said in the header lines", Step: step},
+		)
 	default:
 		by := ""
 		if agent := firstOf(h.Value("User-Agent"), h.Value("X-Mailer")); agent != "" {
 			by = "the sender's program (" + cut(agent) + ")"
 		}
 		d.add(Cause{ID: Composed, Sure: true, Says: "The message left as plain text: it has no HTML part, and no sign that there was one.", By: by,
-			Step: "Set new messages, and replies to plain text, to HTML in the sender's program; or let a mail rule raise plain text."})
+			Step: "Set new messages, and replies to plain text, to HTML in the sender's program; or let a mail rule raise plain text."},
+		)
 	}
 }
 
@@ -249,11 +268,21 @@ func (d *diagnosing) signature() error {
 	case proof.None:
 		d.missing(judged, again)
 	case proof.Another:
-		d.add(Cause{ID: Another, Sure: true, Says: "The signature in it is somebody else's.", By: "the account from which it was sent, or a signature that was passed on",
-			Step: "Look whether the program signs each account with its own signature."})
+		d.add(Cause{
+			ID:   Another,
+			Sure: true,
+			Says: "The signature in it is somebody else's.",
+			By:   "the account from which it was sent, or a signature that was passed on",
+			Step: "Look whether the program signs each account with its own signature.",
+		})
 	case proof.Older:
-		d.add(Cause{ID: OlderOne, Sure: true, Says: fmt.Sprintf("The signature is of release %s.", v.Release), By: "nobody has put the present one in, or an old window was used",
-			Step: again})
+		d.add(Cause{
+			ID:   OlderOne,
+			Sure: true,
+			Says: fmt.Sprintf("The signature is of release %s.", v.Release),
+			By:   "nobody has put the present one in, or an old window was used",
+			Step: again,
+		})
 	}
 	asText := d.page == nil
 	for _, diff := range v.Differences {
@@ -333,8 +362,13 @@ func (d *diagnosing) pictures() {
 			if d.page == nil {
 				by = "what made plain text of the message: the pictures of the HTML part were left over"
 			}
-			d.add(Cause{ID: Attached, Sure: d.page != nil && p.Header.Has("Content-ID"), Says: fmt.Sprintf("The picture %s is an attachment: nothing in the text shows it.", cut(name)),
-				By: by, Step: "Deliver the signature's pictures hosted, or carried with a Content-ID that the text names."})
+			d.add(Cause{
+				ID:   Attached,
+				Sure: d.page != nil && p.Header.Has("Content-ID"),
+				Says: fmt.Sprintf("The picture %s is an attachment: nothing in the text shows it.", cut(name)),
+				By:   by,
+				Step: "Deliver the signature's pictures hosted, or carried with a Content-ID that the text names.",
+			})
 		}
 	}
 }
@@ -355,8 +389,13 @@ func (d *diagnosing) shownPictures(parts map[string]*message.Part, used map[*mes
 		case "cid":
 			p := parts[strings.ToLower(rest)]
 			if p == nil {
-				d.add(Cause{ID: PictureGone, Sure: true, Says: "The text shows a picture with the Content-ID " + cut(rest) + ", and the message has no such part.",
-					By: "a gateway or list that takes parts away, or a reply that left them out", Step: "Deliver the signature's pictures hosted: nothing can be taken off the message then."})
+				d.add(Cause{
+					ID:   PictureGone,
+					Sure: true,
+					Says: "The text shows a picture with the Content-ID " + cut(rest) + ", and the message has no such part.",
+					By:   "a gateway or list that takes parts away, or a reply that left them out",
+					Step: "Deliver the signature's pictures hosted: nothing can be taken off the message then.",
+				})
 				continue
 			}
 			used[p] = true
@@ -375,17 +414,33 @@ func (d *diagnosing) shownPictures(parts map[string]*message.Part, used map[*mes
 		case "data":
 			inline++
 		default:
-			d.add(Cause{ID: PictureLocal, Sure: true, Says: fmt.Sprintf("The picture %s lies on the sender's own machine: nobody else sees it.", cut(path.Base(src))),
-				By: "copied from a file or another message", Step: "Copy the signature with the button of the page, and paste it again."})
+			d.add(Cause{
+				ID:   PictureLocal,
+				Sure: true,
+				Says: fmt.Sprintf("The picture %s lies on the sender's own machine: nobody else sees it.", cut(path.Base(src))),
+				By:   "copied from a file or another message",
+				Step: "Copy the signature with the button of the page, and paste it again.",
+			})
 		}
 	}
 	if remote > 0 {
-		d.add(Cause{ID: PictureRemote, Notes: true, Sure: true, Says: fmt.Sprintf("%d pictures are hosted; many programs do not load them until their reader allows it.", remote),
-			By: "the reader's program", Step: "Nothing, where the alternative text says what counts; else carry the pictures in the message."})
+		d.add(Cause{
+			ID:    PictureRemote,
+			Notes: true,
+			Sure:  true,
+			Says:  fmt.Sprintf("%d pictures are hosted; many programs do not load them until their reader allows it.", remote),
+			By:    "the reader's program",
+			Step:  "Nothing, where the alternative text says what counts; else carry the pictures in the message.",
+		})
 	}
 	if inline > 0 {
-		d.add(Cause{ID: PictureInline, Sure: true, Says: fmt.Sprintf("%d pictures are written into the markup as data; several programs drop them.", inline),
-			By: "the way in which the signature was made", Step: "Deliver the pictures hosted or carried."})
+		d.add(Cause{
+			ID:   PictureInline,
+			Sure: true,
+			Says: fmt.Sprintf("%d pictures are written into the markup as data; several programs drop them.", inline),
+			By:   "the way in which the signature was made",
+			Step: "Deliver the pictures hosted or carried.",
+		})
 	}
 }
 
@@ -408,7 +463,8 @@ func (d *diagnosing) size(img *markup.Node, p *message.Part) {
 	switch {
 	case width == 0:
 		d.add(Cause{ID: PictureSize, Sure: true, Says: fmt.Sprintf("A picture has no size in the text: programs draw its true %d px.", facts.Width),
-			By: "the program that pasted or sent it", Step: "Write width and height as attributes; paste the signature again."})
+			By: "the program that pasted or sent it", Step: "Write width and height as attributes; paste the signature again."},
+		)
 	case facts.Width%width != 0 && (facts.Width < width || facts.Width > 4*width):
 		d.add(Cause{ID: PictureSize, Sure: true, Says: fmt.Sprintf("A picture is shown %d px wide and its file has %d px.", width, facts.Width),
 			By: "a picture that was replaced, or a program that scaled it", Step: "Make the file once or twice the size in which it is shown."})

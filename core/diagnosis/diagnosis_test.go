@@ -43,8 +43,12 @@ func signatures(t testing.TB) (in Input, html string, logo []byte) {
 
 // mail writes a message: header lines, then a body.
 func mail(headers, body string) string {
-	return strings.ReplaceAll("From: Maren Lind <"+maren+">\nTo: pilot@harbour.example\nSubject: Berth 4\nDate: Mon, 23 Nov 2026 10:00:00 +0000\n"+
-		"Message-ID: <1@brackwater.example>\nMIME-Version: 1.0\n"+headers+"\n\n"+body, "\n", "\r\n")
+	return strings.ReplaceAll(
+		"From: Maren Lind <"+maren+">\nTo: pilot@harbour.example\nSubject: Berth 4\nDate: Mon, 23 Nov 2026 10:00:00 +0000\n"+
+			"Message-ID: <1@brackwater.example>\nMIME-Version: 1.0\n"+headers+"\n\n"+body,
+		"\n",
+		"\r\n",
+	)
 }
 
 const page = "Content-Type: text/html; charset=utf-8"

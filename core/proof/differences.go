@@ -487,7 +487,8 @@ func (s *shown) another(in Input, m *match) bool {
 	if len(names) == 0 || !hasAny(m.want, names) || hasAny(s.pieces[from:to], names) {
 		return false
 	}
-	return len(best.pairs) < len(m.want) && best.to-best.from >= len(best.pairs) && !strings.Contains(joined(s.pieces[from:to]), in.Owner.Mail) &&
+	return len(best.pairs) < len(m.want) && best.to-best.from >= len(best.pairs) &&
+		!strings.Contains(joined(s.pieces[from:to]), in.Owner.Mail) &&
 		!cutAtFront(m.want, best, names)
 }
 

@@ -178,16 +178,36 @@ var alterations = []struct {
 	{"letters in the program's size", replaced(`font-size: ?\d+px;?`, ""), []Kind{Size}, Altered},
 	{"text is black", replaced(`([^-])color: ?(?:rgb\([^)]*\)|#[0-9a-f]+|[a-z]+)`, "${1}color: black"), []Kind{Colour}, Altered},
 	{"no bold any more", replaced(`font-weight: ?(bold|[67]00)`, "font-weight: 400"), []Kind{Weight}, Altered},
-	{"everything bold", func(s string) string { return replaced(`font-weight: ?\d+`, "font-weight: 700")("<b>" + s + "</b>") }, []Kind{Weight}, Altered},
+	{
+		"everything bold",
+		func(s string) string { return replaced(`font-weight: ?\d+`, "font-weight: 700")("<b>" + s + "</b>") },
+		[]Kind{Weight},
+		Altered,
+	},
 	{"a picture is gone", once(`<img[^>]*>`, ""), []Kind{PictureLost}, Altered},
 	{"a picture without address", once(`(<img[^>]*)src="[^"]*"`, "$1"), []Kind{PictureLost}, Altered},
 	{"all pictures gone", replaced(`<img[^>]*>`, ""), []Kind{PictureLost}, Altered},
 	{"a picture on the own disk", once(`(<img[^>]*)src="[^"]*"`, `${1}src="file:///C:/Users/maren/logo.png"`), []Kind{PictureLocal}, Altered},
 	{"pictures in their true size", func(s string) string {
-		return replaced(`(<img[^>]*)(?: height="\d+")`, "$1")(replaced(`(<img[^>]*)(?: width="\d+")`, "$1")(replaced(`(<img[^>]*style="[^"]*?)\b(width|height): ?[^;"]*;?`, "$1")(s)))
+		return replaced(
+			`(<img[^>]*)(?: height="\d+")`,
+			"$1",
+		)(
+			replaced(`(<img[^>]*)(?: width="\d+")`, "$1")(replaced(`(<img[^>]*style="[^"]*?)\b(width|height): ?[^;"]*;?`, "$1")(s)),
+		)
 	}, []Kind{PictureSize}, Altered},
-	{"a picture blown up", once(`(<img[^>]*)width="\d+"([^>]*height=")\d+("[^>]*)style="[^"]*"`, `${1}width="640"${2}640$3`), []Kind{PictureSize}, Altered},
-	{"another picture", once(`(<img[^>]*)src="[^"]*"`, `${1}src="https://elsewhere.example/cat.png" alt="A cat"`), []Kind{PictureOther}, Altered},
+	{
+		"a picture blown up",
+		once(`(<img[^>]*)width="\d+"([^>]*height=")\d+("[^>]*)style="[^"]*"`, `${1}width="640"${2}640$3`),
+		[]Kind{PictureSize},
+		Altered,
+	},
+	{
+		"another picture",
+		once(`(<img[^>]*)src="[^"]*"`, `${1}src="https://elsewhere.example/cat.png" alt="A cat"`),
+		[]Kind{PictureOther},
+		Altered,
+	},
 	{"links gone", replaced(`</?a\b[^>]*>`, ""), []Kind{LinkLost}, Altered},
 	{"a link leads elsewhere", once(`href="https?:[^"]*"`, `href="https://elsewhere.example/"`), []Kind{LinkChanged}, Altered},
 	{"a telephone link to another number", once(`href="tel:[^"]*"`, `href="tel:+15550100"`), []Kind{LinkChanged}, Altered},

@@ -175,8 +175,14 @@ func (w *Webmail) send(out http.ResponseWriter, r *http.Request) {
 	}
 	oneLine := strings.NewReplacer("\r", "", "\n", "").Replace
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMIME-Version: 1.0\r\n", oneLine(in.From), oneLine(in.To), oneLine(in.Subject),
-		time.Now().Format(time.RFC1123Z))
+	fmt.Fprintf(
+		&b,
+		"From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMIME-Version: 1.0\r\n",
+		oneLine(in.From),
+		oneLine(in.To),
+		oneLine(in.Subject),
+		time.Now().Format(time.RFC1123Z),
+	)
 	if in.Reply {
 		b.WriteString("In-Reply-To: <before@harbour.example>\r\n")
 	}

@@ -138,7 +138,9 @@ func (a *API) listDesks(c *gin.Context) {
 	c.Header("Content-Type", "text/csv; charset=utf-8")
 	c.Header("Content-Disposition", `attachment; filename="desks.csv"`)
 	w := csv.NewWriter(c.Writer)
-	w.Write([]string{"mail", "name", "release", "wave", "client", "way", "standing", "has release", "desk", "reported", "since", "detail", "next"})
+	w.Write(
+		[]string{"mail", "name", "release", "wave", "client", "way", "standing", "has release", "desk", "reported", "since", "detail", "next"},
+	)
 	for _, r := range m.Rows {
 		cells := r.Cells
 		if len(cells) == 0 {

@@ -84,7 +84,11 @@ func (a *API) visitor(c *gin.Context) (personal.Visitor, bool) {
 	if w.account.Name != "" {
 		known, err := a.Desks.Known(c.Request.Context(), w.account.Name)
 		if err == nil && !known {
-			err = problem.New(problem.NotFound, "The directory has nobody with the address %s, so there is no signature for this account.", w.account.Name)
+			err = problem.New(
+				problem.NotFound,
+				"The directory has nobody with the address %s, so there is no signature for this account.",
+				w.account.Name,
+			)
 		}
 		if err != nil {
 			a.fail(c, err)
@@ -94,6 +98,14 @@ func (a *API) visitor(c *gin.Context) (personal.Visitor, bool) {
 	}
 	a.fail(c, problem.New(problem.NotFound, "Open the personal link that you were sent: by it your page is known."))
 	return personal.Visitor{}, false
+}
+
+// visiting reads whose page is asked for and the request's JSON, or answers with the problem.
+func visiting[T any](a *API, c *gin.Context) (v personal.Visitor, in T, ok bool) {
+	if v, ok = a.visitor(c); ok {
+		in, ok = body[T](a, c)
+	}
+	return v, in, ok
 }
 
 // PersonalToken is what a personal link ends with.
@@ -150,11 +162,7 @@ type PersonalChoice struct {
 
 // putPersonalChoice answers PUT /personal/choice.
 func (a *API) putPersonalChoice(c *gin.Context) {
-	v, ok := a.visitor(c)
-	if !ok {
-		return
-	}
-	in, ok := body[PersonalChoice](a, c)
+	v, in, ok := visiting[PersonalChoice](a, c)
 	if !ok {
 		return
 	}
@@ -164,11 +172,7 @@ func (a *API) putPersonalChoice(c *gin.Context) {
 
 // prepareSignature answers POST /personal/signature: what is copied into a program, and how it will be there.
 func (a *API) prepareSignature(c *gin.Context) {
-	v, ok := a.visitor(c)
-	if !ok {
-		return
-	}
-	in, ok := body[personal.Asked](a, c)
+	v, in, ok := visiting[personal.Asked](a, c)
 	if !ok {
 		return
 	}
@@ -193,11 +197,7 @@ type SignatureAnswer struct {
 
 // checkSignature answers POST /personal/check.
 func (a *API) checkSignature(c *gin.Context) {
-	v, ok := a.visitor(c)
-	if !ok {
-		return
-	}
-	in, ok := body[SignatureCheck](a, c)
+	v, in, ok := visiting[SignatureCheck](a, c)
 	if !ok {
 		return
 	}
@@ -242,11 +242,15 @@ func (a *API) getPersonalFiles(c *gin.Context) {
 		return
 	}
 	var b bytes.Buffer
-	if err := a.Personal.Files(c.Request.Context(), v, c.Query("client"), &b); err != nil {
+	signed, name := c.Query("signed") == "true", "signature-"+c.Query("client")
+	if signed {
+		name = "kit-" + c.Query("client")
+	}
+	if err := a.Personal.Files(c.Request.Context(), v, c.Query("client"), signed, &b); err != nil {
 		a.fail(c, err)
 		return
 	}
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="signature-%s.zip"`, filename.Safe(c.Query("client"))))
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.zip"`, filename.Safe(name)))
 	c.Data(http.StatusOK, "application/zip", b.Bytes())
 }
 
@@ -280,11 +284,7 @@ type DetailValues struct {
 
 // putDetails answers PUT /personal/details, with the details as they are then.
 func (a *API) putDetails(c *gin.Context) {
-	v, ok := a.visitor(c)
-	if !ok {
-		return
-	}
-	in, ok := body[DetailValues](a, c)
+	v, in, ok := visiting[DetailValues](a, c)
 	if !ok {
 		return
 	}
@@ -304,11 +304,7 @@ type WrongDetail struct {
 
 // reportDetail answers POST /personal/details/wrong.
 func (a *API) reportDetail(c *gin.Context) {
-	v, ok := a.visitor(c)
-	if !ok {
-		return
-	}
-	in, ok := body[WrongDetail](a, c)
+	v, in, ok := visiting[WrongDetail](a, c)
 	if !ok {
 		return
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"missivum/core/client"
+	"missivum/core/kit"
 	core "missivum/core/personal"
 	"missivum/core/proof"
 	"missivum/service/access"
@@ -87,7 +88,8 @@ func TestLinksOpenOnePageEach(t *testing.T) {
 	}
 	var o personal.Overview
 	mine.want(200, "GET", "", "", &o)
-	if o.Person != crew || o.Name != "Maren Lind" || !o.Changes || len(o.Uses) < 2 || !o.Uses[0].Signature || len(o.Programs) < 8 || o.Release != "1" {
+	if o.Person != crew || o.Name != "Maren Lind" || !o.Changes || len(o.Uses) < 2 || !o.Uses[0].Signature || len(o.Programs) < 8 ||
+		o.Release != "1" {
 		t.Errorf("%+v", o)
 	}
 	first := mine.cookie
@@ -207,7 +209,8 @@ func TestCopyingAndChecking(t *testing.T) {
 	var s personal.Prepared
 	v.want(200, "POST", "/signature", `{"client":"capped-webmail","situation":"new"}`, &s)
 	if s.Limit != 10000 || len(s.Whole.Pastes) != 2 || s.Whole.Pastes[0].Engine != core.Chromium || !strings.Contains(s.Whole.HTML, "Maren Lind") ||
-		!strings.Contains(s.Light, "data:image/png") || s.LightBackground != "#ffffff" || client.Units(s.Shorter.HTML) >= client.Units(s.Whole.HTML) {
+		!strings.Contains(s.Light, "data:image/png") || s.LightBackground != "#ffffff" ||
+		client.Units(s.Shorter.HTML) >= client.Units(s.Whole.HTML) {
 		t.Errorf("%+v", s)
 	}
 	v.want(404, "POST", "/signature", `{"client":"none","situation":"new"}`, nil)
@@ -229,7 +232,8 @@ func TestCopyingAndChecking(t *testing.T) {
 		t.Errorf("the shorter form: %+v", got)
 	}
 	blue := strings.ReplaceAll(s.Whole.HTML, "text-decoration: none", "text-decoration: underline")
-	if got := check(blue); got.State != proof.Altered || len(got.Sorts) != 1 || got.Sorts[0].Kind != proof.LinkUnderline || got.Sorts[0].Do == "" {
+	if got := check(blue); got.State != proof.Altered || len(got.Sorts) != 1 || got.Sorts[0].Kind != proof.LinkUnderline ||
+		got.Sorts[0].Do == "" {
 		t.Errorf("underlined: %+v", got)
 	}
 	v.want(422, "POST", "/check", `{"client":"capped-webmail","html":"  "}`, nil)
@@ -244,7 +248,8 @@ func TestCopyingAndChecking(t *testing.T) {
 	}
 	// the proof is kept, without a word of what was pasted, and the overview says it; a new release makes it older
 	var o personal.Overview
-	if v.want(200, "GET", "", "", &o); len(o.Proofs) != 1 || o.Proofs[0].State != "right" || o.Proofs[0].Way != "page" || o.Client != "capped-webmail" {
+	if v.want(200, "GET", "", "", &o); len(o.Proofs) != 1 || o.Proofs[0].State != "right" || o.Proofs[0].Way != "page" ||
+		o.Client != "capped-webmail" {
 		t.Errorf("%+v", o.Proofs)
 	}
 	r.out("Spring", "") // in which nothing is different for her
@@ -266,15 +271,53 @@ func TestCopyingAndChecking(t *testing.T) {
 	if got := check(s.Whole.HTML); got.State != proof.Older || got.Release != "2" && got.Release != "1" {
 		t.Errorf("that of before: %+v", got)
 	}
-	if r.want(200, "GET", "/api/v1/desks?client=capped-webmail", "", &m); m.Rows[0].Standing != desks.Older || !strings.Contains(m.Rows[0].Next, "reminder") {
+	if r.want(200, "GET", "/api/v1/desks?client=capped-webmail", "", &m); m.Rows[0].Standing != desks.Older ||
+		!strings.Contains(m.Rows[0].Next, "reminder") {
 		t.Errorf("all ways then: %+v", m.Rows)
 	}
-	var b bytes.Buffer
-	b.WriteString(v.want(200, "GET", "/files?client=wordproc-desktop", "", nil))
-	archive, err := zip.NewReader(bytes.NewReader(b.Bytes()), int64(b.Len()))
-	if err != nil || len(archive.File) < 5 {
-		t.Errorf("the files: %v", err)
+	for query, want := range map[string][]string{"": {"brackwater"}, "&signed=true": {kit.ListFile, kit.SignFile, personal.TrustFile}} {
+		data := v.want(200, "GET", "/files?client=wordproc-desktop"+query, "", nil)
+		archive, err := zip.NewReader(strings.NewReader(data), int64(len(data)))
+		if err != nil || len(archive.File) < 5 {
+			t.Fatalf("the files: %v", err)
+		}
+		files := map[string][]byte{}
+		for _, f := range archive.File {
+			in, err := f.Open()
+			if err == nil {
+				files[f.Name], err = io.ReadAll(in)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if query == "" {
+			if files[kit.ListFile] != nil {
+				t.Error("files for people hold the list for the program on a desk")
+			}
+			continue
+		}
+		for _, name := range want {
+			if files[name] == nil {
+				t.Errorf("the signed kit has no %s", name)
+			}
+		}
+		trusted, err := kit.ReadTrusted(files[personal.TrustFile])
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := trusted.Open(files[kit.ListFile], files[kit.SignFile])
+		if err != nil || list.Person != crew || len(list.Files) == 0 {
+			t.Errorf("%+v, %v", list, err)
+		}
+		for _, f := range list.Files {
+			if err := f.Check(files[f.File]); err != nil {
+				t.Errorf("%s: %v", f.File, err)
+			}
+		}
 	}
+	v.want(404, "GET", "/files?client=none", "", nil)
+	v.want(422, "GET", "/files?client=append-rule", "", nil)
 }
 
 func TestDetails(t *testing.T) {
@@ -314,7 +357,8 @@ func TestDetails(t *testing.T) {
 	}
 	v.want(204, "POST", "/details/wrong", `{"field":"l","note":"I moved to Port Lanvec"}`, nil)
 	var requests []store.DetailRequest
-	if r.want(200, "GET", "/api/v1/personal/requests", "", &requests); len(requests) != 2 || requests[0].Value != "Captain" || requests[1].Kind != "wrong" {
+	if r.want(200, "GET", "/api/v1/personal/requests", "", &requests); len(requests) != 2 || requests[0].Value != "Captain" ||
+		requests[1].Kind != "wrong" {
 		t.Fatalf("%+v", requests)
 	}
 	r.want(204, "POST", fmt.Sprintf("/api/v1/personal/requests/%d/accept", requests[0].ID), "", nil)
@@ -456,12 +500,14 @@ func TestInvitationsAreSent(t *testing.T) {
 		Result personal.SendResult
 	}
 	r.want(200, "GET", "/api/v1/jobs/"+begun.Job.ID, "", &job)
-	if job.State != "ready" || job.Result.Sent != 2 || len(job.Result.Refused) != 1 || !strings.Contains(job.Result.Refused[0], "nobody here") {
+	if job.State != "ready" || job.Result.Sent != 2 || len(job.Result.Refused) != 1 ||
+		!strings.Contains(job.Result.Refused[0], "nobody here") {
 		t.Errorf("%+v", job)
 	}
 	office.mu.Lock()
 	defer office.mu.Unlock()
-	if m := office.taken[crew]; !strings.Contains(m, "From: \"Signatures\" <signatures@brackwater.example>") || !strings.Contains(m, "harbour office") ||
+	if m := office.taken[crew]; !strings.Contains(m, "From: \"Signatures\" <signatures@brackwater.example>") ||
+		!strings.Contains(m, "harbour office") ||
 		strings.Contains(m, "X-Unsent") {
 		t.Errorf("%s", m)
 	}

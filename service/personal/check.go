@@ -134,7 +134,15 @@ func (p *Personal) keep(ctx context.Context, mail string, in Pasted, release str
 	if v.Release != "" {
 		release = v.Release
 	}
-	one := store.Proof{Person: mail, Client: in.Client, Way: ByPage, Situation: situation, Release: release, State: string(v.State), Kinds: []string{}}
+	one := store.Proof{
+		Person:    mail,
+		Client:    in.Client,
+		Way:       ByPage,
+		Situation: situation,
+		Release:   release,
+		State:     string(v.State),
+		Kinds:     []string{},
+	}
 	for _, k := range v.Kinds() {
 		one.Kinds = append(one.Kinds, string(k))
 	}

@@ -3,6 +3,7 @@ package personal
 import (
 	"archive/zip"
 	"context"
+	"errors"
 	"io"
 	"slices"
 	"strings"
@@ -16,8 +17,12 @@ import (
 	"missivum/service/store"
 )
 
-// Files writes the files that a program wants into an archive.
-func (p *Personal) Files(ctx context.Context, v Visitor, id string, w io.Writer) error {
+// TrustFile is the name of the public key in a signed kit.
+const TrustFile = "missivum.pub"
+
+// Files writes the files that a program wants into an archive; signed, with the list, its signature and the public key that the program
+// on a desk asks for.
+func (p *Personal) Files(ctx context.Context, v Visitor, id string, signed bool, w io.Writer) error {
 	own, err := p.Desks.Own(ctx, v.Person)
 	if err != nil {
 		return notReached(err)
@@ -40,11 +45,21 @@ func (p *Personal) Files(ctx context.Context, v Visitor, id string, w io.Writer)
 		return err
 	}
 	archive := zip.NewWriter(w)
-	for _, f := range made.Contents {
-		out, err := archive.CreateHeader(&zip.FileHeader{Name: f.File, Method: zip.Deflate, Modified: p.Now()})
+	put := func(name string, data []byte) error {
+		out, err := archive.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: p.Now()})
 		if err == nil {
-			_, err = out.Write(f.Data)
+			_, err = out.Write(data)
 		}
+		return err
+	}
+	for _, f := range made.Contents {
+		if err := put(f.File, f.Data); err != nil {
+			return err
+		}
+	}
+	if signed {
+		list := made.JSON()
+		err := errors.Join(put(kit.ListFile, list), put(kit.SignFile, p.Desks.Key().Sign(list)), put(TrustFile, p.Desks.Trusted().PEM()))
 		if err != nil {
 			return err
 		}
@@ -74,7 +89,11 @@ func (p *Personal) Picture(ctx context.Context, v Visitor, situation string) (ou
 	if i < 0 || own.Choices[i].Template == "" {
 		return out, problem.New(problem.NotFound, "There is no signature for %s.", situation).In("situation")
 	}
-	shot, err := kit.ShotOf(kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: client.PictureLink}, own.Choices[i], own.Person)
+	shot, err := kit.ShotOf(
+		kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: client.PictureLink},
+		own.Choices[i],
+		own.Person,
+	)
 	if err != nil {
 		return out, err
 	}

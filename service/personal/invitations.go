@@ -277,7 +277,12 @@ func (p *Personal) Drafts(ctx context.Context, in Invite, w io.Writer) (out Invi
 		return out, err
 	}
 	if len(out.People) > mostDrafts {
-		return out, problem.New(problem.TooLarge, "These are %d people; drafts are made for %d at once. Choose an audience.", len(out.People), mostDrafts)
+		return out, problem.New(
+			problem.TooLarge,
+			"These are %d people; drafts are made for %d at once. Choose an audience.",
+			len(out.People),
+			mostDrafts,
+		)
 	}
 	archive := zip.NewWriter(w)
 	for _, to := range out.People {

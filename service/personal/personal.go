@@ -228,7 +228,10 @@ func (v Visitor) mayChange() error {
 	if !v.Guest {
 		return nil
 	}
-	return problem.New(problem.Forbidden, "This link was first opened on another device, and changes are made there. Ask for a new link if that was not you.")
+	return problem.New(
+		problem.Forbidden,
+		"This link was first opened on another device, and changes are made there. Ask for a new link if that was not you.",
+	)
 }
 
 // Asked is which signature somebody wants for which program, with values that are not stored yet to look at.

@@ -127,7 +127,9 @@ func TestInvitationsInEveryLanguage(t *testing.T) {
 }
 
 func TestWhatMayStandInADetail(t *testing.T) {
-	s := Settings{Details: []Detail{{Field: "title", Choices: []string{"Captain", "Mate"}}, {Field: "mobile", Longest: 5, Avoid: []string{"0900", ""}}}}
+	s := Settings{
+		Details: []Detail{{Field: "title", Choices: []string{"Captain", "Mate"}}, {Field: "mobile", Longest: 5, Avoid: []string{"0900", ""}}},
+	}
 	for _, c := range []struct {
 		field, value string
 		ok           bool

@@ -59,8 +59,13 @@ func (tx *Tx) PersonalLinkBy(id int64, digest []byte) (PersonalLink, error) {
 
 // PersonalLinks lists links of which the address holds a text, the newest first.
 func (tx *Tx) PersonalLinks(search string, limit int) ([]PersonalLink, error) {
-	return list(tx, scanPersonalLink, `SELECT `+personalLinkColumns+` FROM personal_links WHERE person LIKE ? ESCAPE '\' ORDER BY id DESC LIMIT ?`,
-		"%"+likeEscaper.Replace(strings.ToLower(search))+"%", limit)
+	return list(
+		tx,
+		scanPersonalLink,
+		`SELECT `+personalLinkColumns+` FROM personal_links WHERE person LIKE ? ESCAPE '\' ORDER BY id DESC LIMIT ?`,
+		"%"+likeEscaper.Replace(strings.ToLower(search))+"%",
+		limit,
+	)
 }
 
 var likeEscaper = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)

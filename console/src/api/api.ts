@@ -213,8 +213,8 @@ export const api = {
   prepareSignature: (body: { client: string; situation: string; draft?: Record<string, string> }) =>
     of(service.POST('/api/v1/personal/signature', { body })),
   checkSignature: (body: SignatureCheck) => of(service.POST('/api/v1/personal/check', { body })),
-  personalFiles: (client: string) =>
-    fileOf(service.GET('/api/v1/personal/files', { params: { query: { client } }, parseAs: 'blob' })),
+  personalFiles: (client: string, signed: boolean) =>
+    fileOf(service.GET('/api/v1/personal/files', { params: { query: { client, signed } }, parseAs: 'blob' })),
   personalPicture: (situation: string) =>
     of(service.GET('/api/v1/personal/picture', { params: { query: { situation } } })),
   details: () => of(service.GET('/api/v1/personal/details')),

@@ -11498,6 +11498,8 @@ export interface operations {
         parameters: {
             query: {
                 client: string;
+                /** @description With the list and its signature for the program on a desk. */
+                signed?: boolean;
             };
             header?: never;
             path?: never;

@@ -300,21 +300,25 @@ function CopySource({ signature, onDone }: { signature: PreparedSignature; onDon
 function FilesButton({ program, onDone }: { program: Program; onDone: () => void }) {
   const say = useSay()
   const get = useMutation({
-    mutationFn: () => api.personalFiles(program.id),
-    onSuccess: (file) => {
+    mutationFn: (signed: boolean) => api.personalFiles(program.id, signed),
+    onSuccess: (file, signed) => {
       download(file)
-      onDone()
+      if (!signed) onDone()
     },
   })
   return (
     <>
       {get.error && <Alert severity="error">{get.error.message}</Alert>}
-      <Button variant="contained" loading={get.isPending} onClick={() => get.mutate()}>
+      <Button variant="contained" loading={get.isPending} onClick={() => get.mutate(false)}>
         {say('files.get')}
       </Button>
       <Typography variant="body2" color="text.secondary" sx={{ overflowWrap: 'anywhere' }}>
-        {say('files.desk', { command: `missivum desk place --client ${program.id}` })}
+        {say('files.desk')}{' '}
+        <code dir="ltr">{`unzip kit-${program.id}.zip -d kit && missivum desk place kit --trust kit/missivum.pub`}</code>
       </Typography>
+      <Button size="small" onClick={() => get.mutate(true)}>
+        {say('files.kit')}
+      </Button>
     </>
   )
 }

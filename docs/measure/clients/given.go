@@ -88,8 +88,11 @@ func pastedAsGiven(ctx context.Context, list []given) (handed, stored []string, 
 		if err != nil {
 			return nil, nil, err
 		}
-		ready := fmt.Sprintf(`window.given = %s; window.handed = ''; box = document.getElementById('box'); box.innerHTML = ''; box.blur(); document.getElementById('from').focus();
-			getSelection().selectAllChildren(document.getElementById('from')); ''`, letters)
+		ready := fmt.Sprintf(
+			`window.given = %s; window.handed = ''; box = document.getElementById('box'); box.innerHTML = ''; box.blur(); document.getElementById('from').focus();
+			getSelection().selectAllChildren(document.getElementById('from')); ''`,
+			letters,
+		)
 		var got [2]string
 		_, err = g.evaluate(ctx, ready)
 		if err == nil {
