@@ -275,7 +275,7 @@ func TestCopyingAndChecking(t *testing.T) {
 		!strings.Contains(m.Rows[0].Next, "reminder") {
 		t.Errorf("all ways then: %+v", m.Rows)
 	}
-	for query, want := range map[string][]string{"": {"brackwater"}, "&signed=true": {kit.ListFile, kit.SignFile, personal.TrustFile}} {
+	for query, want := range map[string][]string{"": nil, "&signed=true": {kit.ListFile, kit.SignFile, personal.TrustFile}} {
 		data := v.want(200, "GET", "/files?client=wordproc-desktop"+query, "", nil)
 		archive, err := zip.NewReader(strings.NewReader(data), int64(len(data)))
 		if err != nil || len(archive.File) < 5 {
@@ -290,6 +290,9 @@ func TestCopyingAndChecking(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+		}
+		if files["brackwater-new.htm"] == nil {
+			t.Errorf("the files are not called as the release says: %v", archive.File[0].Name)
 		}
 		if query == "" {
 			if files[kit.ListFile] != nil {

@@ -17,6 +17,7 @@ import (
 type Own struct {
 	Release   string // its number, as a text
 	Title     string
+	Base      string    // base name of files; blank for that of each template
 	Day       time.Time // for which dated pieces are decided
 	Templates map[string]*template.Template
 	Schema    *person.Schema
@@ -43,7 +44,7 @@ func (d *Desks) Own(ctx context.Context, mail string) (Own, error) {
 
 func (o *one) own(at int) Own {
 	p := &o.Directory.People[at]
-	return Own{Release: o.name, Title: o.Title, Day: o.day, Templates: o.Templates, Schema: o.Directory.Schema, Person: p,
+	return Own{Release: o.name, Title: o.Title, Base: o.Frozen.Base, Day: o.day, Templates: o.Templates, Schema: o.Directory.Schema, Person: p,
 		Choices: o.Live.Choices(p)}
 }
 

@@ -36,7 +36,7 @@ func (p *Personal) Files(ctx context.Context, v Visitor, id string, signed bool,
 		return problem.Missing("client profile", id)
 	}
 	maker, err := kit.New(kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: profile.Install.Way,
-		Desk: profile.Install.OnDesk(), Client: id})
+		Desk: profile.Install.OnDesk(), Client: id, Base: own.Base})
 	if err != nil {
 		return err
 	}
