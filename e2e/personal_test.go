@@ -503,13 +503,17 @@ func TestYourSignatureInEveryLanguage(t *testing.T) {
 	tab := ownBrowser(t)
 	for i, language := range []string{"en", "de", "sv", "el", "ar"} {
 		link := linkFor(t, s, maren)
-		do(t, tab, "opening", chromedp.EmulateViewport(1280, 800), chromedp.Navigate("about:blank"), chromedp.Navigate(link),
-			chromedp.WaitVisible(`//main//h1`), chromedp.SendKeys(`//*[@role="combobox"]`, " "),
+		mode := []string{"dark", "light"}[i%2]
+		do(t, tab, "its colours", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.Address+"/your-signature"), chromedp.WaitVisible(`//main//h1`),
+			chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void localStorage.setItem('mui-mode', %q)`, mode)))
+		do(t, tab, "opening", chromedp.Navigate("about:blank"), chromedp.Navigate(link),
+			chromedp.WaitVisible(`//main//h1[contains(., "Maren Lind")]`), chromedp.SendKeys(`//*[@role="combobox"]`, " "),
 			chromedp.Click(fmt.Sprintf(`//li[@lang=%q]`, language)), chromedp.WaitNotPresent(`//li[@role="option"]`))
-		mode := []string{"light", "dark"}[i%2]
-		do(t, tab, "its colours", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void localStorage.setItem('mui-mode', %q)`, mode)))
 		if dir := evaluate[string](t, tab, `document.documentElement.dir + document.documentElement.lang`); dir != map[bool]string{true: "rtl", false: "ltr"}[language == "ar"]+language {
 			t.Errorf("the page is %s", dir)
+		}
+		if scheme := evaluate[string](t, tab, `document.documentElement.dataset.scheme`); scheme != mode {
+			t.Errorf("the page is %s, not %s", scheme, mode)
 		}
 		if i == 0 {
 			accessible(t, tab, "choosing")

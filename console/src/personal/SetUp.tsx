@@ -382,7 +382,7 @@ function OtherWays({ signature }: { signature: PreparedSignature }) {
       }}
     >
       <AccordionSummary expandIcon={<span aria-hidden>▾</span>} id="more">
-        {say('more')}
+        <Typography component="span">{say('more')}</Typography>
       </AccordionSummary>
       <AccordionDetails sx={{ display: 'flex', flexDirection: 'column', alignItems: 'flex-start', gap: 1.5 }}>
         <Typography variant="body2">{say('more.source')}</Typography>
