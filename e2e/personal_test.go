@@ -20,6 +20,7 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/journey"
 	"missivum/core/personal"
 	"missivum/core/preview"
 	"missivum/core/template"
@@ -412,7 +413,7 @@ func everySignature(t *testing.T) (list []preparedOne) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		stored, err := preview.Of(page).Stored(anywhere, false, tm.Variants()[0], &people.People[0])
+		stored, err := preview.Of(page).Stored(anywhere, journey.Chromium, tm.Variants()[0], &people.People[0])
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -12,10 +12,8 @@ import (
 // attributes that its list does not name are taken away. Measured by docs/measure/clients.
 func PasteInGecko(doc *markup.Document) { pasteInGecko(doc, false) }
 
-// PasteGivenInGecko is PasteInGecko for markup that a page put onto the clipboard letter by letter: what is not shown stays too, and
-// a sheet but for its at-rules; addresses without a scheme go. Measured by docs/measure/clients.
-func PasteGivenInGecko(doc *markup.Document) { pasteInGecko(doc, true) }
-
+// pasteInGecko is PasteInGecko. Of markup that a page gave, what is not shown stays too, and a sheet but for its at-rules; addresses
+// without a scheme go.
 func pasteInGecko(doc *markup.Document, given bool) {
 	for _, n := range doc.Root.Elements() {
 		if !given && notShownInGecko(n) {

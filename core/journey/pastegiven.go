@@ -7,17 +7,39 @@ import (
 	"missivum/core/markup"
 )
 
-// PasteGiven is Paste for markup that a page put onto the clipboard letter by letter, as the page of one's own signature does. Chromium
-// then keeps white space, comments and the spelling of declarations; it takes away spans that say nothing new, and writes the
-// declarations anew only of elements from which it took one away. Where a style sheet stands in the markup it works everything out, as
-// in Paste, but for a lone block, which stays. Measured by docs/measure/clients. Node.Style must be set.
-func PasteGiven(doc *markup.Document) {
+// Engine is what a browser is built on, as far as copying is concerned.
+type Engine string
+
+// The engines whose pastes are predicted.
+const (
+	Chromium Engine = "chromium"
+	Gecko    Engine = "gecko"
+)
+
+// Engines lists the engines whose pastes are predicted.
+func Engines() []Engine { return []Engine{Chromium, Gecko} }
+
+// PasteGiven changes a document into what stands in an editable element after a page put it onto the clipboard letter by letter, as
+// the page of one's own signature does, and a browser of an engine pasted it. Measured by docs/measure/clients and e2e. Node.Style
+// must be set.
+func PasteGiven(e Engine, doc *markup.Document) {
+	if e == Gecko {
+		pasteInGecko(doc, true)
+		return
+	}
+	givenInChromium(doc)
+}
+
+// givenInChromium keeps white space, comments and the spelling of declarations, takes away spans that say nothing new, and writes the
+// declarations anew only of elements from which one is taken away. Where a style sheet stands in the markup everything is worked
+// out, as in Paste, but a lone block stays.
+func givenInChromium(doc *markup.Document) {
 	if len(doc.Elements("style")) > 0 {
 		paste(doc, false)
 		return
 	}
 	spelt := doc.Clone()
-	elements, copies := doc.Root.Elements(), spelt.Root.Elements()
+	elements, copies := doc.Root.Elements(), spelt.Root.Elements() // the same ones, one by one
 	before := make([][]markup.Declaration, len(copies))
 	for i, n := range copies {
 		pasteStyle(n)
@@ -30,16 +52,15 @@ func PasteGiven(doc *markup.Document) {
 				n.RemoveAttr(a.Name)
 			}
 		}
-		if len(copies) == len(elements) && (!slices.Equal(before[i], copies[i].Style) || slices.ContainsFunc(n.Style, func(d markup.Declaration) bool {
-			return writtenAnew(n, d)
-		})) {
+		anew := func(d markup.Declaration) bool { return writtenAnew(n, d) }
+		if !slices.Equal(before[i], copies[i].Style) || slices.ContainsFunc(n.Style, anew) {
 			n.RemoveAttr("style")
 			if n.Style = nil; len(copies[i].Style) > 0 {
 				n.SetStyle(copies[i].Style)
 				n.SetAttr("style", strings.TrimSuffix(n.Attribute("style").Value, ";")+";")
 			}
 		}
-		if len(copies) == len(elements) && copies[i].Silent() {
+		if copies[i].Silent() {
 			n.Silence()
 		}
 		n.Normalise()

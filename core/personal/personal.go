@@ -31,18 +31,6 @@ type Input struct {
 	Client   *client.Profile
 }
 
-// Engine is what a browser is built on, as far as copying is concerned.
-type Engine string
-
-// The engines whose pastes are predicted.
-const (
-	Chromium Engine = "chromium"
-	Gecko    Engine = "gecko"
-)
-
-// Engines lists the engines whose pastes are predicted.
-func Engines() []Engine { return []Engine{Chromium, Gecko} }
-
 // Form is the signature as it is copied: the whole one, or the shorter one.
 type Form struct {
 	HTML   string  `json:"html"`   // fragment: exactly this goes onto the clipboard
@@ -51,7 +39,7 @@ type Form struct {
 
 // Paste is what becomes of a form in the paste.
 type Paste struct {
-	Engine     Engine             `json:"engine"`
+	Engine     journey.Engine     `json:"engine"`
 	Characters int                `json:"characters"` // UTF-16 units of what the client stores
 	Spoils     []proof.Difference `json:"spoils"`     // what the engine is known to change that people see
 	Basis      client.Basis       `json:"basis"`
@@ -116,28 +104,31 @@ func (in Input) form(prepared *compose.Prepared, fragment string) (f Form, err e
 	if !in.Client.Pasted() {
 		return f, nil
 	}
-	p := preview.Of(prepared)
-	for _, engine := range Engines() {
-		stored, err := p.Stored(in.Client, engine == Gecko, in.Variant, in.Person)
+	stored := map[journey.Engine]string{}
+	for _, engine := range journey.Engines() {
+		if stored[engine], err = preview.Of(prepared).Stored(in.Client, engine, in.Variant, in.Person); err != nil {
+			return f, err
+		}
+	}
+	for _, engine := range journey.Engines() {
+		spoils, err := spoilt(fragment, engine, stored)
 		if err != nil {
 			return f, err
 		}
-		anyway, err := p.Stored(in.Client, engine != Gecko, in.Variant, in.Person)
-		if err != nil {
-			return f, err
-		}
-		spoils, err := spoilt(fragment, stored, anyway)
-		if err != nil {
-			return f, err
-		}
-		f.Pastes = append(f.Pastes, Paste{Engine: engine, Characters: client.Units(stored), Spoils: spoils, Basis: client.Measured})
+		f.Pastes = append(f.Pastes, Paste{Engine: engine, Characters: client.Units(stored[engine]), Spoils: spoils, Basis: client.Measured})
 	}
 	return f, nil
 }
 
-// spoilt is what people see of what an engine does to a fragment that another one does not.
-func spoilt(fragment, stored, elsewhere string) ([]proof.Difference, error) {
-	v, err := proof.Judge(proof.Input{Wanted: []proof.Wanted{{HTML: fragment, Expected: []string{elsewhere}}}, Shown: proof.Shown{HTML: stored}})
+// spoilt is what people see of what an engine does to a fragment and another one does not.
+func spoilt(fragment string, engine journey.Engine, stored map[journey.Engine]string) ([]proof.Difference, error) {
+	w := proof.Wanted{HTML: fragment}
+	for other, body := range stored {
+		if other != engine {
+			w.Expected = append(w.Expected, body)
+		}
+	}
+	v, err := proof.Judge(proof.Input{Wanted: []proof.Wanted{w}, Shown: proof.Shown{HTML: stored[engine]}})
 	if problem.Is(err, problem.TooLarge) {
 		return []proof.Difference{}, nil // nothing can be said of a signature above the limits
 	}
@@ -199,11 +190,13 @@ func (in Input) Wanted(situation, release string, older bool) (w proof.Wanted, e
 		return w, err
 	}
 	if in.Client.Pasted() {
-		stored, err := preview.Of(prepared).Stored(in.Client, true, in.Variant, in.Person)
-		if err != nil {
-			return w, err
+		for _, engine := range journey.Engines() {
+			stored, err := preview.Of(prepared).Stored(in.Client, engine, in.Variant, in.Person)
+			if err != nil {
+				return w, err
+			}
+			w.Expected = append(w.Expected, stored)
 		}
-		w.Expected = append(w.Expected, stored)
 	}
 	for _, stage := range []client.Stage{client.Install, client.Receive, client.Render} {
 		kept, err := preview.Of(prepared).Kept(in.Client, stage, in.Variant, in.Person)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"missivum/core/client"
+	"missivum/core/journey"
 	"missivum/core/proof"
 	"missivum/demo"
 )
@@ -80,11 +81,13 @@ func TestWhatABrowserSpoils(t *testing.T) {
 	in := inputs(t, "capped-webmail")[0]
 	html := `<style>.x { color: #c8553d; font-size: 22px }</style><table><tr><td class="x">Maren Lind of Brackwater</td></tr></table>`
 	without := `<table><tr><td>Maren Lind of Brackwater</td></tr></table>`
-	spoils, err := spoilt(html, without, html)
+	stored := map[journey.Engine]string{journey.Chromium: without, journey.Gecko: html}
+	spoils, err := spoilt(html, journey.Chromium, stored)
 	if err != nil || len(spoils) == 0 {
 		t.Errorf("%+v, %v", spoils, err)
 	}
-	if spoils, err = spoilt(html, without, without); err != nil || len(spoils) != 0 {
+	stored[journey.Gecko] = without
+	if spoils, err = spoilt(html, journey.Chromium, stored); err != nil || len(spoils) != 0 {
 		t.Errorf("where every engine does it: %+v, %v", spoils, err)
 	}
 	if light, dark := Backgrounds(in.Client); light != "#ffffff" || dark == "#ffffff" {

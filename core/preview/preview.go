@@ -59,14 +59,10 @@ func (p *Preview) PastedInGecko(variant string, who *person.Person) (string, err
 }
 
 // Stored is what a client into which a rendered copy is pasted stores of one person's signature, when a page put the markup onto the
-// clipboard letter by letter: pasted by Chromium, or by Gecko.
-func (p *Preview) Stored(profile *client.Profile, gecko bool, variant string, who *person.Person) (string, error) {
+// clipboard letter by letter and a browser of an engine pasted it.
+func (p *Preview) Stored(profile *client.Profile, engine journey.Engine, variant string, who *person.Person) (string, error) {
 	doc, _ := journey.Simulate(profile, p.Outgoing(), client.Install)
-	if gecko {
-		journey.PasteGivenInGecko(doc)
-	} else {
-		journey.PasteGiven(doc)
-	}
+	journey.PasteGiven(engine, doc)
 	return p.fillFragment(doc, variant, who)
 }
 

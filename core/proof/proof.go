@@ -98,13 +98,8 @@ const least = 0.34
 // Judge compares.
 func Judge(in Input) (Verdict, error) {
 	if len(in.Shown.HTML)+len(in.Shown.Text) > MaxShown {
-		return Verdict{
-				State: Unread,
-			}, problem.New(
-				problem.TooLarge,
-				"What was pasted is larger than %d kB; paste the signature alone.",
-				MaxShown>>10,
-			)
+		err := problem.New(problem.TooLarge, "What was pasted is larger than %d kB; paste the signature alone.", MaxShown>>10)
+		return Verdict{State: Unread}, err
 	}
 	s, err := readShown(in.Shown)
 	if err != nil {

@@ -19,8 +19,8 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"missivum/core/client"
+	"missivum/core/journey"
 	"missivum/core/kit"
-	core "missivum/core/personal"
 	"missivum/core/proof"
 	"missivum/service/access"
 	"missivum/service/api"
@@ -208,7 +208,7 @@ func TestCopyingAndChecking(t *testing.T) {
 	}
 	var s personal.Prepared
 	v.want(200, "POST", "/signature", `{"client":"capped-webmail","situation":"new"}`, &s)
-	if s.Limit != 10000 || len(s.Whole.Pastes) != 2 || s.Whole.Pastes[0].Engine != core.Chromium || !strings.Contains(s.Whole.HTML, "Maren Lind") ||
+	if s.Limit != 10000 || len(s.Whole.Pastes) != 2 || s.Whole.Pastes[0].Engine != journey.Chromium || !strings.Contains(s.Whole.HTML, "Maren Lind") ||
 		!strings.Contains(s.Light, "data:image/png") || s.LightBackground != "#ffffff" ||
 		client.Units(s.Shorter.HTML) >= client.Units(s.Whole.HTML) {
 		t.Errorf("%+v", s)

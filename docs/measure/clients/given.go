@@ -10,6 +10,7 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/compose"
+	"missivum/core/journey"
 	"missivum/core/preview"
 	"missivum/core/template"
 	"missivum/demo"
@@ -50,7 +51,7 @@ func givenCorpus(oneOf int) (list []given, err error) {
 		}
 		who := people.Find("maren.lind@brackwater.example")
 		one := given{name: s.Name, html: string(compiled.Fill(t.Variants()[0], compose.Fragment, who))}
-		if one.predicted, err = preview.Of(prepared).Stored(anywhere, true, t.Variants()[0], who); err != nil {
+		if one.predicted, err = preview.Of(prepared).Stored(anywhere, journey.Gecko, t.Variants()[0], who); err != nil {
 			return nil, err
 		}
 		list = append(list, one)
