@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -319,7 +318,7 @@ func diagnoseAt(ctx context.Context, server string, raw []byte) (r diagnosis.Res
 		ctx,
 		http.MethodPost,
 		"/api/v1/messages/diagnose",
-		api.DiagnoseRequest{Message: base64.StdEncoding.EncodeToString(raw)},
+		api.DiagnoseRequest{Message: raw},
 		&r,
 	)
 	return r, err

@@ -3,7 +3,6 @@ package api
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -186,7 +185,7 @@ type SignatureCheck struct {
 	Situation string `json:"situation"`
 	HTML      string `json:"html"`
 	Text      string `json:"text"`
-	Message   string `json:"message"` // RFC 5322, in base64
+	Message   []byte `json:"message"` // RFC 5322; in JSON as base64
 }
 
 // SignatureAnswer says whether it is right.
@@ -201,13 +200,8 @@ func (a *API) checkSignature(c *gin.Context) {
 	if !ok {
 		return
 	}
-	raw, err := base64.StdEncoding.DecodeString(in.Message)
-	if err != nil {
-		a.fail(c, problem.New(problem.Invalid, "The message is not base64.").In("message"))
-		return
-	}
 	verdict, err := a.Personal.Check(c.Request.Context(), v, personal.Pasted{Client: in.Client, Situation: in.Situation, HTML: in.HTML,
-		Text: in.Text, Message: raw})
+		Text: in.Text, Message: in.Message})
 	out := SignatureAnswer{Verdict: verdict}
 	for _, k := range verdict.Kinds() {
 		out.Sorts = append(out.Sorts, k.About())
@@ -217,7 +211,7 @@ func (a *API) checkSignature(c *gin.Context) {
 
 // DiagnoseRequest is a message.
 type DiagnoseRequest struct {
-	Message string `json:"message"` // RFC 5322, in base64
+	Message []byte `json:"message"` // RFC 5322; in JSON as base64
 }
 
 // diagnoseMessage answers POST /messages/diagnose: why the signature, or its pictures, are missing or wrong in a message.
@@ -226,12 +220,7 @@ func (a *API) diagnoseMessage(c *gin.Context) {
 	if !ok {
 		return
 	}
-	raw, err := base64.StdEncoding.DecodeString(in.Message)
-	if err != nil {
-		a.fail(c, problem.New(problem.Invalid, "The message is not base64.").In("message"))
-		return
-	}
-	r, err := a.Personal.Diagnose(c.Request.Context(), raw)
+	r, err := a.Personal.Diagnose(c.Request.Context(), in.Message)
 	answer(a, c, r, err)
 }
 

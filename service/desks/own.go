@@ -48,8 +48,26 @@ func (o *one) own(at int) Own {
 		Choices: o.Live.Choices(p)}
 }
 
+// Choice is what the person gets in a situation. The error is of the kind NotFound where that is no signature.
+func (o Own) Choice(situation string) (kit.Choice, error) {
+	for _, c := range o.Choices {
+		if c.Situation == situation && c.Template != "" {
+			return c, nil
+		}
+	}
+	return kit.Choice{}, problem.New(problem.NotFound, "There is no signature for %s.", situation).In("situation")
+}
+
+// Get is one of the person's values, as the release has them; blank for a field that it has not.
+func (o Own) Get(field string) string {
+	if column, _, known := o.Schema.Column(field); known {
+		return o.Person.At(column)
+	}
+	return ""
+}
+
 // Before gives what a person had of releases before the one that reaches them, the newest first and at most so many. Releases
-// that were withdrawn count too: what was placed of them may be there still.
+// that were withdrawn count too: what was placed of them may be there still. Those that never reached the person do not.
 func (d *Desks) Before(ctx context.Context, mail string, most int) (list []Own, err error) {
 	v, err := d.look(ctx)
 	if err != nil {
@@ -76,7 +94,7 @@ func (d *Desks) Before(ctx context.Context, mail string, most int) (list []Own, 
 				return err
 			}
 			o := newOne(w, d.Now())
-			if at, there := o.byMail[fold(mail)]; there {
+			if at, there := o.byMail[fold(mail)]; there && o.Live.Reaches(&o.Directory.People[at]) {
 				list = append(list, o.own(at))
 			}
 		}

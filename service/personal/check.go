@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"missivum/core/diagnosis"
-	"missivum/core/kit"
 	"missivum/core/message"
 	core "missivum/core/personal"
 	"missivum/core/problem"
@@ -15,8 +14,6 @@ import (
 	"missivum/service/desks"
 	"missivum/service/store"
 )
-
-type choice = kit.Choice
 
 // The ways by which a proof is known.
 const (
@@ -79,34 +76,24 @@ func (p *Personal) Check(ctx context.Context, v Visitor, in Pasted) (verdict pro
 	if err != nil {
 		return verdict, notReached(err)
 	}
-	_, book, err := p.book(ctx)
+	profile, err := p.profile(ctx, in.Client)
 	if err != nil {
 		return verdict, err
-	}
-	profile := book.Find(in.Client)
-	if profile == nil {
-		return verdict, problem.Missing("client profile", in.Client)
 	}
 	wanted, err := wantedOf(own, core.Input{Client: profile}, in.Situation, false)
 	if err != nil {
 		return verdict, err
 	}
-	before, err := p.Desks.Before(ctx, v.Person, releasesBefore)
+	older, err := p.before(ctx, v.Person, core.Input{Client: profile}, in.Situation)
 	if err != nil {
 		return verdict, err
 	}
-	for _, b := range before {
-		older, err := wantedOf(b, core.Input{Client: profile}, in.Situation, true)
-		if err != nil {
-			continue // a release of former times that can no longer be filled says nothing
-		}
-		wanted = append(wanted, older...)
-	}
+	wanted = append(wanted, older...)
 	directory, _, err := p.People.Directory(ctx)
 	if err != nil {
 		return verdict, err
 	}
-	judged := proof.Input{Owner: proof.Owner{Mail: v.Person, Name: get(own, "cn")}, Wanted: wanted, Shown: shown,
+	judged := proof.Input{Owner: proof.Owner{Mail: v.Person, Name: own.Get("cn")}, Wanted: wanted, Shown: shown,
 		Colleague: func(mail string) bool { return fold(mail) != v.Person && directory.Find(mail) != nil }}
 	if verdict, err = proof.Judge(judged); err != nil {
 		return verdict, err
@@ -207,14 +194,6 @@ func shownBy(raw []byte, newest bool) (s proof.Shown, err error) {
 	return s, nil
 }
 
-// get is one of a person's values, as the release has them.
-func get(own desks.Own, field string) string {
-	if column, _, known := own.Schema.Column(field); known {
-		return own.Person.At(column)
-	}
-	return ""
-}
-
 // Diagnose says why the signature, or its pictures, are missing or wrong in a message. Whose it should be is who sent it.
 func (p *Personal) Diagnose(ctx context.Context, raw []byte) (r diagnosis.Result, err error) {
 	if len(raw) > maxMessage {
@@ -251,14 +230,18 @@ func (p *Personal) everything(ctx context.Context, mail string) (wanted []proof.
 			return nil, err
 		}
 	}
-	before, err := p.Desks.Before(ctx, mail, releasesBefore)
-	if err != nil {
-		return nil, err
-	}
-	for _, b := range before {
-		if older, err := wantedOf(b, core.Input{}, "", true); err == nil { // one that can no longer be filled says nothing
-			wanted = append(wanted, older...)
+	older, err := p.before(ctx, mail, core.Input{}, "")
+	return append(wanted, older...), err
+}
+
+// before are a person's signatures of releases before, as they are held against what is shown. One that can no longer be filled says
+// nothing.
+func (p *Personal) before(ctx context.Context, mail string, in core.Input, meant string) (list []proof.Wanted, err error) {
+	all, err := p.Desks.Before(ctx, mail, releasesBefore)
+	for _, one := range all {
+		if older, err := wantedOf(one, in, meant, true); err == nil {
+			list = append(list, older...)
 		}
 	}
-	return wanted, nil
+	return list, err
 }

@@ -69,7 +69,7 @@ func (p *Personal) PutSettings(ctx context.Context, s Settings) error {
 	if err := s.check(); err != nil {
 		return err
 	}
-	_, book, err := p.book(ctx)
+	book, _, err := p.Clients.Book(ctx)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"slices"
 	"strings"
 
 	"missivum/core/client"
@@ -27,13 +26,9 @@ func (p *Personal) Files(ctx context.Context, v Visitor, id string, signed bool,
 	if err != nil {
 		return notReached(err)
 	}
-	_, book, err := p.book(ctx)
+	profile, err := p.profile(ctx, id)
 	if err != nil {
 		return err
-	}
-	profile := book.Find(id)
-	if profile == nil {
-		return problem.Missing("client profile", id)
 	}
 	maker, err := kit.New(kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: profile.Install.Way,
 		Desk: profile.Install.OnDesk(), Client: id, Base: own.Base})
@@ -85,15 +80,12 @@ func (p *Personal) Picture(ctx context.Context, v Visitor, situation string) (ou
 	if err != nil {
 		return out, notReached(err)
 	}
-	i := slices.IndexFunc(own.Choices, func(c choice) bool { return c.Situation == situation })
-	if i < 0 || own.Choices[i].Template == "" {
-		return out, problem.New(problem.NotFound, "There is no signature for %s.", situation).In("situation")
+	c, err := own.Choice(situation)
+	if err != nil {
+		return out, err
 	}
-	shot, err := kit.ShotOf(
-		kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: client.PictureLink},
-		own.Choices[i],
-		own.Person,
-	)
+	in := kit.Input{Templates: own.Templates, Schema: own.Schema, Day: own.Day, Way: client.PictureLink}
+	shot, err := kit.ShotOf(in, c, own.Person)
 	if err != nil {
 		return out, err
 	}

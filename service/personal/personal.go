@@ -125,11 +125,11 @@ func (p *Personal) Overview(ctx context.Context, v Visitor) (o Overview, err err
 	if err != nil {
 		return o, notReached(err)
 	}
-	_, book, err := p.book(ctx)
+	book, _, err := p.Clients.Book(ctx)
 	if err != nil {
 		return o, err
 	}
-	o = Overview{Person: v.Person, Name: get(own, "cn"), Changes: !v.Guest, Release: own.Release, Title: own.Title,
+	o = Overview{Person: v.Person, Name: own.Get("cn"), Changes: !v.Guest, Release: own.Release, Title: own.Title,
 		Programs: []Program{}, Uses: []Use{}}
 	var counts map[string]int
 	var settings Settings
@@ -199,10 +199,16 @@ func notReached(err error) error {
 	return err
 }
 
-// book is the organisation's client profiles.
-func (p *Personal) book(ctx context.Context) (version string, book client.Book, err error) {
-	book, version, err = p.Clients.Book(ctx)
-	return version, book, err
+// profile is one of the organisation's client profiles.
+func (p *Personal) profile(ctx context.Context, id string) (*client.Profile, error) {
+	book, _, err := p.Clients.Book(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if profile := book.Find(id); profile != nil {
+		return profile, nil
+	}
+	return nil, problem.Missing("client profile", id)
 }
 
 // Choose stores which program and language somebody uses.
@@ -210,12 +216,10 @@ func (p *Personal) Choose(ctx context.Context, v Visitor, c store.PersonalChoice
 	if err := v.mayChange(); err != nil {
 		return err
 	}
-	_, book, err := p.book(ctx)
-	if err != nil {
-		return err
-	}
-	if c.Client != "" && book.Find(c.Client) == nil {
-		return problem.Missing("client profile", c.Client)
+	if c.Client != "" {
+		if _, err := p.profile(ctx, c.Client); err != nil {
+			return err
+		}
 	}
 	if c.Language != "" && !slices.Contains(Languages(), c.Language) {
 		return problem.New(problem.Invalid, "The page is in %s.", strings.Join(Languages(), ", ")).In("language")
@@ -272,23 +276,18 @@ func (p *Personal) input(ctx context.Context, mail string, a Asked) (in core.Inp
 	if own, err = p.Desks.Own(ctx, mail); err != nil {
 		return in, own, notReached(err)
 	}
-	_, book, err := p.book(ctx)
+	profile, err := p.profile(ctx, a.Client)
 	if err != nil {
 		return in, own, err
 	}
-	profile := book.Find(a.Client)
-	if profile == nil {
-		return in, own, problem.Missing("client profile", a.Client)
-	}
-	i := slices.IndexFunc(own.Choices, func(c choice) bool { return c.Situation == a.Situation })
-	if i < 0 || own.Choices[i].Template == "" {
-		return in, own, problem.New(problem.NotFound, "There is no signature for %s.", a.Situation).In("situation")
+	c, err := own.Choice(a.Situation)
+	if err != nil {
+		return in, own, err
 	}
 	who, err := p.drafted(ctx, own, a.Draft)
 	if err != nil {
 		return in, own, err
 	}
-	c := own.Choices[i]
 	return core.Input{Template: own.Templates[c.Template], Schema: own.Schema, Day: own.Day, Variant: c.Variant, Person: who,
 		Client: profile}, own, nil
 }
