@@ -6,7 +6,7 @@ import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { type ReactNode, useState } from 'react'
 import { api, type Session } from '../api/api'
-import { count, Page, PageHead, SourceBox, Trouble } from '../pages/parts'
+import { count, Page, PageHead, Section, SourceBox, Trouble } from '../pages/parts'
 import { Keys } from './keys'
 import { useSession } from './session'
 import { ToKeep } from './ToKeep'
@@ -31,25 +31,14 @@ export function AccountPage() {
       </PageHead>
       {session.password && <Password />}
       {session.password && <Factor session={session} />}
-      <Part title="Your keys">
+      <Section title="Your keys">
         <Typography color="text.secondary" sx={{ mb: 2 }}>
           With a key of yours a program acts for you, with your roles. missivum sign-in makes one by itself.
         </Typography>
         <Keys own />
-      </Part>
+      </Section>
       <Everywhere />
     </Page>
-  )
-}
-
-function Part({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <Box component="section" aria-label={title} sx={{ mb: 5 }}>
-      <Typography variant="h2" sx={{ mb: 1.5 }}>
-        {title}
-      </Typography>
-      {children}
-    </Box>
   )
 }
 
@@ -94,7 +83,7 @@ function Password() {
     },
   })
   return (
-    <Part title="Password">
+    <Section title="Password">
       <Row label="Password" onSubmit={() => put.mutate()}>
         <Secret label="Password now" value={current} onChange={setCurrent} />
         <Secret label="New password" value={password} fresh onChange={setPassword} />
@@ -108,7 +97,7 @@ function Password() {
           The password is changed. All your other sessions have ended.
         </Alert>
       )}
-    </Part>
+    </Section>
   )
 }
 
@@ -131,7 +120,7 @@ function Factor({ session }: { session: Session }) {
   })
   const remove = useMutation({ mutationFn: () => api.removeFactor(current), onSuccess: refresh })
   return (
-    <Part title="Second factor">
+    <Section title="Second factor">
       {confirm.data && (
         <ToKeep label="Recovery codes" text={confirm.data.recovery.join('\n')}>
           The second factor is set up. Keep these recovery codes where you find them without your telephone; each lets
@@ -169,7 +158,7 @@ function Factor({ session }: { session: Session }) {
         </Row>
       )}
       <Trouble error={begin.error ?? confirm.error ?? remove.error} />
-    </Part>
+    </Section>
   )
 }
 
@@ -203,11 +192,11 @@ function Everywhere() {
     onSuccess: () => location.assign('/sign-in'),
   })
   return (
-    <Part title="Sessions">
+    <Section title="Sessions">
       <Button variant="outlined" onClick={() => out.mutate()}>
         Sign out everywhere
       </Button>
       <Trouble error={out.error} />
-    </Part>
+    </Section>
   )
 }

@@ -10,9 +10,9 @@ import TableRow from '@mui/material/TableRow'
 import Tabs from '@mui/material/Tabs'
 import Typography from '@mui/material/Typography'
 import { useMutation } from '@tanstack/react-query'
-import { useState, type ReactNode } from 'react'
+import { useState } from 'react'
 import { api, type Trace, type Tried } from '../api/api'
-import { Choice, grouped, Page, Trouble } from '../pages/parts'
+import { Choice, grouped, Page, Section, Trouble } from '../pages/parts'
 import { SideBySide } from '../workbench/SideBySide'
 import { DropFile } from './DropFile'
 import { MailHead, outcomeColour } from './MailHead'
@@ -205,17 +205,6 @@ function Message({ title, page }: { title: string; page: string }) {
         srcDoc={`<meta http-equiv="Content-Security-Policy" content="${policy}"><base target="_blank"><style>body{margin:12px;background:#fff;color:#000}</style>${page || '<i>It shows no text.</i>'}`}
         style={{ width: '100%', height: 460, border: '1px solid var(--mui-palette-divider)', background: '#fff' }}
       />
-    </Box>
-  )
-}
-
-function Section({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <Box component="section" aria-label={title} sx={{ mt: 3 }}>
-      <Typography variant="h2" sx={{ mb: 1 }}>
-        {title}
-      </Typography>
-      {children}
     </Box>
   )
 }

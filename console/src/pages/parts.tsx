@@ -55,6 +55,18 @@ export function Page({ children, wide }: { children: ReactNode; wide?: boolean }
   return <Box sx={{ px: { xs: 2, sm: 4 }, py: 3.5, maxWidth: wide ? 'none' : 1180, mx: 'auto' }}>{children}</Box>
 }
 
+/** A part of a page, under a heading. */
+export function Section({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <Box component="section" aria-label={title} sx={{ mt: 4 }}>
+      <Typography variant="h2" sx={{ mb: 1.5 }}>
+        {title}
+      </Typography>
+      {children}
+    </Box>
+  )
+}
+
 /** An error in the service's own words. */
 export function Trouble({ error }: { error: unknown }) {
   if (!error) return null

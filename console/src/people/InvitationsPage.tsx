@@ -13,13 +13,13 @@ import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { type ReactNode, useState } from 'react'
+import { useState } from 'react'
 import Link from '@mui/material/Link'
 import { Link as RouterLink } from 'react-router'
 import { Act, Lacking, useMay } from '../access/session'
 import { ToKeep } from '../access/ToKeep'
 import { api, type Invite, type PersonalDetail, type PersonalLink, type PersonalSettings } from '../api/api'
-import { count, Page, Trouble, when } from '../pages/parts'
+import { count, Page, Section, Trouble, when } from '../pages/parts'
 import { download } from '../workbench/download'
 import { PeopleHead } from './PeopleHead'
 
@@ -48,17 +48,6 @@ export function InvitationsPage() {
   )
 }
 
-function Part({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <Box component="section" aria-label={title} sx={{ mb: 5 }}>
-      <Typography variant="h2" sx={{ mb: 1.5 }}>
-        {title}
-      </Typography>
-      {children}
-    </Box>
-  )
-}
-
 function Inviting() {
   const audiences = useQuery({ queryKey: ['audiences'], queryFn: api.audiences })
   const settings = useQuery({ queryKey: ['personal-settings'], queryFn: api.personalSettings })
@@ -75,7 +64,7 @@ function Inviting() {
   const send = useMutation({ mutationFn: () => api.sendInvitations(invite), onSuccess: after })
   const n = who.data?.people.length ?? 0
   return (
-    <Part title="Invite or remind">
+    <Section title="Invite or remind">
       <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', alignItems: 'center', mb: 1 }}>
         <TextField
           select
@@ -130,7 +119,7 @@ function Inviting() {
           {count(send.data.invited.people.length, 'message is', 'messages are')} being sent.
         </Typography>
       )}
-    </Part>
+    </Section>
   )
 }
 
@@ -143,7 +132,7 @@ function Requests() {
     onSuccess: () => queries.invalidateQueries({ queryKey: ['detail-requests'] }),
   })
   return (
-    <Part title="What people ask">
+    <Section title="What people ask">
       <Trouble error={requests.error ?? decide.error} />
       {requests.data?.length === 0 && <Typography color="text.secondary">Nobody asks for anything.</Typography>}
       {requests.data && requests.data.length > 0 && (
@@ -179,7 +168,7 @@ function Requests() {
           </TableBody>
         </Table>
       )}
-    </Part>
+    </Section>
   )
 }
 
@@ -195,7 +184,7 @@ function Links() {
   })
   const revoke = useMutation({ mutationFn: api.revokePersonalLink, onSuccess: again })
   return (
-    <Part title="Personal links">
+    <Section title="Personal links">
       <Box sx={{ display: 'flex', gap: 1, mb: 1.5, flexWrap: 'wrap' }}>
         <TextField
           size="small"
@@ -248,17 +237,17 @@ function Links() {
           </TableBody>
         </Table>
       )}
-    </Part>
+    </Section>
   )
 }
 
 function Settings() {
   const settings = useQuery({ queryKey: ['personal-settings'], queryFn: api.personalSettings })
   return (
-    <Part title="What the page offers">
+    <Section title="What the page offers">
       <Trouble error={settings.error} />
       {settings.data && <SettingsForm key={JSON.stringify(settings.data)} stored={settings.data} />}
-    </Part>
+    </Section>
   )
 }
 

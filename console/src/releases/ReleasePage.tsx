@@ -11,11 +11,11 @@ import TableRow from '@mui/material/TableRow'
 import TextField from '@mui/material/TextField'
 import Typography from '@mui/material/Typography'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState, type ReactNode } from 'react'
+import { useState } from 'react'
 import { Link as RouterLink, useNavigate, useParams } from 'react-router'
 import { Act, Lacking, useMay } from '../access/session'
 import { api, type Release, type SendWave } from '../api/api'
-import { count, grouped, Page, PageHead, Severity, SourceBox, Trouble, when } from '../pages/parts'
+import { count, grouped, Page, PageHead, Section, Severity, SourceBox, Trouble, when } from '../pages/parts'
 import { ActingField, useActing } from './acting'
 import { StateMark } from './states'
 import { WaveChart } from './WaveChart'
@@ -70,17 +70,6 @@ function Checking({ release: r }: { release: Release }) {
       <Typography variant="body2">
         Checking for everybody it concerns, and drawing the contact sheets: {r.job.done} of {r.job.total} steps
       </Typography>
-    </Box>
-  )
-}
-
-function Section({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <Box component="section" aria-label={title} sx={{ mt: 4 }}>
-      <Typography variant="h2" sx={{ mb: 1 }}>
-        {title}
-      </Typography>
-      {children}
     </Box>
   )
 }

@@ -8,6 +8,7 @@ import (
 	"testing/fstest"
 
 	"missivum/core/client"
+	"missivum/core/person"
 	"missivum/core/preview"
 	"missivum/core/template"
 	"missivum/demo"
@@ -29,33 +30,41 @@ func (l *Lengths) say() string {
 		l.Alike, l.Elements)
 }
 
-// pasteCorpus copies and pastes the corpus of signatures, each or one of so many, filled for one person, and counts.
-func pasteCorpus(e engine, oneOf int) (*Lengths, error) {
+// eachOfCorpus gives the corpus of signatures, each or one of so many, with the person for whom they are filled.
+func eachOfCorpus(oneOf int, use func(name string, t *template.Template, people *person.Directory, who *person.Person) error) error {
 	people, err := demo.Directory()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	signatures, err := demo.Signatures()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var shown, predicted, names []string
 	for i, s := range signatures {
 		if i%oneOf != 0 {
 			continue
 		}
-		names = append(names, s.Name)
 		t, err := template.OpenBare(fstest.MapFS{"x.html": {Data: []byte(s.Source)}}, "x.html")
-		if err != nil {
-			return nil, err
+		if err == nil {
+			err = use(s.Name, t, people, people.Find("maren.lind@brackwater.example"))
 		}
-		c, err := preview.Paste(t, people.Schema, formDay, t.Variants()[0],
-			people.Find("maren.lind@brackwater.example"))
 		if err != nil {
-			return nil, err
+			return fmt.Errorf("%s: %w", s.Name, err)
 		}
-		shown = append(shown, c.Shown)
-		predicted = append(predicted, e.chosen(c))
+	}
+	return nil
+}
+
+// pasteCorpus copies and pastes the corpus of signatures, each or one of so many, filled for one person, and counts.
+func pasteCorpus(e engine, oneOf int) (*Lengths, error) {
+	var shown, predicted, names []string
+	err := eachOfCorpus(oneOf, func(name string, t *template.Template, people *person.Directory, who *person.Person) error {
+		c, err := preview.Paste(t, people.Schema, formDay, t.Variants()[0], who)
+		names, shown, predicted = append(names, name), append(shown, c.Shown), append(predicted, e.chosen(c))
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	real, err := e.pasted(context.Background(), shown)
 	if err != nil {

@@ -6,62 +6,42 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"testing/fstest"
+	"slices"
 
 	"missivum/core/client"
-	"missivum/core/compose"
 	"missivum/core/journey"
-	"missivum/core/preview"
+	"missivum/core/person"
+	"missivum/core/personal"
 	"missivum/core/template"
-	"missivum/demo"
 )
 
 // given is a signature as a page puts it onto the clipboard, letter by letter.
 type given struct {
 	name, html string
-	predicted  string // to stand in an editable element of Gecko
+	predicted  int // characters in an editable element of Gecko
 }
 
 // givenCorpus is the corpus, each or one of so many.
 func givenCorpus(oneOf int) (list []given, err error) {
-	people, err := demo.Directory()
-	if err != nil {
-		return nil, err
-	}
-	signatures, err := demo.Signatures()
-	if err != nil {
-		return nil, err
-	}
 	anywhere := &client.Profile{Form: "html", Install: client.Installation{Way: client.PasteRender}}
-	for i, s := range signatures {
-		if i%oneOf != 0 {
-			continue
-		}
-		t, err := template.OpenBare(fstest.MapFS{"x.html": {Data: []byte(s.Source)}}, "x.html")
+	err = eachOfCorpus(oneOf, func(name string, t *template.Template, people *person.Directory, who *person.Person) error {
+		prepared, err := personal.Prepare(personal.Input{Template: t, Schema: people.Schema, Day: formDay, Variant: t.Variants()[0],
+			Person: who, Client: anywhere})
 		if err != nil {
-			return nil, err
+			return err
 		}
-		compiled, err := compose.Compile(compose.Source{Template: t, Schema: people.Schema, Day: formDay}, compose.Fragment)
-		if err != nil {
-			return nil, err
-		}
-		prepared, err := compose.Prepare(t, people.Schema, formDay, compose.Reached(t))
-		if err != nil {
-			return nil, err
-		}
-		who := people.Find("maren.lind@brackwater.example")
-		one := given{name: s.Name, html: string(compiled.Fill(t.Variants()[0], compose.Fragment, who))}
-		if one.predicted, err = preview.Of(prepared).Stored(anywhere, journey.Gecko, t.Variants()[0], who); err != nil {
-			return nil, err
-		}
-		list = append(list, one)
-	}
-	return list, nil
+		at := slices.IndexFunc(prepared.Whole.Pastes, func(p personal.Paste) bool { return p.Engine == journey.Gecko })
+		list = append(list, given{name, prepared.Whole.HTML, prepared.Whole.Pastes[at].Characters})
+		return nil
+	})
+	return list, err
 }
 
 // givenPage copies what a script left in window.given, and keeps what a paste is handed.
-const givenPage = `<!doctype html><meta charset="utf-8"><div id="from" tabindex="0">x</div><div id="box" contenteditable style="min-height: 50px"></div><script>
-document.addEventListener('copy', e => { e.clipboardData.setData('text/html', window.given); e.clipboardData.setData('text/plain', 'x'); e.preventDefault() })
+const givenPage = `<!doctype html><meta charset="utf-8"><div id="from" tabindex="0">x</div>
+<div id="box" contenteditable style="min-height: 50px"></div><script>
+document.addEventListener('copy', e => {
+	e.clipboardData.setData('text/html', window.given); e.clipboardData.setData('text/plain', 'x'); e.preventDefault() })
 document.addEventListener('paste', e => { window.handed = e.clipboardData.getData('text/html') })
 </script>`
 
@@ -90,7 +70,8 @@ func pastedAsGiven(ctx context.Context, list []given) (handed, stored []string, 
 			return nil, nil, err
 		}
 		ready := fmt.Sprintf(
-			`window.given = %s; window.handed = ''; box = document.getElementById('box'); box.innerHTML = ''; box.blur(); document.getElementById('from').focus();
+			`window.given = %s; window.handed = ''; box = document.getElementById('box'); box.innerHTML = ''; box.blur();
+			document.getElementById('from').focus();
 			getSelection().selectAllChildren(document.getElementById('from')); ''`,
 			letters,
 		)
