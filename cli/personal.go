@@ -52,7 +52,8 @@ func (a *app) personalLinks(server *string) *cobra.Command {
 		Args: cobra.MaximumNArgs(1),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			var list []api.PersonalLink
-			if err := r.json(ctx, http.MethodGet, "/api/v1/personal/links?search="+url.QueryEscape(strings.Join(args, " ")), nil, &list); err != nil {
+			path := "/api/v1/personal/links?search=" + url.QueryEscape(strings.Join(args, " "))
+			if err := r.json(ctx, http.MethodGet, path, nil, &list); err != nil {
 				return err
 			}
 			var rows [][]string
@@ -197,8 +198,9 @@ func (a *app) personalRequests(server *string) *cobra.Command {
 func (a *app) personalDecide(server *string) *cobra.Command {
 	var refuse bool
 	c := &cobra.Command{
-		Use: "accept NUMBER", Short: "Accept what somebody asks about their details, or refuse it", Example: "  missivum personal accept 3\n  missivum personal accept 4 --refuse",
-		Args: exactly("NUMBER"),
+		Use: "accept NUMBER", Short: "Accept what somebody asks about their details, or refuse it",
+		Example: "  missivum personal accept 3\n  missivum personal accept 4 --refuse",
+		Args:    exactly("NUMBER"),
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {
 			what, did := "accept", "accepted"
 			if refuse {
@@ -227,8 +229,9 @@ func (a *app) diagnoseCommand() *cobra.Command {
 wrong, as far as the message and its header lines show, each with the step that helps. The sender's signature is that of the
 service's releases, or, without a service, of the templates that --template names, filled from --people. Exit status 1: something
 is wrong.`,
-		Example: "  missivum diagnose arrived.eml --template demo/templates/harbour --people demo/people.csv\n  missivum diagnose arrived.eml --server http://127.0.0.1:8425",
-		Args:    exactly("MESSAGE"),
+		Example: "  missivum diagnose arrived.eml --template demo/templates/harbour --people demo/people.csv\n" +
+			"  missivum diagnose arrived.eml --server http://127.0.0.1:8425",
+		Args: exactly("MESSAGE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			raw, err := a.messageFile(args[0])
 			if err != nil {
@@ -247,8 +250,8 @@ is wrong.`,
 		},
 	}
 	a.templateFlags(c, &flags)
-	c.Flags().
-		StringArrayVar(&templates, "template", nil, "template of the sender's signature; several times for several (default the service's releases)")
+	c.Flags().StringArrayVar(&templates, "template", nil,
+		"template of the sender's signature; several times for several (default the service's releases)")
 	serverFlag(c, &server)
 	c.Flags().BoolVar(&asJSON, "json", false, "as JSON")
 	return c

@@ -194,7 +194,8 @@ func TestYourSignature(t *testing.T) {
 	proved(t, s, "capped-webmail", "altered")
 	do(t, tab, "text that is pasted", chromedp.Click(`//button[text()="Check another"]`), chromedp.WaitVisible(`//*[@role="textbox"]`),
 		chromedp.Evaluate[chromedp.Void](`{ const d = new DataTransfer(); d.setData('text/plain', 'Good morning');
-			document.querySelector('[role=textbox]').dispatchEvent(new ClipboardEvent('paste', { clipboardData: d, bubbles: true, cancelable: true })) }`),
+			document.querySelector('[role=textbox]').dispatchEvent(
+				new ClipboardEvent('paste', { clipboardData: d, bubbles: true, cancelable: true })) }`),
 		chromedp.WaitVisible(`//*[contains(., "was not found")]`))
 
 	// the whole clipboard is what was prepared, and another device may not change anything
@@ -289,7 +290,8 @@ func TestTheClipboardHoldsWhatWasPrepared(t *testing.T) {
 	}
 	openPage(t, tab, linkFor(t, s, maren), "capped signature box")
 	do(t, tab, "a box of this page", chromedp.Evaluate[chromedp.Void](`{
-		const box = document.createElement('div'); box.id = 'target'; box.contentEditable = true; box.style.minHeight = '40px'; document.body.append(box)
+		const box = document.createElement('div'); box.id = 'target'; box.contentEditable = true
+		box.style.minHeight = '40px'; document.body.append(box)
 		box.addEventListener('paste', e => { window.pasted = e.clipboardData.getData('text/html') }) }`))
 	count := 0
 	for _, one := range everySignature(t) {
@@ -330,7 +332,8 @@ func TestTheClipboardHoldsWhatWasPrepared(t *testing.T) {
 	t.Logf("%d signatures copied letter by letter", count)
 }
 
-// TestAGivenPasteIsPredicted: markup that a page puts onto the clipboard letter by letter is pasted, and stands there in the predicted length.
+// TestAGivenPasteIsPredicted: markup that a page puts onto the clipboard letter by letter is pasted, and stands there in the predicted
+// length.
 func TestAGivenPasteIsPredicted(t *testing.T) {
 	t.Parallel()
 	tab := ownBrowser(t)
@@ -356,7 +359,8 @@ func TestAGivenPasteIsPredicted(t *testing.T) {
 			tab,
 			"copied and pasted",
 			chromedp.Evaluate[chromedp.Void](`{ window.other = `+string(letters)+`; const box = document.getElementById('box');
-			box.innerHTML = ''; box.blur(); document.getElementById('src').focus(); getSelection().selectAllChildren(document.getElementById('src')) }`),
+			box.innerHTML = ''; box.blur(); document.getElementById('src').focus()
+			getSelection().selectAllChildren(document.getElementById('src')) }`),
 			chromedp.KeyEvent("c", chromedp.KeyModifiers(control)),
 			chromedp.Focus(chromedp.CSS("#box")),
 			pasteHere(),
@@ -498,12 +502,17 @@ func TestYourSignatureInEveryLanguage(t *testing.T) {
 	for i, language := range []string{"en", "de", "sv", "el", "ar"} {
 		link := linkFor(t, s, maren)
 		mode := []string{"dark", "light"}[i%2]
-		do(t, tab, "its colours", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.Address+"/your-signature"), chromedp.WaitVisible(`//main//h1`),
+		do(t, tab, "its colours", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(s.Address+"/your-signature"),
+			chromedp.WaitVisible(`//main//h1`),
 			chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`void localStorage.setItem('mui-mode', %q)`, mode)))
 		do(t, tab, "opening", chromedp.Navigate("about:blank"), chromedp.Navigate(link),
 			chromedp.WaitVisible(`//main//h1[contains(., "Maren Lind")]`), chromedp.SendKeys(`//*[@role="combobox"]`, " "),
 			chromedp.Click(fmt.Sprintf(`//li[@lang=%q]`, language)), chromedp.WaitNotPresent(`//li[@role="option"]`))
-		if dir := evaluate[string](t, tab, `document.documentElement.dir + document.documentElement.lang`); dir != map[bool]string{true: "rtl", false: "ltr"}[language == "ar"]+language {
+		want := "ltr" + language
+		if language == "ar" {
+			want = "rtl" + language
+		}
+		if dir := evaluate[string](t, tab, `document.documentElement.dir + document.documentElement.lang`); dir != want {
 			t.Errorf("the page is %s", dir)
 		}
 		if scheme := evaluate[string](t, tab, `document.documentElement.dataset.scheme`); scheme != mode {

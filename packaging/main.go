@@ -91,7 +91,8 @@ func contents(binary string) ([]entry, error) {
 		return nil, err
 	}
 	unit, err := files.ReadFile("files/missivum.service")
-	return []entry{{settingsFile, 0o640, settings}, {"/lib/systemd/system/missivum.service", 0o644, unit}, {"/usr/bin/missivum", 0o755, program}}, err
+	return []entry{{settingsFile, 0o640, settings}, {"/lib/systemd/system/missivum.service", 0o644, unit},
+		{"/usr/bin/missivum", 0o755, program}}, err
 }
 
 // control are the files that say what the package is, and what is run when it is installed and removed.
@@ -146,7 +147,8 @@ func archive(list []entry, now time.Time) ([]byte, error) {
 		if err := folder(path.Dir(e.name)); err != nil {
 			return nil, err
 		}
-		header := &tar.Header{Typeflag: tar.TypeReg, Name: "." + e.name, Mode: e.mode, Size: int64(len(e.data)), Uname: "root", Gname: "root", ModTime: now}
+		header := &tar.Header{Typeflag: tar.TypeReg, Name: "." + e.name, Mode: e.mode, Size: int64(len(e.data)), Uname: "root", Gname: "root",
+			ModTime: now}
 		if err := out.WriteHeader(header); err != nil {
 			return nil, err
 		}
@@ -173,7 +175,8 @@ func write(name string, about, installed []entry, now time.Time) error {
 	if err := out.WriteGlobalHeader(); err != nil {
 		return err
 	}
-	for _, m := range []entry{{"debian-binary", 0o100644, []byte("2.0\n")}, {"control.tar.gz", 0o100644, control}, {"data.tar.gz", 0o100644, data}} {
+	for _, m := range []entry{{"debian-binary", 0o100644, []byte("2.0\n")}, {"control.tar.gz", 0o100644, control},
+		{"data.tar.gz", 0o100644, data}} {
 		if err := out.WriteHeader(&ar.Header{Name: m.name, Size: int64(len(m.data)), Mode: m.mode, ModTime: now}); err != nil {
 			return err
 		}

@@ -203,8 +203,9 @@ func (s *Service) wire() {
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: s.Keys, SCIM: &scim.SCIM{Store: st, People: s.People},
 		Releases: s.Releases, Desks: s.Desks, Dialects: &dialects.Dialects{Store: st},
-		Rules: s.Rules, Messages: s.Messages, Personal: s.Personal, Accounts: s.Accounts, Record: s.Record, Organisation: &organisation.Organisation{Store: st},
-		Data: c.Data, Backups: c.BackupFolder, Loopback: c.loopback(), Address: strings.TrimRight(c.Address, "/"),
+		Rules: s.Rules, Messages: s.Messages, Personal: s.Personal, Accounts: s.Accounts, Record: s.Record,
+		Organisation: &organisation.Organisation{Store: st}, Data: c.Data, Backups: c.BackupFolder,
+		Loopback: c.loopback(), Address: strings.TrimRight(c.Address, "/"),
 		Names: c.names(), Secure: c.secure(),
 		Drawings: semaphore.NewWeighted(2), Console: console.Files(), Log: c.Log, Now: c.Now, Version: c.Version,
 	}

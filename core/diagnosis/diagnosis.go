@@ -213,15 +213,17 @@ func (d *diagnosing) asText() {
 		d.add(Cause{ID: Converted, Says: "The message arrived as plain text through a mailing list; many lists take the HTML part away.",
 			By: "the list " + cut(h.Value("List-Id")), Step: step})
 	case left:
-		d.add(Cause{ID: Converted, Says: "The message is plain text, and has traces of HTML in it: links in angle brackets behind their labels, or " +
-			"[image: …] in the place of pictures.", By: "not said in the header lines", Step: step},
+		d.add(Cause{ID: Converted,
+			Says: "The message is plain text, and has traces of HTML in it: links in angle brackets behind their labels, or " +
+				"[image: …] in the place of pictures.", By: "not said in the header lines", Step: step},
 		)
 	default:
 		by := ""
 		if agent := firstOf(h.Value("User-Agent"), h.Value("X-Mailer")); agent != "" {
 			by = "the sender's program (" + cut(agent) + ")"
 		}
-		d.add(Cause{ID: Composed, Sure: true, Says: "The message left as plain text: it has no HTML part, and no sign that there was one.", By: by,
+		d.add(Cause{ID: Composed, Sure: true, Says: "The message left as plain text: it has no HTML part, and no sign that there was one.",
+			By:   by,
 			Step: "Set new messages, and replies to plain text, to HTML in the sender's program; or let a mail rule raise plain text."},
 		)
 	}
@@ -462,9 +464,9 @@ func (d *diagnosing) size(img *markup.Node, p *message.Part) {
 	}
 	switch {
 	case width == 0:
-		d.add(Cause{ID: PictureSize, Sure: true, Says: fmt.Sprintf("A picture has no size in the text: programs draw its true %d px.", facts.Width),
-			By: "the program that pasted or sent it", Step: "Write width and height as attributes; paste the signature again."},
-		)
+		d.add(Cause{ID: PictureSize, Sure: true,
+			Says: fmt.Sprintf("A picture has no size in the text: programs draw its true %d px.", facts.Width),
+			By:   "the program that pasted or sent it", Step: "Write width and height as attributes; paste the signature again."})
 	case facts.Width%width != 0 && (facts.Width < width || facts.Width > 4*width):
 		d.add(Cause{ID: PictureSize, Sure: true, Says: fmt.Sprintf("A picture is shown %d px wide and its file has %d px.", width, facts.Width),
 			By: "a picture that was replaced, or a program that scaled it", Step: "Make the file once or twice the size in which it is shown."})

@@ -62,37 +62,53 @@ func TestCausesAreFound(t *testing.T) {
 			"Content-Transfer-Encoding: base64\nContent-Disposition: "+disposition+"\n"+id+"\n"+picture+"\n--b--\n")
 	}
 	carried := strings.Replace(html, "https://pictures.brackwater.example/harbour/logo.png", "cid:logo@brackwater.example", 1)
-	quoted := hello + `<div>On Mon, 23 Nov 2026 at 09:12, Tom Pilot &lt;pilot@harbour.example&gt; wrote:<br></div><blockquote type="cite"><p>Thank you.</p>` +
+	quoted := hello + `<div>On Mon, 23 Nov 2026 at 09:12, Tom Pilot &lt;pilot@harbour.example&gt; wrote:<br></div>` +
+		`<blockquote type="cite"><p>Thank you.</p>` +
 		"<blockquote>" + html + "</blockquote></blockquote>"
 	for name, c := range map[string]struct {
 		mail string
 		want []ID // beside pictures-remote
 	}{
-		"as it should be":           {mail(page, hello+html), nil},
-		"composed as text":          {mail("Content-Type: text/plain\nUser-Agent: Quay 3.1", "Good morning\n"), []ID{Composed, Missing}},
-		"text with its signature":   {mail("Content-Type: text/plain; charset=utf-8", "Good morning\n\n-- \n"+in.Wanted[0].Text), []ID{Composed}},
-		"converted by a gateway":    {mail("Content-Type: text/plain; charset=utf-8\nX-Converted-To-Plain-Text: from text/html by gw", "Good morning\n\n"+in.Wanted[0].Text), []ID{Converted}},
-		"through a list":            {mail("Content-Type: text/plain\nList-Id: <pilots.harbour.example>", "Good morning\n"), []ID{Converted, Missing}},
-		"traces of markup":          {mail("Content-Type: text/plain", "Good morning\n\n[image: Brackwater Ferries]\nMaren\n"), []ID{Converted, Missing}},
-		"no signature":              {mail(page, hello), []ID{Missing}},
-		"none in the reply":         {mail(page+"\nIn-Reply-To: <0@harbour.example>", quoted), []ID{Missing}},
-		"twice":                     {mail(page, hello+html+html), []ID{TwoMechanisms}},
-		"twice, by a rule":          {mail(page+"\n"+message.StampField+": x", hello+html+html), []ID{TwoMechanisms}},
-		"cut off":                   {mail(page, hello+html[:len(html)*6/10]), []ID{CutOff}},
-		"underlined":                {mail(page, hello+strings.ReplaceAll(html, "text-decoration: none", "text-decoration: underline")), []ID{Changed}},
-		"somebody else's":           {mail(page, hello+strings.NewReplacer("Maren Lind", "Bo", maren, "bo@brackwater.example").Replace(html)), []ID{Another}},
-		"carried":                   {related(hello+carried, "inline", "Content-ID: <logo@brackwater.example>\n"), nil},
-		"carried part taken away":   {mail(page, hello+carried), []ID{PictureGone}},
-		"attached":                  {related(hello+html, "attachment; filename=logo.png", "Content-ID: <logo@brackwater.example>\n"), []ID{Attached}},
-		"pictures left of a page":   {mail(`Content-Type: multipart/mixed; boundary="b"`, "--b\nContent-Type: text/plain\n\nGood morning\n--b\nContent-Type: image/png; name=logo.png\nContent-Transfer-Encoding: base64\n\n"+picture+"\n--b--\n"), []ID{Composed, Missing, Attached}},
-		"a wrong size":              {related(hello+strings.Replace(carried, `width="88" height="88"`, `width="700" height="700"`, 1), "inline", "Content-ID: <logo@brackwater.example>\n"), []ID{Changed, PictureSize}},
-		"on the own disk":           {mail(page, hello+strings.Replace(html, "https://pictures.brackwater.example/harbour/logo.png", "file:///C:/logo.png", 1)), []ID{Changed, PictureLocal}},
-		"written into the markup":   {mail(page, hello+strings.Replace(html, "https://pictures.brackwater.example/harbour/logo.png", "data:image/png;base64,"+picture[:40], 1)), []ID{PictureInline}},
+		"as it should be":         {mail(page, hello+html), nil},
+		"composed as text":        {mail("Content-Type: text/plain\nUser-Agent: Quay 3.1", "Good morning\n"), []ID{Composed, Missing}},
+		"text with its signature": {mail("Content-Type: text/plain; charset=utf-8", "Good morning\n\n-- \n"+in.Wanted[0].Text), []ID{Composed}},
+		"converted by a gateway": {mail("Content-Type: text/plain; charset=utf-8\nX-Converted-To-Plain-Text: from text/html by gw",
+			"Good morning\n\n"+in.Wanted[0].Text), []ID{Converted}},
+		"through a list": {mail("Content-Type: text/plain\nList-Id: <pilots.harbour.example>", "Good morning\n"),
+			[]ID{Converted, Missing}},
+		"traces of markup": {mail("Content-Type: text/plain", "Good morning\n\n[image: Brackwater Ferries]\nMaren\n"),
+			[]ID{Converted, Missing}},
+		"no signature":      {mail(page, hello), []ID{Missing}},
+		"none in the reply": {mail(page+"\nIn-Reply-To: <0@harbour.example>", quoted), []ID{Missing}},
+		"twice":             {mail(page, hello+html+html), []ID{TwoMechanisms}},
+		"twice, by a rule":  {mail(page+"\n"+message.StampField+": x", hello+html+html), []ID{TwoMechanisms}},
+		"cut off":           {mail(page, hello+html[:len(html)*6/10]), []ID{CutOff}},
+		"underlined": {mail(page, hello+strings.ReplaceAll(html, "text-decoration: none", "text-decoration: underline")),
+			[]ID{Changed}},
+		"somebody else's": {mail(page, hello+strings.NewReplacer("Maren Lind", "Bo", maren, "bo@brackwater.example").Replace(html)),
+			[]ID{Another}},
+		"carried":                 {related(hello+carried, "inline", "Content-ID: <logo@brackwater.example>\n"), nil},
+		"carried part taken away": {mail(page, hello+carried), []ID{PictureGone}},
+		"attached": {related(hello+html, "attachment; filename=logo.png", "Content-ID: <logo@brackwater.example>\n"),
+			[]ID{Attached}},
+		"pictures left of a page": {mail(`Content-Type: multipart/mixed; boundary="b"`,
+			"--b\nContent-Type: text/plain\n\nGood morning\n--b\nContent-Type: image/png; name=logo.png\n"+
+				"Content-Transfer-Encoding: base64\n\n"+picture+"\n--b--\n"), []ID{Composed, Missing, Attached}},
+		"a wrong size": {related(hello+strings.Replace(carried, `width="88" height="88"`, `width="700" height="700"`, 1),
+			"inline", "Content-ID: <logo@brackwater.example>\n"), []ID{Changed, PictureSize}},
+		"on the own disk": {mail(page, hello+strings.Replace(html, "https://pictures.brackwater.example/harbour/logo.png",
+			"file:///C:/logo.png", 1)), []ID{Changed, PictureLocal}},
+		"written into the markup": {mail(page, hello+strings.Replace(html, "https://pictures.brackwater.example/harbour/logo.png",
+			"data:image/png;base64,"+picture[:40], 1)), []ID{PictureInline}},
 		"an address without answer": {mail(page, hello+strings.Replace(html, "harbour/logo.png", "gone/logo.png", 1)), []ID{AddressDead}},
-		"signed":                    {mail(`Content-Type: multipart/signed; protocol="application/pkcs7-signature"; micalg=sha-256; boundary="b"`, "--b\nContent-Type: text/plain\n\nGood morning\n--b\nContent-Type: application/pkcs7-signature\n\nx\n--b--\n"), []ID{Closed, Missing}},
-		"an automatic answer":       {mail("Content-Type: text/plain\nAuto-Submitted: auto-replied", "I am at sea.\n"), []ID{Automatic, Missing}},
-		"the host's container":      {mail(`Content-Type: multipart/mixed; boundary="b"`, "--b\nContent-Type: text/plain\n\nGood morning\n--b\nContent-Type: application/ms-tnef\n\nx\n--b--\n"), []ID{OwnContainer, Composed, Missing}},
-		"long":                      {mail(page, hello+html+"<p>"+strings.Repeat("tide ", 25_000)+"</p>"), []ID{Clipped}},
+		"signed": {mail(`Content-Type: multipart/signed; protocol="application/pkcs7-signature"; micalg=sha-256; boundary="b"`,
+			"--b\nContent-Type: text/plain\n\nGood morning\n--b\nContent-Type: application/pkcs7-signature\n\nx\n--b--\n"),
+			[]ID{Closed, Missing}},
+		"an automatic answer": {mail("Content-Type: text/plain\nAuto-Submitted: auto-replied", "I am at sea.\n"), []ID{Automatic, Missing}},
+		"the host's container": {mail(`Content-Type: multipart/mixed; boundary="b"`,
+			"--b\nContent-Type: text/plain\n\nGood morning\n--b\nContent-Type: application/ms-tnef\n\nx\n--b--\n"),
+			[]ID{OwnContainer, Composed, Missing}},
+		"long": {mail(page, hello+html+"<p>"+strings.Repeat("tide ", 25_000)+"</p>"), []ID{Clipped}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in.Ask = func(address string) (bool, string) { return !strings.Contains(address, "/gone/"), "404 Not Found" }

@@ -395,7 +395,8 @@ func (c *comparison) picture(w, g *picture) {
 		c.add(PictureLocal, w.label(), "", short(g.address))
 		return
 	case scheme == "cid" || scheme == "data" || strings.Contains(unescaped(g.address), w.name()):
-	case (scheme == "http" || scheme == "https") && strings.HasPrefix(w.address, "http") && g.name() != w.name() && (g.alt == "" || g.alt != w.alt):
+	case (scheme == "http" || scheme == "https") && strings.HasPrefix(w.address, "http") && g.name() != w.name() &&
+		(g.alt == "" || g.alt != w.alt):
 		c.add(PictureOther, w.label(), short(w.name()), short(g.name()))
 		return
 	}

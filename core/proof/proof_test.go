@@ -385,7 +385,8 @@ func TestWhoseAndFromWhen(t *testing.T) {
 		if v := s.judge(t, Shown{Text: s.wanted[0].Text}); v.State != Altered || !slices.Equal(v.Kinds(), []Kind{TextOnly}) {
 			t.Errorf("%s: its text form is %s, %v, %+v", s.name, v.State, v.Kinds(), v.Differences)
 		}
-		for _, nothing := range []string{"", "<p>Good morning, and thank you for the pilot's report of yesterday.</p>", "<p>-- <br>Some other</p>"} {
+		for _, nothing := range []string{"", "<p>Good morning, and thank you for the pilot's report of yesterday.</p>",
+			"<p>-- <br>Some other</p>"} {
 			if v := s.judge(t, Shown{HTML: nothing}); v.State != None {
 				t.Errorf("%s: %q is %s", s.name, nothing, v.State)
 			}

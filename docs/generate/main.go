@@ -67,7 +67,8 @@ func pages(root string) map[string]string {
 // permissions is the page of who may do what.
 func permissions() string {
 	var b strings.Builder
-	b.WriteString("# Who may do what\n\n" + note + `An account has one or more roles, a key one or more scopes. A key of somebody's own may do what both its scope and the
+	b.WriteString("# Who may do what\n\n" + note +
+		`An account has one or more roles, a key one or more scopes. A key of somebody's own may do what both its scope and the
 account's roles allow. While there are no accounts, whoever uses the service's own machine may do everything but what is
 for programs alone. How accounts and keys are made is in [operating.md](operating.md).
 
@@ -354,8 +355,8 @@ apart. Gecko hands over the markup as it was written, loses what a style sheet d
 attributes that its list does not name, nosend and loading among them. Of the corpus of signatures ([findings](findings.md)), filled
 for one person, ` + corpusPaste(root) + `; before the lone block, shorthands, shares of the width and what holds anyway were
 modelled, 48 of 89 lengths in Chromium were. The corpus helped to build the model, so others will differ more. Signatures that
-nobody had looked at, pasted once before anything was changed for them: of the 22 that came to the corpus last 18 lengths were within 2 % in Chromium and 22
-in Gecko; of nine in the manner of generators and old mail 4 were in Chromium, the worst 10 % off. What these showed is modelled since:
+nobody had looked at, pasted once before anything was changed for them: of the 22 that came to the corpus last 18
+lengths were within 2 % in Chromium and 22 in Gecko; of nine in the manner of generators and old mail 4 were in Chromium, the worst 10 % off. What these showed is modelled since:
 what is given already is not written again, percentages of letters, sides in text from right to left, spaces that do not break, borders
 of none, maps and empty blocks at the end. A test holds
 every demo and starter signature within 2 % in Chromium. What relative addresses become is not foreseen, nor pieces that

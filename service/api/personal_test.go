@@ -115,7 +115,8 @@ func TestLinksOpenOnePageEach(t *testing.T) {
 		}
 	}
 	// nothing but the page is reached
-	for _, path := range []string{"/api/v1/people", "/api/v1/personal/links", "/api/v1/personal/settings", "/api/v1/session", "/api/v1/releases"} {
+	for _, path := range []string{"/api/v1/people", "/api/v1/personal/links", "/api/v1/personal/settings", "/api/v1/session",
+		"/api/v1/releases"} {
 		if answer := r.do("GET", path, "", "Cookie", mine.cookie, "X-Forwarded-For", "192.0.2.1"); answer.Code == 200 {
 			t.Errorf("%s is answered by a link's cookie", path)
 		}
@@ -208,7 +209,8 @@ func TestCopyingAndChecking(t *testing.T) {
 	}
 	var s personal.Prepared
 	v.want(200, "POST", "/signature", `{"client":"capped-webmail","situation":"new"}`, &s)
-	if s.Limit != 10000 || len(s.Whole.Pastes) != 2 || s.Whole.Pastes[0].Engine != journey.Chromium || !strings.Contains(s.Whole.HTML, "Maren Lind") ||
+	if s.Limit != 10000 || len(s.Whole.Pastes) != 2 || s.Whole.Pastes[0].Engine != journey.Chromium ||
+		!strings.Contains(s.Whole.HTML, "Maren Lind") ||
 		!strings.Contains(s.Light, "data:image/png") || s.LightBackground != "#ffffff" ||
 		client.Units(s.Shorter.HTML) >= client.Units(s.Whole.HTML) {
 		t.Errorf("%+v", s)
@@ -239,8 +241,8 @@ func TestCopyingAndChecking(t *testing.T) {
 	v.want(422, "POST", "/check", `{"client":"capped-webmail","html":"  "}`, nil)
 	v.want(422, "POST", "/check", `{"client":"capped-webmail","message":"%%"}`, nil)
 	v.want(413, "POST", "/check", `{"client":"capped-webmail","text":"`+strings.Repeat("x", proof.MaxShown+1)+`"}`, nil)
-	message := "From: " + crew + "\r\nSubject: Hello\r\nMIME-Version: 1.0\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p>Good morning</p>" +
-		s.Whole.HTML + "\r\n"
+	message := "From: " + crew + "\r\nSubject: Hello\r\nMIME-Version: 1.0\r\nContent-Type: text/html; charset=utf-8\r\n\r\n" +
+		"<p>Good morning</p>" + s.Whole.HTML + "\r\n"
 	var answer api.SignatureAnswer
 	v.want(200, "POST", "/check", `{"client":"capped-webmail","message":"`+base64.StdEncoding.EncodeToString([]byte(message))+`"}`, &answer)
 	if answer.State != proof.Right {
@@ -330,7 +332,8 @@ func TestDetails(t *testing.T) {
 		{"field":"mobile","label":"","choices":[],"approval":false,"longest":20,"avoid":["0900"]}],
 		"clients":[],"wrong":"the harbour office","linkDays":30,"remindDays":7,"from":"","rate":60,"note":""}`
 	r.want(200, "PUT", "/api/v1/personal/settings", settings, nil)
-	for _, wrong := range []string{strings.Replace(settings, `"linkDays":30`, `"linkDays":0`, 1), strings.Replace(settings, `"title"`, `"mail"`, 1),
+	for _, wrong := range []string{strings.Replace(settings, `"linkDays":30`, `"linkDays":0`, 1),
+		strings.Replace(settings, `"title"`, `"mail"`, 1),
 		strings.Replace(settings, `"mobile"`, `"title"`, 1), strings.Replace(settings, `"from":""`, `"from":"nobody"`, 1),
 		strings.Replace(settings, `"clients":[]`, `"clients":["none"]`, 1)} {
 		r.want(422, "PUT", "/api/v1/personal/settings", wrong, nil)
@@ -342,8 +345,9 @@ func TestDetails(t *testing.T) {
 	if v.want(200, "GET", "/details", "", &d); len(d.Values) != 2 || d.Wrong != "the harbour office" || len(d.Directory) < 3 {
 		t.Fatalf("%+v", d)
 	}
-	for values, why := range map[string]string{`{"title":"Admiral"}`: "one of", `{"mobile":"0900 123"}`: "must not", `{"mobile":"` + strings.Repeat("1", 21) + `"}`: "characters",
-		`{"cn":"Somebody"}`: "kept by your organisation", `{"mobile":"a\nb"}`: "one line"} {
+	for values, why := range map[string]string{`{"title":"Admiral"}`: "one of", `{"mobile":"0900 123"}`: "must not",
+		`{"mobile":"` + strings.Repeat("1", 21) + `"}`: "characters", `{"cn":"Somebody"}`: "kept by your organisation",
+		`{"mobile":"a\nb"}`: "one line"} {
 		answer := r.do("PUT", "/api/v1/personal/details", `{"values":`+values+`}`, "Cookie", v.cookie)
 		if answer.Code != 422 && answer.Code != 403 || !strings.Contains(answer.Body.String(), why) {
 			t.Errorf("%s: %d %s", values, answer.Code, answer.Body)

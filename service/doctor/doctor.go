@@ -126,8 +126,8 @@ func (s Subject) database(ctx context.Context) (*store.Facts, Result) {
 		return &facts, Result{"database", Wrong, strings.Join(facts.Faults, "; "),
 			"Stop the service, keep a copy of the folder, and restore the last backup: missivum restore FILE --data " + s.Data + " --replace"}
 	}
-	return &facts, Result{What: "database", Severity: Fine, Says: fmt.Sprintf("sound; %d people, %d templates, %d files of pictures", facts.People, facts.Templates,
-		facts.Pictures)}
+	return &facts, Result{What: "database", Severity: Fine,
+		Says: fmt.Sprintf("sound; %d people, %d templates, %d files of pictures", facts.People, facts.Templates, facts.Pictures)}
 }
 
 func (s Subject) schema(f store.Facts) Result {

@@ -134,7 +134,8 @@ func TestWhatMayStandInADetail(t *testing.T) {
 		field, value string
 		ok           bool
 	}{{"title", "Captain", true}, {"title", "", true}, {"title", "captain", false}, {"mobile", "12345", true}, {"mobile", "123456", false},
-		{"mobile", "ünïcö", true}, {"mobile", "0900", false}, {"mobile", "a\tb", false}, {"mobile", "\xff", false}, {"cn", "x", false}, {"mail", "x", false}} {
+		{"mobile", "ünïcö", true}, {"mobile", "0900", false}, {"mobile", "a\tb", false}, {"mobile", "\xff", false}, {"cn", "x", false},
+		{"mail", "x", false}} {
 		if _, err := s.allowed(c.field, c.value); (err == nil) != c.ok {
 			t.Errorf("%s %q: %v", c.field, c.value, err)
 		}

@@ -196,7 +196,8 @@ func (tx *Tx) ProofsOf(person string) ([]Proof, error) {
 
 // AddInvitation stores that an invitation or a reminder went to a person.
 func (tx *Tx) AddInvitation(person, kind, way string) error {
-	if _, err := tx.exec(`INSERT INTO invitations (person, kind, way, sent_at) VALUES (?, ?, ?, ?)`, person, kind, way, stamp(tx.at)); err != nil {
+	if _, err := tx.exec(`INSERT INTO invitations (person, kind, way, sent_at) VALUES (?, ?, ?, ?)`, person, kind, way,
+		stamp(tx.at)); err != nil {
 		return err
 	}
 	return tx.changed("invited", "person", person, kind+", "+way)
