@@ -21,8 +21,11 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
+	files "missivum/addon"
 	"missivum/console"
+	"missivum/service/access"
 	"missivum/service/accounts"
+	"missivum/service/addon"
 	"missivum/service/api"
 	"missivum/service/backup"
 	"missivum/service/clients"
@@ -91,12 +94,14 @@ type Service struct {
 	Rules     *rules.Rules
 	Messages  *messages.Messages
 	Personal  *personal.Personal
+	AddOn     *addon.AddOn
 	Accounts  *accounts.Accounts
 	Keys      *keys.Keys
 	Record    *record.Record
 	Store     *store.Store
 
 	config   Config
+	marks    *access.Marks
 	lock     io.Closer // of the data folder
 	listener net.Listener
 	handler  http.Handler
@@ -187,10 +192,15 @@ func (s *Service) wire() {
 		Store: st, Templates: s.Templates, People: s.People, Releases: s.Releases, Hosting: s.Hosting, Jobs: s.Jobs,
 		Folder: filepath.Join(c.Data, "rehearsals"), Now: c.Now, Log: c.Log, Key: s.Desks.Key,
 	}
+	s.marks = &access.Marks{File: filepath.Join(c.Data, "secrets", "links.key")}
 	s.Personal = &personal.Personal{
 		Store: st, Desks: s.Desks, People: s.People, Clients: s.Clients, Jobs: s.Jobs, Hosting: s.Hosting,
 		Mail: c.Invitations, Address: s.Address,
-		KeyFile: filepath.Join(c.Data, "secrets", "links.key"), Now: c.Now, Log: c.Log,
+		Marks: s.marks, Now: c.Now, Log: c.Log,
+	}
+	s.AddOn = &addon.AddOn{
+		Store: st, Desks: s.Desks, Clients: s.Clients, Marks: s.marks, Address: s.Address, Files: files.Files(),
+		KeyFile: filepath.Join(c.Data, "secrets", "add-on.key"), Now: c.Now,
 	}
 	s.Messages = &messages.Messages{Store: st, Now: c.Now, Log: c.Log}
 	s.Packages.Releases, s.Packages.Clients, s.Packages.Key = s.Releases, s.Clients, s.Desks.Key
@@ -203,7 +213,7 @@ func (s *Service) wire() {
 		Store: st, Clients: s.Clients, Templates: s.Templates, People: s.People, Packages: s.Packages, Pictures: s.Pictures,
 		Hosting: s.Hosting, Jobs: s.Jobs, Sources: s.Sources, Keys: s.Keys, SCIM: &scim.SCIM{Store: st, People: s.People},
 		Releases: s.Releases, Desks: s.Desks, Dialects: &dialects.Dialects{Store: st},
-		Rules: s.Rules, Messages: s.Messages, Personal: s.Personal, Accounts: s.Accounts, Record: s.Record,
+		Rules: s.Rules, Messages: s.Messages, Personal: s.Personal, AddOn: s.AddOn, Accounts: s.Accounts, Record: s.Record,
 		Organisation: &organisation.Organisation{Store: st}, Data: c.Data, Backups: c.BackupFolder,
 		Loopback: c.loopback(), Address: strings.TrimRight(c.Address, "/"),
 		Names: c.names(), Secure: c.secure(),
@@ -218,9 +228,11 @@ func (c Config) secure() bool { return c.TLS.on() || strings.HasPrefix(c.Address
 // start readies the capabilities, and then goes on with the jobs that were left.
 func (s *Service) start(ctx context.Context) error {
 	if err := errors.Join(s.Hosting.Start(ctx), s.Pictures.Start(), s.Packages.Start(), s.Sources.Start(),
-		s.Releases.Start(), s.Desks.Start(), s.Rules.Start(), s.Personal.Start()); err != nil {
+		s.Releases.Start(), s.Desks.Start(), s.Rules.Start(), s.marks.Start()); err != nil {
 		return err
 	}
+	s.Personal.Start()
+	s.AddOn.Start()
 	return s.Jobs.Start(ctx)
 }
 

@@ -11,7 +11,6 @@ import (
 	"missivum/core/client"
 	"missivum/core/compact"
 	"missivum/core/compose"
-	"missivum/core/field"
 	"missivum/core/journey"
 	"missivum/core/person"
 	"missivum/core/preview"
@@ -67,13 +66,13 @@ func Prepare(in Input) (s Signature, err error) {
 			s.Limit = l.Max
 		}
 	}
-	compiled, err := compose.Compile(compose.Source{Template: in.Template, Schema: in.Schema, Day: in.Day, Variants: []string{in.Variant}},
-		compose.Fragment, compose.Text)
+	compiled, err := in.Compile()
 	if err != nil {
 		return s, err
 	}
-	s.Text = compiled.FillText(in.Variant, filler(compiled, in.Person))
-	if s.Whole, err = in.form(prepared, string(compiled.Fill(in.Variant, compose.Fragment, in.Person))); err != nil {
+	var fragment string
+	fragment, s.Text = Fill(compiled, in.Variant, in.Person)
+	if s.Whole, err = in.form(prepared, fragment); err != nil {
 		return s, err
 	}
 	short, err := compose.Prepare(in.Template, in.Schema, in.Day, compose.Reached(in.Template))
@@ -91,11 +90,17 @@ func Prepare(in Input) (s Signature, err error) {
 	return s, in.look(prepared, &s)
 }
 
-// filler is a signature's filler with a person in it.
-func filler(s *compose.Signature, who *person.Person) *field.Filler {
-	f := s.NewFiller()
+// Compile compiles the forms that people put into their programs. Person and Client are not needed for it.
+func (in Input) Compile() (*compose.Signature, error) {
+	return compose.Compile(compose.Source{Template: in.Template, Schema: in.Schema, Day: in.Day, Variants: []string{in.Variant}},
+		compose.Fragment, compose.Text)
+}
+
+// Fill fills compiled forms for one person: the fragment, and the text without its separator line.
+func Fill(compiled *compose.Signature, variant string, who *person.Person) (html, text string) {
+	f := compiled.NewFiller()
 	f.Set(who)
-	return f
+	return string(compiled.Append(nil, variant, compose.Fragment, f)), compiled.FillText(variant, f)
 }
 
 // form is a fragment with what becomes of it in the paste.
@@ -175,13 +180,11 @@ func Backgrounds(p *client.Profile) (light, dark string) {
 // Wanted is the signature as core/proof holds it against what is shown.
 func (in Input) Wanted(situation, release string, older bool) (w proof.Wanted, err error) {
 	w = proof.Wanted{Situation: situation, Release: release, Older: older}
-	compiled, err := compose.Compile(compose.Source{Template: in.Template, Schema: in.Schema, Day: in.Day, Variants: []string{in.Variant}},
-		compose.Fragment, compose.Text)
+	compiled, err := in.Compile()
 	if err != nil {
 		return w, err
 	}
-	w.HTML = string(compiled.Fill(in.Variant, compose.Fragment, in.Person))
-	w.Text = compiled.FillText(in.Variant, filler(compiled, in.Person))
+	w.HTML, w.Text = Fill(compiled, in.Variant, in.Person)
 	if in.Client == nil || in.Client.Form != "html" {
 		return w, nil
 	}

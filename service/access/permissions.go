@@ -59,6 +59,7 @@ const (
 	Figures     Permission = "metrics"
 	AsDirectory Permission = "as-directory"
 	AsDesk      Permission = "as-desk"
+	AsAddOn     Permission = "as-add-on"
 	AsGateway   Permission = "as-gateway"
 )
 
@@ -104,6 +105,7 @@ var permissions = []Grant{
 	{Figures, "figures for whatever watches services", admins, []Scope{Metrics}, false},
 	{AsDirectory, "pushing people in (SCIM)", nil, []Scope{Directory}, false},
 	{AsDesk, "fetching kits and reporting from a desk", nil, []Scope{Desk}, false},
+	{AsAddOn, "fetching one's own signatures, and reporting, as the browser add-on: with its key alone", nil, nil, false},
 	{AsGateway, "fetching the bundle of rules and reporting what was done with messages", admins, []Scope{Gateway}, false},
 }
 
@@ -128,6 +130,7 @@ type Rights struct {
 	Key    bool // a key is used
 	Scopes []Scope
 	Link   bool // a personal link was opened on this device: nothing but the page of one's own signature
+	AddOn  bool // the key of a person's add-on: nothing but what the add-on needs
 }
 
 // May reports whether rights hold a permission.
@@ -137,6 +140,9 @@ func (r Rights) May(p Permission) bool {
 	}
 	if r.Link {
 		return p == Own
+	}
+	if r.AddOn || p == AsAddOn {
+		return r.AddOn && p == AsAddOn
 	}
 	if r.All {
 		return p != AsDirectory && p != AsDesk // these are for programs, whose key says for which source, or is counted

@@ -117,7 +117,7 @@ var matrix = map[access.Permission]string{
 	access.Pictures: "a w", access.Clients: "am w",
 	access.Packages: "am w", access.Releases: "am w", access.Approve: "p ", access.Send: "pm w", access.People: "m w",
 	access.MailRules: "m w", access.Desks: "m w", access.Settings: "m w", access.Accounts: "m ", access.Keys: "m ", access.Record: "pm ",
-	access.Figures: "m f", access.AsDirectory: " d", access.AsDesk: " k", access.AsGateway: "m g",
+	access.Figures: "m f", access.AsDirectory: " d", access.AsDesk: " k", access.AsGateway: "m g", access.AsAddOn: " ",
 }
 
 // consoleOnly are the routes for which a key is never enough.

@@ -22,6 +22,7 @@ import (
 	"missivum/core/problem"
 	"missivum/core/wire"
 	"missivum/service/accounts"
+	"missivum/service/addon"
 	"missivum/service/clients"
 	"missivum/service/desks"
 	"missivum/service/dialects"
@@ -76,6 +77,7 @@ type API struct {
 	Rules              *rules.Rules
 	Messages           *messages.Messages
 	Personal           *personal.Personal
+	AddOn              *addon.AddOn
 	BodyPause          time.Duration // how long a request's body may pause; 0 for the standard
 	Data, Backups      string        // folders, for the figures
 	counted            *counted
@@ -232,6 +234,7 @@ func New(a *API) http.Handler {
 
 	a.accessRoutes(v1)
 	a.personalRoutes(v1)
+	a.addOnRoutes(v1)
 
 	a.pictureRoutes(v1)
 	a.scimRoutes(r)

@@ -24,10 +24,13 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
+	files "missivum/addon"
 	"missivum/core/check"
 	"missivum/core/fix"
 	"missivum/demo"
+	"missivum/service/access"
 	"missivum/service/accounts"
+	"missivum/service/addon"
 	"missivum/service/api"
 	"missivum/service/clients"
 	"missivum/service/desks"
@@ -99,14 +102,19 @@ func newRigWith(t testing.TB, change func(*api.API)) *rig {
 	a.Rules = &rules.Rules{Store: st, Templates: a.Templates, People: a.People, Releases: a.Releases, Hosting: a.Hosting, Jobs: a.Jobs,
 		Folder: filepath.Join(folder, "rehearsals"), Now: now, Log: a.Log, Key: a.Desks.Key}
 	a.Messages = &messages.Messages{Store: st, Now: now, Log: a.Log}
+	marks := &access.Marks{File: filepath.Join(folder, "secrets", "links.key")}
+	address := func() string { return "https://signatures.brackwater.example" }
 	a.Personal = &personal.Personal{Store: st, Desks: a.Desks, People: a.People, Clients: a.Clients, Jobs: a.Jobs, Hosting: a.Hosting,
-		KeyFile: filepath.Join(folder, "secrets", "links.key"), Address: func() string { return "https://signatures.brackwater.example" },
-		Now: func() time.Time { return a.Now() }, Log: a.Log}
-	if err := errors.Join(a.Rules.Start(), a.Personal.Start(), a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(),
+		Marks: marks, Address: address, Now: func() time.Time { return a.Now() }, Log: a.Log}
+	a.AddOn = &addon.AddOn{Store: st, Desks: a.Desks, Clients: a.Clients, Marks: marks, Files: files.Files(), Address: address,
+		KeyFile: filepath.Join(folder, "secrets", "add-on.key"), Now: func() time.Time { return a.Now() }}
+	if err := errors.Join(a.Rules.Start(), marks.Start(), a.Hosting.Start(ctx), a.Pictures.Start(), a.Packages.Start(), a.Sources.Start(),
 		a.Releases.Start(), a.Desks.Start(),
 		a.Jobs.Start(ctx)); err != nil {
 		t.Fatal(err)
 	}
+	a.Personal.Start()
+	a.AddOn.Start()
 	t.Cleanup(func() {
 		a.Jobs.End()
 		if err := st.Close(); err != nil {

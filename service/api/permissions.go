@@ -11,6 +11,7 @@ import (
 
 	"missivum/core/problem"
 	"missivum/service/access"
+	"missivum/service/addon"
 	"missivum/service/personal"
 	"missivum/service/store"
 )
@@ -22,11 +23,13 @@ var needs = byRoute(map[access.Permission][]string{
 		"GET /healthz", "GET /readyz", "GET /p/:key", "GET /api/v1/openapi.json",
 		"GET /api/v1/sign-in", "POST /api/v1/sign-in", "GET /api/v1/sign-in/provider", "GET /api/v1/sign-in/provider/return",
 		"POST /api/v1/first-start", "POST /api/v1/link", "POST /api/v1/link/password", "POST /api/v1/personal/open",
+		"GET /api/v1/add-on/add-on.zip", "GET /api/v1/add-on/add-on.crx", "GET /api/v1/add-on/add-on.xpi",
 	},
 	access.Own: {
 		"GET /api/v1/personal", "PUT /api/v1/personal/choice", "POST /api/v1/personal/signature", "POST /api/v1/personal/check",
 		"GET /api/v1/personal/files", "GET /api/v1/personal/picture", "GET /api/v1/personal/details", "PUT /api/v1/personal/details",
 		"POST /api/v1/personal/details/wrong", "DELETE /api/v1/personal/device",
+		"GET /api/v1/personal/add-on", "POST /api/v1/personal/add-on",
 	},
 	access.Self: {
 		"GET /api/v1/session", "DELETE /api/v1/session", "PUT /api/v1/account/password",
@@ -58,6 +61,7 @@ var needs = byRoute(map[access.Permission][]string{
 		"GET /api/v1/pictures", "GET /api/v1/pictures/:name", "GET /api/v1/pictures/:name/view", "POST /api/v1/pictures/:name/probe",
 		"GET /api/v1/pictures/:name/sliced", "POST /api/v1/code", "GET /api/v1/settings/pictures", "GET /api/v1/addresses",
 		"GET /api/v1/photos", "GET /api/v1/organisation", "GET /api/v1/personal/settings", "GET /api/v1/pictures/:name/changes",
+		"GET /api/v1/add-on", "GET /api/v1/add-on/policy",
 	},
 	access.Trust: {"GET /api/v1/desk/trust"},
 	access.Templates: {
@@ -90,12 +94,13 @@ var needs = byRoute(map[access.Permission][]string{
 		"GET /api/v1/personal/links", "POST /api/v1/personal/links", "DELETE /api/v1/personal/links/:id",
 		"POST /api/v1/personal/invitations", "POST /api/v1/personal/invitations/drafts", "POST /api/v1/personal/invitations/who",
 		"GET /api/v1/personal/requests", "POST /api/v1/personal/requests/:id/accept", "POST /api/v1/personal/requests/:id/refuse",
+		"GET /api/v1/add-on/keys", "POST /api/v1/add-on/keys", "DELETE /api/v1/add-on/keys/:id",
 	},
 	access.MailRules: {"PUT /api/v1/rules", "POST /api/v1/rules/rehearse", "PUT /api/v1/rules/pause"},
 	access.Desks:     {"DELETE /api/v1/desks/:id"},
 	access.Settings: {"PUT /api/v1/settings/pictures", "PUT /api/v1/releases/settings", "PUT /api/v1/messages/settings",
 		"PUT /api/v1/record/settings",
-		"PUT /api/v1/organisation", "PUT /api/v1/personal/settings"},
+		"PUT /api/v1/organisation", "PUT /api/v1/personal/settings", "PUT /api/v1/add-on/settings"},
 	access.Accounts: {
 		"GET /api/v1/accounts", "POST /api/v1/accounts", "PATCH /api/v1/accounts/:name", "DELETE /api/v1/accounts/:name",
 		"POST /api/v1/accounts/:name/link", "POST /api/v1/accounts/:name/sign-out",
@@ -104,6 +109,7 @@ var needs = byRoute(map[access.Permission][]string{
 	access.Record:    {"GET /api/v1/record", "GET /api/v1/record/words", "GET /api/v1/record/check", "GET /api/v1/record/settings"},
 	access.Figures:   {"GET /metrics"},
 	access.AsGateway: {"GET /api/v1/rules/bundle", "POST /api/v1/gateways/report"},
+	access.AsAddOn:   {"GET /api/v1/add-on/current", "POST /api/v1/add-on/state"},
 	access.AsDesk: {
 		"GET /api/v1/desk/kit", "GET /api/v1/desk/files/*file", "GET /api/v1/desk/pieces/*file", "GET /api/v1/desk/pictures/:digest",
 		"POST /api/v1/desk/report",
@@ -170,6 +176,7 @@ type who struct {
 	account store.Account    // zero without one
 	key     store.Key        // zero without one
 	visitor personal.Visitor // zero without a personal link
+	bearer  addon.Bearer     // zero without an add-on
 }
 
 // from is who sent a request; with the zero rights nobody who is known.
@@ -190,6 +197,10 @@ func (a *API) identify(c *gin.Context) {
 	}
 	if secret, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		c.Request = c.Request.WithContext(ctx)
+		if addon.IsKey(secret) {
+			a.byAddOn(c, ctx, secret)
+			return
+		}
 		a.byKey(c, secret)
 		return
 	}
@@ -280,16 +291,21 @@ func (a *API) permit(c *gin.Context) {
 		return
 	}
 	programs := len(access.GrantOf(p).Roles) == 0
-	if !w.rights.Key && (programs || !w.rights.All && !w.rights.Person) {
+	if !w.rights.Key && !w.rights.AddOn && (programs || !w.rights.All && !w.rights.Person) {
 		a.fail(c, problem.New(problem.Unknown, "%s", signInFirst(p)))
 		return
 	}
 	a.fail(c, problem.New(problem.Forbidden, "%s", lacking(w, p)))
 }
 
+const needsAddOn = "This is for the browser add-on, with a key that people get on the page of their own signature."
+
 // signInFirst says what somebody who is not known needs for a permission.
 func signInFirst(p access.Permission) string {
 	g := access.GrantOf(p)
+	if p == access.AsAddOn {
+		return needsAddOn
+	}
 	if len(g.Roles) == 0 {
 		return "A key of the scope " + joined(g.Scopes) + " is needed: missivum key add NAME --scope " + string(g.Scopes[0]) + "."
 	}
@@ -300,6 +316,10 @@ func signInFirst(p access.Permission) string {
 func lacking(w who, p access.Permission) string {
 	g := access.GrantOf(p)
 	switch {
+	case w.rights.AddOn:
+		return "The key of an add-on fetches the signatures of its person, and nothing else."
+	case p == access.AsAddOn:
+		return needsAddOn
 	case w.rights.Key && !slices.ContainsFunc(w.rights.Scopes, func(s access.Scope) bool { return slices.Contains(g.Scopes, s) }):
 		return "This key is of the scope " + joined(w.rights.Scopes) + "; this needs " + joined(g.Scopes) + "."
 	case w.rights.Key && !w.rights.Person && g.People:

@@ -60,7 +60,7 @@ const releasesBefore = 4
 // Check says whether what somebody pasted is the signature they should have, and keeps the answer as proof. Nothing of what was pasted
 // is kept but the state and the kinds of differences.
 func (p *Personal) Check(ctx context.Context, v Visitor, in Pasted) (verdict proof.Verdict, err error) {
-	if err := v.mayChange(); err != nil {
+	if err := v.MayChange(); err != nil {
 		return verdict, err
 	}
 	shown := proof.Shown{HTML: in.HTML, Text: in.Text}

@@ -141,7 +141,7 @@ type Entry struct {
 
 // Details gives a person's details.
 func (p *Personal) Details(ctx context.Context, v Visitor) (d Details, err error) {
-	if err := v.mayChange(); err != nil {
+	if err := v.MayChange(); err != nil {
 		return d, err
 	}
 	directory, _, err := p.People.Directory(ctx)
@@ -242,7 +242,7 @@ func (s Settings) allowed(field, value string) (Detail, error) {
 
 // Change stores details of a person: at once, or as requests where the organisation wants to accept them first.
 func (p *Personal) Change(ctx context.Context, v Visitor, values map[string]string) error {
-	if err := v.mayChange(); err != nil {
+	if err := v.MayChange(); err != nil {
 		return err
 	}
 	if len(values) > mostDetails {
@@ -278,7 +278,7 @@ func (p *Personal) Change(ctx context.Context, v Visitor, values map[string]stri
 
 // Report says that a value of the directory is wrong.
 func (p *Personal) Report(ctx context.Context, v Visitor, field, note string) error {
-	if err := v.mayChange(); err != nil {
+	if err := v.MayChange(); err != nil {
 		return err
 	}
 	if utf8.RuneCountInString(note) > longestNote || !person.ValidName(field) {

@@ -3,7 +3,6 @@ package personal
 import (
 	"context"
 	"crypto/hmac"
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
@@ -16,47 +15,12 @@ import (
 	"missivum/service/store"
 )
 
-// A personal link ends with a token: the link's number, when it ends, a secret, and a mark (HMAC-SHA-256, RFC 2104) by which the
-// service knows what it made itself without asking the database. The database keeps the secret's digest only.
-const (
-	secretSize = 16
-	markSize   = 16
-	tokenSize  = 8 + 8 + secretSize + markSize
-)
+// ofLink is the kind of a personal link's token (access.Marks).
+const ofLink = "link"
 
 // wrongLink is the one answer to every token that opens nothing, whatever is wrong with it.
 var wrongLink = problem.New(problem.Unknown, "This link opens nothing: it has ended, was replaced by a newer one, or is not whole. "+
 	"Ask for a new one.")
-
-// token writes a token.
-func (p *Personal) token(id int64, ends time.Time, secret []byte) string {
-	text := binary.BigEndian.AppendUint64(nil, uint64(id))
-	text = binary.BigEndian.AppendUint64(text, uint64(ends.Unix()))
-	text = append(text, secret...)
-	return base64.RawURLEncoding.EncodeToString(append(text, p.mark("link", text)...))
-}
-
-// mark is the service's mark below something.
-func (p *Personal) mark(what string, text []byte) []byte {
-	h := hmac.New(sha256.New, p.key)
-	h.Write([]byte(what))
-	h.Write([]byte{0})
-	h.Write(text)
-	return h.Sum(nil)[:markSize]
-}
-
-// readToken reads a token; false for one that the service did not make, or that has ended.
-func (p *Personal) readToken(token string) (id int64, secret []byte, ok bool) {
-	if len(token) != base64.RawURLEncoding.EncodedLen(tokenSize) {
-		return 0, nil, false
-	}
-	data, err := base64.RawURLEncoding.Strict().DecodeString(token)
-	if err != nil || len(data) != tokenSize || !hmac.Equal(data[tokenSize-markSize:], p.mark("link", data[:tokenSize-markSize])) {
-		return 0, nil, false
-	}
-	ends := time.Unix(int64(binary.BigEndian.Uint64(data[8:])), 0)
-	return int64(binary.BigEndian.Uint64(data)), data[16 : 16+secretSize], p.Now().Before(ends)
-}
 
 // Link makes a link for a person of the directory, and ends the ones before. Whoever has it reaches that person's page and nothing
 // else.
@@ -85,16 +49,14 @@ func (p *Personal) linkIn(tx *store.Tx, mail string, settings Settings) (string,
 	if err := tx.RevokePersonalLinks(mail); err != nil {
 		return "", store.PersonalLink{}, err
 	}
-	secret := make([]byte, secretSize)
-	rand.Read(secret) // never fails (crypto/rand)
-	digest := sha256.Sum256(secret)
+	secret, digest := access.NewSecret()
 	ends := p.Now().Add(time.Duration(settings.LinkDays) * 24 * time.Hour).Truncate(time.Second)
-	id, err := tx.AddPersonalLink(mail, digest[:], ends)
+	id, err := tx.AddPersonalLink(mail, digest, ends)
 	if err != nil {
 		return "", store.PersonalLink{}, err
 	}
 	link, err := tx.PersonalLink(id)
-	return p.Address() + Page + "#" + p.token(id, ends, secret), link, err
+	return p.Address() + Page + "#" + p.Marks.Token(ofLink, id, ends, secret), link, err
 }
 
 // Page is the path of the page.
@@ -116,7 +78,7 @@ func (p *Personal) Open(ctx context.Context, token, device string) (keep string,
 	if wait := p.tries.Wait(p.Now(), access.Where(ctx)); wait > 0 {
 		return "", ends, v, access.TooOften(wait)
 	}
-	id, secret, ok := p.readToken(strings.TrimSpace(token))
+	id, secret, ok := p.Marks.ReadToken(ofLink, strings.TrimSpace(token), p.Now())
 	if !ok {
 		p.tries.Count(p.Now(), access.Where(ctx))
 		return "", ends, v, wrongLink
@@ -143,13 +105,11 @@ func (p *Personal) Open(ctx context.Context, token, device string) (keep string,
 		return device, link.Ends, again, nil
 	}
 	if len(link.Device) == 0 {
-		own := make([]byte, secretSize)
-		rand.Read(own) // never fails (crypto/rand)
-		ownDigest := sha256.Sum256(own)
+		own, digest := access.NewSecret()
 		first := false
 		acting := access.With(ctx, access.Principal{Kind: access.Person, Name: link.Person})
 		err := p.Store.Write(acting, func(tx *store.Tx) (err error) {
-			first, err = tx.OpenPersonalLink(link, ownDigest[:])
+			first, err = tx.OpenPersonalLink(link, digest)
 			return err
 		})
 		if err != nil {
@@ -164,7 +124,7 @@ func (p *Personal) Open(ctx context.Context, token, device string) (keep string,
 
 // guestMark is what a device keeps that was not the first to open a link.
 func (p *Personal) guestMark(l store.PersonalLink) []byte {
-	return p.mark("guest", binary.BigEndian.AppendUint64(nil, uint64(l.ID)))
+	return p.Marks.Mark("guest", binary.BigEndian.AppendUint64(nil, uint64(l.ID)))
 }
 
 // stands reports whether a link can be used now.
@@ -186,7 +146,7 @@ func readDevice(text string) (id int64, as string, secret []byte, ok bool) {
 	}
 	number, err := base64.RawURLEncoding.Strict().DecodeString(parts[0])
 	secret, err2 := base64.RawURLEncoding.Strict().DecodeString(parts[2])
-	if err != nil || err2 != nil || len(number) != 8 || len(secret) != secretSize {
+	if err != nil || err2 != nil || len(number) != 8 || len(secret) != access.SecretSize {
 		return 0, "", nil, false
 	}
 	return int64(binary.BigEndian.Uint64(number)), parts[1], secret, true

@@ -4,13 +4,7 @@ package personal
 
 import (
 	"context"
-	"crypto/rand"
-	"errors"
-	"fmt"
-	"io/fs"
 	"log/slog"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -21,7 +15,6 @@ import (
 	"missivum/service/access"
 	"missivum/service/clients"
 	"missivum/service/desks"
-	"missivum/service/files"
 	"missivum/service/hosting"
 	"missivum/service/jobs"
 	"missivum/service/people"
@@ -36,13 +29,12 @@ type Personal struct {
 	Clients *clients.Clients
 	Jobs    *jobs.Jobs
 	Hosting *hosting.Hosting
-	KeyFile string        // key of the marks on links; it is made when it is missing
+	Marks   *access.Marks // of the links
 	Address func() string // under which people reach the service
 	Mail    Mail          // the server that takes invitations
 	Now     func() time.Time
 	Log     *slog.Logger
 
-	key   []byte
 	tries *access.Limit
 }
 
@@ -52,27 +44,10 @@ const (
 	triesPause  = 5 * time.Second
 )
 
-// Start reads the key of the marks on links, or makes it, and readies the sending of invitations.
-func (p *Personal) Start() error {
+// Start readies the page, and the sending of invitations.
+func (p *Personal) Start() {
 	p.tries = access.NewLimit(triesAtOnce, triesPause)
 	p.Jobs.Register(p.sending())
-	key, err := os.ReadFile(p.KeyFile)
-	if errors.Is(err, fs.ErrNotExist) {
-		p.key = make([]byte, 32)
-		rand.Read(p.key) // never fails (crypto/rand)
-		if err := os.MkdirAll(filepath.Dir(p.KeyFile), 0o700); err != nil {
-			return err
-		}
-		if err := files.WriteBytes(p.KeyFile, p.key); err != nil {
-			return fmt.Errorf("the key of personal links: %w", err)
-		}
-		return os.Chmod(p.KeyFile, 0o600)
-	}
-	if err == nil && len(key) < 32 {
-		err = problem.New(problem.Invalid, "%s does not hold a key; remove it, and personal links that are out end.", p.KeyFile)
-	}
-	p.key = key
-	return err
 }
 
 // fold makes mail addresses comparable.
@@ -213,7 +188,7 @@ func (p *Personal) profile(ctx context.Context, id string) (*client.Profile, err
 
 // Choose stores which program and language somebody uses.
 func (p *Personal) Choose(ctx context.Context, v Visitor, c store.PersonalChoice) error {
-	if err := v.mayChange(); err != nil {
+	if err := v.MayChange(); err != nil {
 		return err
 	}
 	if c.Client != "" {
@@ -227,8 +202,8 @@ func (p *Personal) Choose(ctx context.Context, v Visitor, c store.PersonalChoice
 	return p.Store.Write(ctx, func(tx *store.Tx) error { return tx.PutPersonalChoice(v.Person, c) })
 }
 
-// mayChange refuses changes from another device than the one that opened the link first.
-func (v Visitor) mayChange() error {
+// MayChange refuses changes from another device than the one that opened the link first.
+func (v Visitor) MayChange() error {
 	if !v.Guest {
 		return nil
 	}
@@ -257,7 +232,7 @@ type Prepared struct {
 // Signature prepares what somebody copies.
 func (p *Personal) Signature(ctx context.Context, v Visitor, a Asked) (out Prepared, err error) {
 	if len(a.Draft) > 0 {
-		if err := v.mayChange(); err != nil {
+		if err := v.MayChange(); err != nil {
 			return out, err
 		}
 	}

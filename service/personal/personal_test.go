@@ -3,42 +3,33 @@ package personal
 import (
 	"io"
 	"net/mail"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"missivum/service/access"
 	"missivum/service/store"
 )
 
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-func keyed(key string) *Personal {
-	return &Personal{key: []byte(key), Now: func() time.Time { return now }}
-}
-
-// A token is read by the service that made it, until its end, and by no other.
-func TestTokens(t *testing.T) {
-	p := keyed("0123456789abcdef0123456789abcdef")
-	secret := []byte("sixteen letters!")
-	token := p.token(7, now.Add(time.Hour), secret)
-	id, again, ok := p.readToken(token)
-	if !ok || id != 7 || string(again) != string(secret) {
-		t.Fatalf("%d %q %v", id, again, ok)
+func keyed(t testing.TB, key string) *Personal {
+	m := &access.Marks{File: filepath.Join(t.TempDir(), "links.key")}
+	err := os.WriteFile(m.File, []byte(key), 0o600)
+	if err == nil {
+		err = m.Start()
 	}
-	if _, _, ok := keyed("another key of another service!!").readToken(token); ok {
-		t.Error("another service reads it")
+	if err != nil {
+		t.Fatal(err)
 	}
-	if _, _, ok := p.readToken(p.token(7, now, secret)); ok {
-		t.Error("one that has ended is read")
-	}
-	if strings.ContainsAny(token, "+/=#&? ") {
-		t.Errorf("%s cannot stand in an address as it is", token)
-	}
+	return &Personal{Marks: m, Now: func() time.Time { return now }}
 }
 
 // What a device keeps is good for its own link alone.
 func TestDevices(t *testing.T) {
-	p := keyed("0123456789abcdef0123456789abcdef")
+	p := keyed(t, "0123456789abcdef0123456789abcdef")
 	link := store.PersonalLink{ID: 7, Person: "maren.lind@brackwater.example"}
 	guest := deviceText(7, "guest", p.guestMark(link))
 	if v, ok := p.visitor(link, guest); !ok || !v.Guest || v.Person != link.Person {
@@ -48,7 +39,7 @@ func TestDevices(t *testing.T) {
 		"a guest who calls himself the first": strings.Replace(guest, "guest", "own", 1),
 		"another kind":                        strings.Replace(guest, "guest", "owner", 1),
 		"nothing":                             "",
-		"own without a device":                deviceText(7, "own", make([]byte, secretSize)),
+		"own without a device":                deviceText(7, "own", make([]byte, access.SecretSize)),
 	} {
 		if v, ok := p.visitor(link, text); ok {
 			t.Errorf("%s: %+v", name, v)
@@ -60,12 +51,13 @@ func TestDevices(t *testing.T) {
 }
 
 func FuzzToken(f *testing.F) {
-	p := keyed("0123456789abcdef0123456789abcdef")
-	f.Add(p.token(7, now.Add(time.Hour), []byte("sixteen letters!")))
+	p := keyed(f, "0123456789abcdef0123456789abcdef")
+	f.Add(p.Marks.Token(ofLink, 7, now.Add(time.Hour), []byte("sixteen letters!")))
 	f.Add("")
 	f.Add(deviceText(7, "own", []byte("sixteen letters!")))
 	f.Fuzz(func(t *testing.T, text string) {
-		if id, secret, ok := p.readToken(text); ok && p.token(id, now.Add(time.Hour), secret) != text && id != 7 {
+		id, secret, ok := p.Marks.ReadToken(ofLink, text, now)
+		if ok && p.Marks.Token(ofLink, id, now.Add(time.Hour), secret) != text && id != 7 {
 			t.Errorf("%q is read as link %d", text, id)
 		}
 		if id, as, secret, ok := readDevice(text); ok && deviceText(id, as, secret) != text {
