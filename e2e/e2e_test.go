@@ -73,8 +73,8 @@ func start(t *testing.T, args ...string) *rig.Server {
 	return s
 }
 
-func demoService(t *testing.T) *rig.Server {
-	return start(t, "demo", "--listen", "127.0.0.1:0", "--log", "json")
+func demoService(t *testing.T, settings ...string) *rig.Server {
+	return start(t, append([]string{"demo", "--listen", "127.0.0.1:0", "--log", "json"}, settings...)...)
 }
 
 // chromium is the one browser of all tests, started for the first that needs it.

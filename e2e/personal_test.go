@@ -54,9 +54,9 @@ func asked(t *testing.T, method, address, as, body string, into any) {
 }
 
 // withRelease is the demo with a release that is out for everybody.
-func withRelease(t *testing.T) *rig.Server {
+func withRelease(t *testing.T, settings ...string) *rig.Server {
 	t.Helper()
-	s := demoService(t)
+	s := demoService(t, settings...)
 	var release struct {
 		ID    int
 		State string
@@ -176,7 +176,7 @@ func TestYourSignature(t *testing.T) {
 	}
 	for _, kind := range []string{"new", "reply"} {
 		do(t, tab, "sending", chromedp.Navigate(lab.URL+"/compose?kind="+kind), chromedp.WaitVisible(`//body[@data-ready]`),
-			chromedp.Click(chromedp.CSS("#send")), chromedp.WaitVisible(`//span[@id="said" and contains(., "Sent")]`))
+			chromedp.Click(chromedp.CSS("button[name=send]")), chromedp.WaitVisible(`//span[@role="status" and contains(., "Sent")]`))
 	}
 	sent := box.Sent()
 	do(t, tab, "back", chromedp.Navigate(link), chromedp.WaitVisible(`//h1[contains(., "Hello")]`))

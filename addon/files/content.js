@@ -189,6 +189,7 @@
       say(c, 'changed-by-person')
       return true
     }
+    c.placed.block.setAttribute(Placing.MARK, `${wanted.situation} ${c.id}`)
     say(c, 'placed')
     return single(c)
   }

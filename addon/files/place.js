@@ -14,7 +14,7 @@ const Placing = (() => {
 
   const one = (root, selector) => {
     try {
-      return selector && root ? root.querySelector(selector) : null
+      return selector && root?.querySelector ? root.querySelector(selector) : null
     } catch {
       return null
     }
@@ -301,6 +301,16 @@ const Placing = (() => {
     return block
   }
 
+  /** How many blank lines a signature needs before it: one below what is written, or one to write in and one below that. */
+  function blankLinesBefore(parent, before) {
+    let lines = 0
+    let previous = before ? before.previousSibling : parent.lastChild
+    for (; previous && squash(textOf(previous)) === '' && previous.localName !== 'img' && !one(previous, 'img'); previous = previous.previousSibling) {
+      if (previous.nodeType !== Node.TEXT_NODE) lines++
+    }
+    return Math.max(0, (previous ? 1 : 2) - lines)
+  }
+
   /** Puts a signature into a field, and gives what was put there. */
   function place(field, def, signature, where, id) {
     if (isText(field)) return placeText(field, signature, where)
@@ -308,8 +318,7 @@ const Placing = (() => {
     const block = blockOf(doc, signature, id)
     const { parent, before } = point(field, def, where)
     keeping(field, () => {
-      const previous = before ? before.previousSibling : parent.lastChild
-      if (!previous || squash(textOf(previous)) !== '') parent.insertBefore(blankLine(doc), before)
+      for (let lines = blankLinesBefore(parent, before); lines > 0; lines--) parent.insertBefore(blankLine(doc), before)
       parent.insertBefore(block, before)
     })
     return { block, trait: trait(block), situation: signature.situation }

@@ -80,7 +80,8 @@ func Pack(in Input) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return b.Bytes(), z.Close()
+	err = z.Close()
+	return b.Bytes(), err
 }
 
 // Unpacked are the files of a package by their names, for a browser that loads a folder.

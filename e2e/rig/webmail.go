@@ -2,6 +2,7 @@ package rig
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"net"
@@ -10,6 +11,7 @@ import (
 	"path/filepath"
 
 	"github.com/chromedp/chromedp"
+	_ "modernc.org/sqlite" // the driver of its database
 )
 
 // WebmailPages is where Debian's package roundcube-core keeps its pages; webmailDefaults where its settings are.
@@ -72,8 +74,20 @@ func (w *Webmail) start() (err error) {
 	w.Address = "http://" + listener.Addr().String()
 	listener.Close() // the port is for the webmail
 	w.process = exec.Command("php", "-S", listener.Addr().String(), "-t", WebmailPages)
-	w.process.Env = append(os.Environ(), "ROUNDCUBE_CONFIG_DIR="+w.folder)
+	w.process.Env = append(os.Environ(), "ROUNDCUBE_CONFIG_DIR="+w.folder, "PHP_CLI_SERVER_WORKERS=3")
 	return w.process.Start()
+}
+
+// AddIdentity gives the user, who has signed in once, another sender's address.
+func (w *Webmail) AddIdentity(name, mail string) error {
+	db, err := sql.Open("sqlite", w.database())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.Exec(`INSERT INTO identities (user_id, changed, name, email, organization, "reply-to", bcc, signature)
+		SELECT user_id, changed, ?, ?, '', '', '', '' FROM identities LIMIT 1`, name, mail)
+	return err
 }
 
 func (w *Webmail) database() string { return filepath.Join(w.folder, "webmail.db") }

@@ -43,12 +43,13 @@ type Webmail struct {
 
 	mu       sync.Mutex
 	settings Settings
+	drafts   map[string]string // bodies by their numbers
 	sent     [][]byte
 }
 
 // New makes a webmail of an account.
 func New(account string) *Webmail {
-	w := &Webmail{Account: account, mux: http.NewServeMux()}
+	w := &Webmail{Account: account, mux: http.NewServeMux(), drafts: map[string]string{}}
 	page := func(body []byte) http.HandlerFunc {
 		return func(out http.ResponseWriter, _ *http.Request) {
 			out.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -60,6 +61,8 @@ func New(account string) *Webmail {
 	w.mux.HandleFunc("GET /state", w.state)
 	w.mux.HandleFunc("POST /settings", w.save)
 	w.mux.HandleFunc("POST /send", w.send)
+	w.mux.HandleFunc("POST /draft", w.keep)
+	w.mux.HandleFunc("GET /draft", w.draft)
 	return w
 }
 
@@ -113,10 +116,30 @@ func (w *Webmail) save(out http.ResponseWriter, r *http.Request) {
 	out.WriteHeader(http.StatusNoContent)
 }
 
+// keep stores a draft, rewritten as signatures are, and without what pages note in elements.
+func (w *Webmail) keep(out http.ResponseWriter, r *http.Request) {
+	var in Outgoing
+	if !read(out, r, &in) {
+		return
+	}
+	w.mu.Lock()
+	w.drafts[in.Of] = Rewritten(in.Body)
+	w.mu.Unlock()
+	out.WriteHeader(http.StatusNoContent)
+}
+
+// draft gives a draft as it is stored.
+func (w *Webmail) draft(out http.ResponseWriter, r *http.Request) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	out.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	io.WriteString(out, w.drafts[r.URL.Query().Get("of")]) // the other end may have gone
+}
+
 // gone are elements that are taken away with what is in them.
 var gone = map[atom.Atom]bool{atom.Script: true, atom.Style: true, atom.Iframe: true, atom.Form: true, atom.Object: true, atom.Svg: true}
 
-// Rewritten is markup as the box stores it: names and classes gone, active content gone, links without a colour of their own blue.
+// Rewritten is markup as the webmail stores it: names, classes and notes of pages (data-) gone, active content gone, links without a colour of their own blue.
 func Rewritten(source string) string {
 	nodes, err := html.ParseFragment(strings.NewReader(source), &html.Node{Type: html.ElementNode, DataAtom: atom.Body, Data: "body"})
 	if err != nil {
@@ -139,7 +162,7 @@ func rewrite(n *html.Node) bool {
 	kept := n.Attr[:0]
 	coloured := false
 	for _, a := range n.Attr {
-		if a.Key == "class" || a.Key == "id" || strings.HasPrefix(a.Key, "on") || a.Key == "src" && strings.HasPrefix(a.Val, "data:") {
+		if a.Key == "class" || a.Key == "id" || strings.HasPrefix(a.Key, "data-") || strings.HasPrefix(a.Key, "on") || a.Key == "src" && strings.HasPrefix(a.Val, "data:") {
 			continue
 		}
 		coloured = coloured || a.Key == "style" && strings.Contains(a.Val, "color")
@@ -165,6 +188,7 @@ type Outgoing struct {
 	From    string `json:"from"`
 	Body    string `json:"body"` // markup
 	Reply   bool   `json:"reply"`
+	Of      string `json:"of"` // number of the message on its page
 }
 
 // send keeps a message as it would leave.
