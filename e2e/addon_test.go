@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/mail"
+	"net/smtp"
 	"net/url"
 	"slices"
 	"strings"
@@ -36,8 +38,8 @@ const standIn = `{"pane":"section[data-pane]","field":"div[data-part=body]","acc
 
 // realOne describes that of the webmail that Debian packages: its editor in a frame, and its plain text.
 const realOne = `{"frame":"#composebody_ifr","field":"body.mce-content-body[contenteditable=true]","account":"#_from",
-	"quotation":"#reply-intro","signature":"#_rc_sig","draft":"input[name=_draft_saveid]:not([value=''])"},
-	{"field":"textarea#composebody","account":"#_from","draft":"input[name=_draft_saveid]:not([value=''])"}`
+	"quotation":"#reply-intro","signature":"#_rc_sig","draft":"input[name=_draft_saveid][value]:not([value=''])"},
+	{"when":"input[name=_is_html][value='0']","field":"textarea#composebody","account":"#_from","draft":"input[name=_draft_saveid][value]:not([value=''])"}`
 
 // recorder passes on what is asked of a service, and keeps what was asked for.
 type recorder struct {
@@ -493,4 +495,84 @@ func TestCompositionsInTheStandIn(t *testing.T) {
 	a.paste(a.key, "It works: signatures for "+maren)
 	quoted := a.quoted()
 	a.compositions(inStandIn(t, box, lab.URL, quoted), rig.Soak(30, 250), quoted)
+}
+
+// inReal writes messages in the webmail that Debian packages.
+func inReal(t *testing.T, w *rig.Webmail) *composing {
+	c := &composing{name: "webmail", field: `document.querySelector('#composebody_ifr').contentDocument.body`,
+		focus:   "document.querySelector('#composebody_ifr').contentWindow.focus(); field.focus()",
+		account: "#_from", subject: "#compose-subject", times: "body.mce-content-body[contenteditable=true]"}
+	ready := chromedp.WaitVisible(chromedp.CSS(".tox-edit-area iframe"))
+	draft := "" // number of the one that was saved last
+	c.open = func(tab context.Context, kind string) {
+		query := map[string]string{"new": "_to=" + rig.WebmailUser, "reply": "_mbox=INBOX&_reply_uid=1", "forward": "_mbox=INBOX&_forward_uid=1",
+			"draft": ""}[kind]
+		if kind == "draft" {
+			query = "_mbox=Drafts&_draft_uid=" + draft
+		}
+		do(t, tab, kind, w.Open("_task=mail&_action=compose&"+query), ready)
+		waitFor(t, tab, "the editor", `document.querySelector('#composebody_ifr')?.contentDocument?.body?.isContentEditable`)
+	}
+	c.keep = func(tab context.Context) {
+		do(t, tab, "saving the draft", chromedp.Evaluate[chromedp.Void](`void rcmail.command('savedraft')`))
+		waitFor(t, tab, "it is saved", `document.querySelector('input[name=_draft_saveid]').value !== ''`)
+		draft = evaluate[string](t, tab, `document.querySelector('input[name=_draft_saveid]').value`)
+	}
+	c.send = func(tab context.Context, subject string) {
+		do(t, tab, "sending", chromedp.SetValue(chromedp.CSS(c.subject), subject),
+			chromedp.Evaluate[chromedp.Void](`{ document.querySelector('#_to').value = '`+rig.WebmailUser+`' }`),
+			chromedp.Click(chromedp.CSS("#compose-content .formbuttons .send")), chromedp.WaitNotPresent(chromedp.CSS("#compose-content")))
+	}
+	c.sent = func(subject string) string {
+		for until := time.Now().Add(patience); time.Now().Before(until); time.Sleep(200 * time.Millisecond) {
+			list, err := w.Server.Mailbox(rig.WebmailUser, "MIME-Version")
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, raw := range list {
+				if bytes.Contains(raw, []byte("Subject: "+subject+"\r\n")) {
+					_, body := readMail(t, raw)
+					return body
+				}
+			}
+		}
+		t.Fatalf("%s did not arrive", subject)
+		return ""
+	}
+	return c
+}
+
+// TestCompositionsInTheRealWebmail: the same in the webmail that Debian packages, through Postfix and Dovecot.
+func TestCompositionsInTheRealWebmail(t *testing.T) {
+	t.Parallel()
+	w, err := rig.StartWebmail()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := w.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	a := startAddOn(t, site("webmail", "Webmail", w.Address, "washing-webmail", "above", realOne))
+	a.paste(a.key, "It works: signatures for "+maren)
+	quoted := a.quoted()
+	if err := deliver(w, quoted); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.SignIn(a.browser); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.AddIdentity("Harbour office", "harbour.office@brackwater.example"); err != nil {
+		t.Fatal(err)
+	}
+	a.compositions(inReal(t, w), rig.Soak(20, 250), quoted)
+}
+
+// deliver sends the message that is answered.
+func deliver(w *rig.Webmail, markup string) error {
+	text := "From: Tom Pilot <pilot@harbour.example>\r\nTo: " + rig.WebmailUser + "\r\nSubject: Berth\r\nMIME-Version: 1.0\r\n" +
+		"Content-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n" +
+		base64.StdEncoding.EncodeToString([]byte(markup)) + "\r\n"
+	return smtp.SendMail(w.Server.Address(rig.Plain), nil, "pilot@harbour.example", []string{rig.WebmailUser}, []byte(text))
 }

@@ -47,6 +47,7 @@ const Placing = (() => {
     const found = []
     for (const def of compose) {
       for (const pane of def.pane ? all(page, def.pane) : [page]) {
+        if (def.when && !one(pane, def.when)) continue
         const frame = one(pane, def.frame)
         if (def.frame && !(frame && seen(frame))) continue
         const field = one(def.frame ? documentIn(frame) : pane, def.field)

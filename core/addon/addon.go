@@ -42,6 +42,7 @@ type Site struct {
 // Level 4) of elements.
 type Compose struct {
 	Pane             string `json:"pane,omitempty" yaml:"pane,omitempty"`                         // one for each message, where a page holds several; blank: the page
+	When             string `json:"when,omitempty" yaml:"when,omitempty"`                         // that is there, in the pane, while this description holds; blank: always
 	Frame            string `json:"frame,omitempty" yaml:"frame,omitempty"`                       // that holds the field, in the pane; blank for none
 	Field            string `json:"field" yaml:"field"`                                           // that is written in: an editable element or a text area
 	Account          string `json:"account" yaml:"account"`                                       // that shows the sender's mail address, in the pane
@@ -123,7 +124,7 @@ func (c Compose) check(at string) error {
 		return problem.New(problem.Invalid,
 			"Say by which selector the sender's address is found: a signature must not leave from another account.").In(at + ".account")
 	}
-	for name, selector := range map[string]string{"pane": c.Pane, "frame": c.Frame, "field": c.Field, "account": c.Account,
+	for name, selector := range map[string]string{"pane": c.Pane, "when": c.When, "frame": c.Frame, "field": c.Field, "account": c.Account,
 		"quotation": c.Quotation, "signature": c.Signature, "draft": c.Draft, "reply": c.Reply} {
 		if selector == "" {
 			continue

@@ -74,7 +74,7 @@ func (w *Webmail) start() (err error) {
 	w.Address = "http://" + listener.Addr().String()
 	listener.Close() // the port is for the webmail
 	w.process = exec.Command("php", "-S", listener.Addr().String(), "-t", WebmailPages)
-	w.process.Env = append(os.Environ(), "ROUNDCUBE_CONFIG_DIR="+w.folder, "PHP_CLI_SERVER_WORKERS=3")
+	w.process.Env = append(os.Environ(), "ROUNDCUBE_CONFIG_DIR="+w.folder)
 	return w.process.Start()
 }
 
