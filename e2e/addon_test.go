@@ -563,7 +563,7 @@ func TestCompositionsInTheRealWebmail(t *testing.T) {
 	if err := w.SignIn(a.browser); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.AddIdentity("Harbour office", "harbour.office@brackwater.example"); err != nil {
+	if err := w.AddIdentity(a.browser, "Harbour office", "harbour.office@brackwater.example"); err != nil {
 		t.Fatal(err)
 	}
 	a.compositions(inReal(t, w), rig.Soak(20, 250), quoted)

@@ -52,7 +52,7 @@ func part(path string) string {
 // commands import both, nothing imports the commands.
 func TestImportDirection(t *testing.T) {
 	allowed := map[string]string{
-		"core": "core", "service": "core service console", "console": "", "desk": "core desk",
+		"core": "core", "service": "core service console addon", "console": "", "addon": "", "desk": "core desk",
 		"cli": "core service desk demo", "demo": "core demo",
 		"e2e": "core service desk cli demo e2e", "docs": "core service demo e2e", "lab": "", "packaging": "", "": "cli",
 	}

@@ -6,7 +6,7 @@ package addon
 import (
 	"bytes"
 	"fmt"
-	"net"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
@@ -147,6 +147,9 @@ type Pattern struct {
 	Path   string // begins with /; * stands for anything
 }
 
+// named is a domain below which hosts are named: with a dot, and letters at its end.
+var named = regexp.MustCompile(`\.[a-z][a-z0-9-]*$`)
+
 // ReadPattern reads a pattern. The error says in words what is wrong with it. Pages are reached by HTTPS; HTTP alone on the machine
 // itself. A host is named, or everything below a domain: a pattern for every host is refused.
 func ReadPattern(text string) (p Pattern, err error) {
@@ -156,14 +159,14 @@ func ReadPattern(text string) (p Pattern, err error) {
 		return p, fmt.Errorf("%q is no address of pages; write it as https://mail.brackwater.example/*.", text)
 	}
 	p = Pattern{Scheme: scheme, Host: strings.ToLower(host), Path: "/" + path}
-	if h, port, err := net.SplitHostPort(p.Host); err == nil {
-		p.Host, p.Port = h, port
+	if at := strings.LastIndexByte(p.Host, ':'); at > strings.LastIndexByte(p.Host, ']') {
+		p.Host, p.Port = p.Host[:at], p.Host[at+1:]
 	}
 	if _, err := url.Parse(scheme + "://" + strings.Replace(host, "*", "x", 1) + "/"); err != nil {
 		return p, fmt.Errorf("%q is no address of pages: its host cannot be read.", text)
 	}
 	domain, wild := strings.CutPrefix(p.Host, "*.")
-	if domain == "" || strings.Contains(domain, "*") || wild && (!strings.Contains(domain, ".") || net.ParseIP(domain) != nil) {
+	if domain == "" || strings.Contains(domain, "*") || wild && !named.MatchString(domain) {
 		return p, fmt.Errorf("%q would be too many sites: name the host, or everything below a domain of your own.", text)
 	}
 	if p.Scheme != "https" && (p.Scheme != "http" || !p.local()) {
@@ -174,8 +177,8 @@ func ReadPattern(text string) (p Pattern, err error) {
 
 // local reports whether the pages are on the machine itself.
 func (p Pattern) local() bool {
-	ip := net.ParseIP(p.Host)
-	return p.Host == "localhost" || ip != nil && ip.IsLoopback()
+	ip, err := netip.ParseAddr(strings.Trim(p.Host, "[]"))
+	return p.Host == "localhost" || err == nil && ip.IsLoopback()
 }
 
 // String writes a pattern as browsers read it (match patterns). Ports are left out for engines that refuse them.

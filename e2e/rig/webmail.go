@@ -2,7 +2,6 @@ package rig
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"net"
@@ -11,7 +10,6 @@ import (
 	"path/filepath"
 
 	"github.com/chromedp/chromedp"
-	_ "modernc.org/sqlite" // the driver of its database
 )
 
 // WebmailPages is where Debian's package roundcube-core keeps its pages; webmailDefaults where its settings are.
@@ -78,16 +76,11 @@ func (w *Webmail) start() (err error) {
 	return w.process.Start()
 }
 
-// AddIdentity gives the user, who has signed in once, another sender's address.
-func (w *Webmail) AddIdentity(name, mail string) error {
-	db, err := sql.Open("sqlite", w.database())
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	_, err = db.Exec(`INSERT INTO identities (user_id, changed, name, email, organization, "reply-to", bcc, signature)
-		SELECT user_id, changed, ?, ?, '', '', '', '' FROM identities LIMIT 1`, name, mail)
-	return err
+// AddIdentity gives the user, who has signed in, another sender's address, in the settings of the webmail.
+func (w *Webmail) AddIdentity(tab context.Context, name, mail string) error {
+	return chromedp.Do(tab, w.Open("_task=settings&_action=add-identity"), chromedp.WaitVisible(chromedp.CSS("#rcmfd_name")),
+		chromedp.SendKeys(chromedp.CSS("#rcmfd_name"), name), chromedp.SendKeys(chromedp.CSS("#rcmfd_email"), mail),
+		chromedp.Click(chromedp.CSS("button.submit")), chromedp.WaitVisible(`//*[@id="messagestack"]//*[contains(@class, "confirmation")]`))
 }
 
 func (w *Webmail) database() string { return filepath.Join(w.folder, "webmail.db") }
