@@ -23,6 +23,7 @@ import (
 
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"golang.org/x/net/html"
 
 	"missivum/core/addon"
@@ -93,6 +94,7 @@ type withAddOn struct {
 	id      string    // of the add-on
 	key     string    // Maren's
 	browser context.Context
+	last    context.Context // the page of the add-on that was opened last
 
 	signatures map[string]string // markup by situation
 	times      []float64         // ms from when the field appeared to when the signature stood in it
@@ -186,6 +188,36 @@ func (a *withAddOn) paste(key, says string) {
 	do(a.t, tab, "the key", chromedp.SendKeys(chromedp.CSS("#key"), key), chromedp.Click(chromedp.CSS("button.main")))
 	waitFor(a.t, tab, "what the settings say", fmt.Sprintf(`document.querySelector('[role=status]')?.innerText.includes(%q)`, says))
 	do(a.t, tab, "closing", chromedp.Evaluate[chromedp.Void]("void setTimeout(close)"))
+}
+
+// why opens the page Why is it not there? for the page at an address, and gives what it says: the sentence at its top, and the reasons
+// by their names with the step that helps.
+func (a *withAddOn) why(address string) (summary string, reasons map[string]string) {
+	a.t.Helper()
+	tab := a.page("why.html")
+	id, err := chromedp.Run(tab, chromedp.Evaluate[int](fmt.Sprintf(
+		`chrome.tabs.query({}).then(list => list.find(t => (t.url ?? '').startsWith(%q))?.id ?? 0)`, address), chromedp.EvalAwaitPromise))
+	if err != nil {
+		a.t.Fatal(err)
+	}
+	if id == 0 { // the add-on is not shown the addresses of other sites
+		if id, err = chromedp.Run(tab, chromedp.Evaluate[int](`chrome.tabs.query({}).then(list => list.find(t => !t.url)?.id ?? 0)`,
+			chromedp.EvalAwaitPromise)); err != nil {
+			a.t.Fatal(err)
+		}
+	}
+	do(a.t, tab, "the reasons", chromedp.Navigate(fmt.Sprintf("chrome-extension://%s/why.html?tab=%d", a.id, id)), chromedp.WaitVisible(`//main//h1`))
+	summary = evaluate[string](a.t, tab, `document.querySelector('[role=status]').innerText`)
+	reasons = evaluate[map[string]string](a.t, tab, `Object.fromEntries([...document.querySelectorAll('[data-reason]')].map(e =>
+		[e.dataset.reason, e.className + ': ' + (e.querySelector('p')?.innerText ?? '')]))`)
+	a.last = tab
+	return summary, reasons
+}
+
+// press presses a button of the page that was opened last.
+func (a *withAddOn) press(label string) {
+	a.t.Helper()
+	do(a.t, a.last, label, chromedp.Click(fmt.Sprintf(`//button[text()=%q]`, label)))
 }
 
 // composing is how messages are written in a webmail: expressions and presses that its pages need.
@@ -575,4 +607,346 @@ func deliver(w *rig.Webmail, markup string) error {
 		"Content-Type: text/html; charset=utf-8\r\nContent-Transfer-Encoding: base64\r\n\r\n" +
 		base64.StdEncoding.EncodeToString([]byte(markup)) + "\r\n"
 	return smtp.SendMail(w.Server.Address(rig.Plain), nil, "pilot@harbour.example", []string{rig.WebmailUser}, []byte(text))
+}
+
+// TestWhyItIsNotThere: each reason is told from the others, with the step that helps; and the step helps.
+func TestWhyItIsNotThere(t *testing.T) {
+	t.Parallel()
+	box := webmail.New(maren)
+	lab := httptest.NewServer(box)
+	t.Cleanup(lab.Close)
+	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn))
+	c := inStandIn(t, box, lab.URL, "")
+	tab := a.tab(c)
+	bad := func(what, summary, name, step string) {
+		t.Helper()
+		says, reasons := a.why(lab.URL)
+		if !strings.Contains(says, summary) {
+			t.Errorf("%s: it says %q", what, says)
+		}
+		for other, reason := range reasons {
+			if isBad := strings.HasPrefix(reason, "bad"); isBad != (other == name) || isBad && !strings.Contains(reason, step) {
+				t.Errorf("%s: %s: %s", what, other, reason)
+			}
+		}
+		if _, there := reasons[name]; !there && name != "" {
+			t.Errorf("%s: nothing is said of %s: %v", what, name, reasons)
+		}
+	}
+	open := func(query string) {
+		t.Helper()
+		do(t, tab, query, chromedp.Navigate(lab.URL+"/compose?"+query), chromedp.WaitVisible(`//body[@data-ready]`), chromedp.Sleep(300*time.Millisecond))
+	}
+	open("kind=new")
+	bad("without a key", "not in this message", "key", "no key yet")
+	a.paste("missivum-add-on-wrong", "Your key has ended")
+	a.paste(a.key, "It works: signatures for "+maren)
+	c.settled(t, tab, "the key was pasted while the page was open", 1)
+	bad("placed", "The signature is in this message", "", "")
+	a.press("Take it out")
+	c.settled(t, tab, "taken out", 0)
+	bad("taken out", "not in this message", "message", "You took it out")
+	a.press("Put it in")
+	c.settled(t, tab, "put in", 1)
+	a.press("Switch off for this site")
+	c.settled(t, tab, "switched off", 0)
+	bad("switched off", "not in this message", "off", "You switched the add-on off")
+	a.press("Switch on for this site")
+	c.settled(t, tab, "switched on", 1)
+
+	open("kind=reply&from=1")
+	bad("another account", "not in this message", "account", "leaves from harbour.office@brackwater.example")
+	open("kind=new&other=1")
+	bad("another add-on", "not in this message", "other-add-on", "Switch off the other add-on")
+	if n := c.count(t, tab); n != 0 {
+		t.Errorf("beside another's: %d signatures", n)
+	}
+	do(t, tab, "own settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`), chromedp.Evaluate[chromedp.Void](
+		`{ document.getElementById('box').innerHTML = '<p>Greetings, Maren</p>'; document.getElementById('new').click(); document.getElementById('save').click() }`),
+		chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
+	bad("no message", "No message is being written", "", "")
+	open("kind=new")
+	bad("the site's own", "not in this message", "site-signature", "Delete the signature in the settings")
+	open("kind=reply") // for which the site has none
+	c.settled(t, tab, "a reply", 1)
+
+	// a field that nobody described
+	do(t, tab, "another field", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`), chromedp.Click(chromedp.CSS("#box")),
+		chromedp.KeyEvent("Dear pilot"), chromedp.Sleep(300*time.Millisecond))
+	bad("an unknown field", "not in this message", "field", "Record a compose field")
+
+	// the service is away, and comes back with another release
+	a.between.setAway(true)
+	open("kind=reply")
+	c.settled(t, tab, "while the service is away", 1)
+	a.why(lab.URL)
+	a.press("Ask the service now")
+	waitFor(t, a.last, "the service is away", `/Your last good signature/.test(document.body.innerText)`)
+	open("kind=reply")
+	c.settled(t, tab, "the last good one", 1)
+	a.between.setAway(false)
+	a.why(lab.URL)
+	a.press("Ask the service now")
+	waitFor(t, a.last, "the service is back", `!/cannot be reached/.test(document.body.innerText)`)
+
+	// somebody else's page
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		io.WriteString(w, "<h1>Timetable</h1>") // the other end may have gone
+	}))
+	t.Cleanup(elsewhere.Close)
+	do(t, tab, "elsewhere", chromedp.Navigate(elsewhere.URL), chromedp.WaitVisible(`//h1`))
+	if says, _ := a.why("nowhere"); !strings.Contains(says, "not one of your organisation's webmails") {
+		t.Errorf("elsewhere it says %q", says)
+	}
+
+	// the key ends: nothing is placed any more
+	var keys []struct{ ID int }
+	getJSON(t, a.s.Address+"/api/v1/add-on/keys?search="+maren, &keys)
+	asked(t, "DELETE", fmt.Sprintf("%s/api/v1/add-on/keys/%d", a.s.Address, keys[0].ID), "Ines", "", nil)
+	a.why(lab.URL)
+	a.press("Ask the service now")
+	waitFor(t, a.last, "the key has ended", `/Your key has ended/.test(document.body.innerText)`)
+	open("kind=reply")
+	c.settled(t, tab, "the key has ended", 0)
+}
+
+// TestWhatPeopleAndPagesDoToSignatures: what the person does stays, what the page does is put right, and nothing is doubled.
+func TestWhatPeopleAndPagesDoToSignatures(t *testing.T) {
+	t.Parallel()
+	box := webmail.New(maren)
+	lab := httptest.NewServer(box)
+	t.Cleanup(lab.Close)
+	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "below", standIn))
+	a.paste(a.key, "It works: signatures for "+maren)
+	quoted := a.quoted()
+	c := inStandIn(t, box, lab.URL, "")
+	tab := a.tab(c)
+	open := func(query string) {
+		t.Helper()
+		do(t, tab, query, chromedp.Navigate(lab.URL+"/compose?"+query), chromedp.WaitVisible(`//body[@data-ready]`))
+	}
+	where := func(expression string) {
+		t.Helper()
+		if !evaluate[bool](t, tab, "Boolean("+expression+")") {
+			t.Errorf("not so: %s\n%s", expression, evaluate[string](t, tab, c.field+`.innerHTML`))
+		}
+	}
+	// below the quotation, where the organisation says so
+	open("kind=reply")
+	c.settled(t, tab, "below", 1)
+	where(`!(document.querySelector('[data-part=quotation]').compareDocumentPosition(document.querySelector('[data-placed-signature]')) & Node.DOCUMENT_POSITION_PRECEDING)`)
+	where(`!document.querySelector('[data-part=quotation] [data-placed-signature]')`)
+
+	// the page writes the field anew
+	open("kind=new&rebuilt=200")
+	c.settled(t, tab, "at first", 1)
+	waitFor(t, tab, "written anew", `document.querySelector('.field').dataset.rebuilt`)
+	c.settled(t, tab, "written anew", 1)
+
+	// the person takes it out by keys: it stays out
+	open("kind=new")
+	c.settled(t, tab, "placed", 1)
+	c.write(t, tab, "Without. ", false)
+	do(t, tab, "everything is deleted", chromedp.KeyEvent("a", chromedp.KeyModifiers(control)), chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent("Only this."))
+	c.settled(t, tab, "taken out by keys", 0)
+	c.chooseAccount(t, tab, 1)
+	time.Sleep(300 * time.Millisecond)
+	c.chooseAccount(t, tab, 0)
+	time.Sleep(300 * time.Millisecond)
+	where(`document.querySelector('.field').innerText.trim() === 'Only this.' || !document.querySelector('.field').innerText.includes('undefined')`)
+
+	// the person writes in the signature: it stays as they wrote it, for another account too
+	open("kind=new")
+	c.settled(t, tab, "placed", 1)
+	do(t, tab, "the caret", chromedp.Evaluate[chromedp.Void](`{ const f = document.querySelector('.field'); f.focus()
+		const walker = document.createTreeWalker(document.querySelector('[data-placed-signature]'), NodeFilter.SHOW_TEXT)
+		let text = walker.nextNode(); while (!/Maren Lind/.test(text.data)) text = walker.nextNode()
+		getSelection().setBaseAndExtent(text, text.data.length, text, text.data.length) }`), chromedp.KeyEvent(", on board until Friday"))
+	c.chooseAccount(t, tab, 1)
+	time.Sleep(300 * time.Millisecond)
+	where(`document.querySelector('.field').innerText.includes('on board until Friday')`)
+	if _, reasons := a.why(lab.URL); !strings.Contains(reasons["message"], "You changed the signature") {
+		t.Errorf("changed: %v", reasons)
+	}
+
+	// the caret stays where it was
+	open("kind=new&late=0")
+	c.settled(t, tab, "placed", 1)
+	c.write(t, tab, "Before ", false)
+	c.chooseAccount(t, tab, 1)
+	c.settled(t, tab, "taken out", 0)
+	c.chooseAccount(t, tab, 0)
+	c.settled(t, tab, "put back", 1)
+	do(t, tab, "on with it", chromedp.Evaluate[chromedp.Void](`document.querySelector('.field').focus()`), chromedp.KeyEvent("and after"))
+	where(`document.querySelector('.field').firstElementChild.innerText.replace(/\u00a0/g, ' ') === 'Before and after'`)
+
+	// two messages on one page, each with its own
+	open("kind=reply&panes=2")
+	waitFor(t, tab, "two messages", `document.querySelectorAll('.field').length === 2`)
+	c.settled(t, tab, "the first message", 1)
+	where(`[...document.querySelectorAll('.field')].every(f => f.querySelectorAll('[data-placed-signature]').length === 1)`)
+
+	// plain text, above the quotation where there is one
+	open("kind=reply&form=plain")
+	waitFor(t, tab, "plain text", `/^-- \n/m.test(document.querySelector('textarea').value)`)
+	where(`document.querySelector('textarea').value.split('Maren Lind').length === 2`)
+	do(t, tab, "another account", chromedp.Evaluate[chromedp.Void](`{ const s = document.querySelector('select[name=from]'); s.selectedIndex = 1
+		s.dispatchEvent(new Event('change', { bubbles: true })) }`))
+	waitFor(t, tab, "taken out of plain text", `!document.querySelector('textarea').value.includes('Maren Lind')`)
+	where(`document.querySelector('textarea').value === '\n\nOn Mon, 23 Nov 2026 at 09:12, Tom Pilot <pilot@harbour.example> wrote:\n> Which berth is it, and who meets the pilot?\n'`)
+
+	// from formatted to plain text: not twice
+	open("kind=new")
+	c.settled(t, tab, "formatted", 1)
+	do(t, tab, "plain text", chromedp.Click(chromedp.CSS("button[name=plain]")), chromedp.WaitVisible(`//textarea`), chromedp.Sleep(400*time.Millisecond))
+	where(`document.querySelector('textarea').value.split('Head of Timetables').length === 2`)
+
+	// a signature that the box holds already, put there by the page of one's own signature, is left alone
+	do(t, tab, "the same in the settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`), chromedp.Evaluate[chromedp.Void](
+		fmt.Sprintf(`{ document.getElementById('box').innerHTML = %q; document.getElementById('new').click(); document.getElementById('save').click() }`,
+			a.signatures["new"])), chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
+	open("kind=new")
+	time.Sleep(400 * time.Millisecond)
+	where(`document.querySelector('.field').innerText.split('Head of Timetables').length === 2`)
+	if says, _ := a.why(lab.URL); !strings.Contains(says, "stands in this message already") {
+		t.Errorf("the same in the settings: it says %q", says)
+	}
+
+	// a reply to a message that quotes one's own signature of before, as it was placed then
+	c = inStandIn(t, box, lab.URL, quoted)
+	c.open(tab, "reply")
+	c.settled(t, tab, "quoting one's own", 1)
+	where(`document.querySelector('blockquote [data-placed-signature]')`)
+
+	// another release, while a draft with the one of before is open in another window
+	c = inStandIn(t, box, lab.URL, "")
+	do(t, tab, "no signature in the settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`), chromedp.Evaluate[chromedp.Void](
+		`{ document.getElementById('box').innerHTML = ''; document.getElementById('save').click() }`),
+		chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
+	c.open(tab, "new")
+	c.settled(t, tab, "of the first release", 1)
+	c.keep(tab)
+	var harbour struct {
+		Source string
+		Number int
+	}
+	getJSON(t, a.s.Address+"/api/v1/templates/harbour", &harbour)
+	draft, err := json.Marshal(map[string]any{"base": harbour.Number, "note": "another line",
+		"source": strings.ReplaceAll(harbour.Source, "the harbour company", "ferries since 1871")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	asked(t, "PUT", a.s.Address+"/api/v1/templates/harbour", "Maren", string(draft), nil)
+	release(t, a.s, "Spring")
+	a.why(lab.URL)
+	a.press("Ask the service now")
+	c.open(tab, "draft")
+	c.settled(t, tab, "a draft of before", 1)
+	waitFor(t, tab, "brought up to date", `document.querySelector('.field').innerText.includes('ferries since 1871')`)
+	where(`!document.querySelector('.field').innerText.includes('the harbour company')`)
+}
+
+// TestTheAddOnSendsNothingElse: all that it asks for is recorded, while messages are written, and held against the page that says what
+// it reads and sends.
+func TestTheAddOnSendsNothingElse(t *testing.T) {
+	t.Parallel()
+	box := webmail.New(maren)
+	var foreign recorder // what the browser asks the webmail for
+	lab := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		foreign.mu.Lock()
+		foreign.seen = append(foreign.seen, seen{r.Method, r.URL.Path, r.Header.Get("Origin"), "", r.Header.Clone()})
+		foreign.mu.Unlock()
+		box.ServeHTTP(w, r)
+	}))
+	t.Cleanup(lab.Close)
+	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn))
+	a.paste(a.key, "It works: signatures for "+maren)
+	quoted := a.quoted()
+	c := inStandIn(t, box, lab.URL, quoted)
+	tab := a.tab(c)
+	for i, manner := range manners {
+		a.compose(tab, c, manner, i, quoted)
+	}
+	for _, query := range []string{"kind=new&other=1", "kind=reply&from=1", "kind=new&form=plain"} {
+		do(t, tab, query, chromedp.Navigate(lab.URL+"/compose?"+query), chromedp.WaitVisible(`//body[@data-ready]`), chromedp.Sleep(300*time.Millisecond))
+	}
+	waitReports := func() (reports []addon.Report) {
+		for _, s := range a.between.all() {
+			if s.path == "/api/v1/add-on/state" {
+				var state addon.State
+				if err := json.Unmarshal([]byte(s.body), &state); err != nil {
+					t.Fatalf("%s: %v", s.body, err)
+				}
+				reports = append(reports, state.Reports...)
+			}
+		}
+		return reports
+	}
+	for until := time.Now().Add(patience); len(waitReports()) < 3 && time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
+	}
+	said := map[string]bool{}
+	for _, r := range waitReports() {
+		said[string(r.Outcome)] = true
+	}
+	if !said["placed"] || !said["other-add-on"] {
+		t.Errorf("it said %v", said)
+	}
+	pageTab := a.page("reads.html")
+	text := evaluate[string](t, pageTab, `document.body.innerText`)
+	for _, o := range addon.Outcomes {
+		if !strings.Contains(text, string(o)) {
+			t.Errorf("the page does not say %s", o)
+		}
+	}
+	for _, must := range []string{lab.URL + "/*", "once a day for each site", "which release"} {
+		if !strings.Contains(text, must) {
+			t.Errorf("the page does not say %q:\n%s", must, text)
+		}
+	}
+	nothingElse := func(body string) bool { // the members that are said to be sent, and no others
+		var state addon.State
+		decoder := json.NewDecoder(strings.NewReader(body))
+		decoder.DisallowUnknownFields()
+		return decoder.Decode(&state) == nil && len(body) < 1_000
+	}
+	for _, s := range a.between.all() {
+		own := s.headers.Get("Authorization") == "Bearer "+a.key
+		switch {
+		case s.method == "GET" && s.path == "/api/v1/add-on/current" && s.body == "" && own:
+		case s.method == "POST" && s.path == "/api/v1/add-on/state" && own && nothingElse(s.body):
+		default:
+			t.Errorf("%s %s %s", s.method, s.path, s.body)
+		}
+		if s.headers.Get("Cookie") != "" || s.headers.Get("Referer") != "" {
+			t.Errorf("%s carries %v", s.path, s.headers)
+		}
+	}
+	for _, s := range foreign.all() {
+		if strings.HasPrefix(s.origin, "chrome-extension:") || s.headers.Get("Authorization") != "" {
+			t.Errorf("the add-on asks the webmail: %s %s", s.method, s.path)
+		}
+	}
+	// a page cannot reach what the add-on keeps
+	if got := evaluate[string](t, tab, `typeof chrome === 'undefined' || !chrome.storage ? 'nothing' : 'storage'`); got != "nothing" {
+		t.Errorf("the page reaches %s", got)
+	}
+}
+
+// release sends a release that is out for everybody.
+func release(t *testing.T, s *rig.Server, title string) {
+	t.Helper()
+	var made struct {
+		ID    int
+		State string
+	}
+	asked(t, "POST", s.Address+"/api/v1/releases", "Maren", fmt.Sprintf(`{"title":%q,"base":"brackwater"}`, title), &made)
+	for until := time.Now().Add(2 * time.Minute); made.State == "draft"; time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatal("the release is not checked")
+		}
+		getJSON(t, fmt.Sprintf("%s/api/v1/releases/%d", s.Address, made.ID), &made)
+	}
+	at := fmt.Sprintf("%s/api/v1/releases/%d/", s.Address, made.ID)
+	asked(t, "POST", at+"approve", "Bo", `{"says":"known"}`, nil)
+	asked(t, "POST", at+"send", "Bo", `{"waves":[]}`, nil)
 }

@@ -57,20 +57,7 @@ func asked(t *testing.T, method, address, as, body string, into any) {
 func withRelease(t *testing.T, settings ...string) *rig.Server {
 	t.Helper()
 	s := demoService(t, settings...)
-	var release struct {
-		ID    int
-		State string
-	}
-	asked(t, "POST", s.Address+"/api/v1/releases", "Maren", `{"title":"Winter","base":"brackwater"}`, &release)
-	for until := time.Now().Add(2 * time.Minute); release.State == "draft"; time.Sleep(100 * time.Millisecond) {
-		if time.Now().After(until) {
-			t.Fatal("the release is not checked")
-		}
-		getJSON(t, fmt.Sprintf("%s/api/v1/releases/%d", s.Address, release.ID), &release)
-	}
-	at := fmt.Sprintf("%s/api/v1/releases/%d/", s.Address, release.ID)
-	asked(t, "POST", at+"approve", "Bo", `{"says":"known"}`, nil)
-	asked(t, "POST", at+"send", "Bo", `{"waves":[]}`, nil)
+	release(t, s, "Winter")
 	return s
 }
 

@@ -34,6 +34,7 @@ function reasons(tab, stored, hasKey) {
 }
 
 function summary(tab, stored) {
+  if (!stored.current) return say('sum_missing')
   if (!tab?.site && !tab?.opened) return say('sum_elsewhere', (stored.current?.sites ?? []).map((s) => s.title).join(', '))
   const out = tab.compositions?.at(-1)?.outcome
   if (out === 'placed') return say('sum_placed')
