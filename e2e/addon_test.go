@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
-	"net/mail"
 	"net/smtp"
 	"net/url"
 	"slices"
@@ -229,9 +228,9 @@ type composing struct {
 	account string                                 // selector of the choice of the account
 	keep    func(tab context.Context)              // saves the draft
 	send    func(tab context.Context, subject string)
-	subject string // selector
-	sent    func(subject string) string
-	times   string // selector of the field, for the time to place
+	subject string                      // selector
+	raw     func(subject string) []byte // the message that was sent
+	times   string                      // selector of the field, for the time to place
 }
 
 // clock notes when the field appears and when the signature is in it.
@@ -410,7 +409,7 @@ func (a *withAddOn) compose(tab context.Context, c *composing, manner string, nu
 		c.settled(t, tab, subject+", saved", 1)
 	}
 	c.send(tab, subject)
-	a.judge(subject, c.sent(subject), situation, quoted, typed...)
+	a.judge(subject, a.sent(c, subject), situation, quoted, typed...)
 	if at := evaluate[float64](t, tab, `(window.placedAt ?? 0) - (window.fieldAt ?? 0)`); manner != "draft" {
 		a.times = append(a.times, at)
 	}
@@ -435,8 +434,8 @@ func (a *withAddOn) compositions(c *composing, many int, quoted string) {
 			one, two := fmt.Sprintf("%s first %d", c.name, i), fmt.Sprintf("%s second %d", c.name, i)
 			c.send(second, two)
 			c.send(first, one)
-			a.judge(one, c.sent(one), "new", "", "In the first window.")
-			a.judge(two, c.sent(two), "reply", quoted, "In the second one.")
+			a.judge(one, a.sent(c, one), "new", "", "In the first window.")
+			a.judge(two, a.sent(c, two), "reply", quoted, "In the second one.")
 			continue
 		}
 		a.compose(first, c, manners[(i-i/10)%len(manners)], i, quoted)
@@ -486,35 +485,32 @@ func inStandIn(t *testing.T, box *webmail.Webmail, address, quoted string) *comp
 		do(t, tab, "the subject", chromedp.SetValue(chromedp.CSS(c.subject), subject))
 		press(tab, "send", "Sent")
 	}
-	c.sent = func(subject string) string {
+	c.raw = func(subject string) []byte {
 		for _, raw := range box.Sent() {
-			if m, body := readMail(t, raw); m.Get("Subject") == subject {
-				return body
+			if bytes.Contains(raw, []byte("Subject: "+subject+"\r\n")) {
+				return raw
 			}
 		}
 		t.Fatalf("%s was not sent", subject)
-		return ""
+		return nil
 	}
 	return c
 }
 
-// readMail reads a message, and gives its head and its markup.
-func readMail(t *testing.T, raw []byte) (head mail.Header, body string) {
-	t.Helper()
+// sent gives the markup of a message that was sent.
+func (a *withAddOn) sent(c *composing, subject string) string {
+	a.t.Helper()
+	raw := c.raw(subject)
 	m := message.Read(bytes.Clone(raw))
 	part := m.Bodies().HTML
 	if part == nil {
-		t.Fatalf("a message without markup: %.3000s", raw)
+		a.t.Fatalf("a message without markup: %.3000s", raw)
 	}
 	content, err := m.Content(part)
 	if err != nil {
-		t.Fatal(err)
+		a.t.Fatal(err)
 	}
-	parsed, err := mail.ReadMessage(bytes.NewReader(raw))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return parsed.Header, content.Text
+	return content.Text
 }
 
 // TestCompositionsInTheStandIn: never doubled, never in the quotation, never a word lost.
@@ -544,6 +540,10 @@ func inReal(t *testing.T, w *rig.Webmail) *composing {
 		}
 		do(t, tab, kind, w.Open("_task=mail&_action=compose&"+query), ready)
 		waitFor(t, tab, "the editor", `document.querySelector('#composebody_ifr')?.contentDocument?.body?.isContentEditable`)
+		if (kind == "reply" || kind == "forward") && !evaluate[bool](t, tab, `/Which berth/.test(`+c.field+`.textContent)`) {
+			t.Logf("the webmail opened a %s without what is quoted; it is opened again", kind)
+			c.open(tab, kind)
+		}
 	}
 	c.keep = func(tab context.Context) {
 		do(t, tab, "saving the draft", chromedp.Evaluate[chromedp.Void](`void rcmail.command('savedraft')`))
@@ -555,7 +555,7 @@ func inReal(t *testing.T, w *rig.Webmail) *composing {
 			chromedp.Evaluate[chromedp.Void](`{ document.querySelector('#_to').value = '`+rig.WebmailUser+`' }`),
 			chromedp.Click(chromedp.CSS("#compose-content .formbuttons .send")), chromedp.WaitNotPresent(chromedp.CSS("#compose-content")))
 	}
-	c.sent = func(subject string) string {
+	c.raw = func(subject string) []byte {
 		for until := time.Now().Add(patience); time.Now().Before(until); time.Sleep(200 * time.Millisecond) {
 			list, err := w.Server.Mailbox(rig.WebmailUser, "MIME-Version")
 			if err != nil {
@@ -563,13 +563,12 @@ func inReal(t *testing.T, w *rig.Webmail) *composing {
 			}
 			for _, raw := range list {
 				if bytes.Contains(raw, []byte("Subject: "+subject+"\r\n")) {
-					_, body := readMail(t, raw)
-					return body
+					return raw
 				}
 			}
 		}
 		t.Fatalf("%s did not arrive", subject)
-		return ""
+		return nil
 	}
 	return c
 }
@@ -949,4 +948,156 @@ func release(t *testing.T, s *rig.Server, title string) {
 	at := fmt.Sprintf("%s/api/v1/releases/%d/", s.Address, made.ID)
 	asked(t, "POST", at+"approve", "Bo", `{"says":"known"}`, nil)
 	asked(t, "POST", at+"send", "Bo", `{"waves":[]}`, nil)
+}
+
+// at presses the middle of what an expression gives, in the page or in a frame of it.
+func at(t *testing.T, tab context.Context, element string) {
+	t.Helper()
+	xy := evaluate[[]float64](t, tab, `(e => { let r = e.getBoundingClientRect(), x = r.left + Math.min(r.width / 2, 60), y = r.top + Math.min(r.height / 2, 12)
+		for (let w = e.ownerDocument.defaultView; w !== top; w = w.parent) { const f = w.frameElement.getBoundingClientRect(); x += f.left; y += f.top }
+		return [x, y] })(`+element+`)`)
+	do(t, tab, "pressing on "+element, chromedp.MouseClickXY(xy[0], xy[1]))
+}
+
+// record shows the compose field to the recorder, and gives what it wrote.
+func (a *withAddOn) record(tab context.Context, address string, elements ...string) (compose string) {
+	a.t.Helper()
+	a.why(address)
+	a.press("Record a compose field")
+	host := `[...document.documentElement.children].find(e => e.shadowRoot)`
+	waitFor(a.t, tab, "the recorder", host)
+	time.Sleep(600 * time.Millisecond) // until it listens in frames
+	for i, e := range append(elements, "Skip") {
+		says := evaluate[string](a.t, tab, host+`.shadowRoot.querySelector('p').textContent`)
+		if e == "Skip" {
+			e = host + `.shadowRoot.querySelector('button')`
+		}
+		at(a.t, tab, e)
+		waitFor(a.t, tab, fmt.Sprintf("step %d", i+2), fmt.Sprintf(`%s.shadowRoot.querySelector('p').textContent !== %q`, host, says))
+	}
+	return evaluate[string](a.t, tab, host+`.shadowRoot.querySelector('textarea').value`)
+}
+
+// TestTheRecorder: somebody presses on the field, the account and the quotation; what was recorded is tried at once, and holds for other
+// messages.
+func TestTheRecorder(t *testing.T) {
+	t.Parallel()
+	box := webmail.New(maren)
+	lab := httptest.NewServer(box)
+	t.Cleanup(lab.Close)
+	w, err := rig.StartWebmail()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := w.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	here := func(one, other string) []string {
+		return []string{site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", one),
+			site("webmail", "Webmail", w.Address, "washing-webmail", "above", other)}
+	}
+	a := startAddOn(t, here("", "")...)
+	a.paste(a.key, "It works: signatures for "+maren)
+	quoted := a.quoted()
+	if err := deliver(w, quoted); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.SignIn(a.browser); err != nil {
+		t.Fatal(err)
+	}
+	var recorded []string
+	for _, one := range []struct {
+		c        *composing
+		elements []string
+	}{
+		{inStandIn(t, box, lab.URL, quoted), []string{`document.querySelector('.field')`, `document.querySelector('select[name=from]')`,
+			`document.querySelector('[data-part=quotation]')`}},
+		{inReal(t, w), []string{`document.querySelector('#composebody_ifr').contentDocument.body`, `document.querySelector('#_from')`,
+			`document.querySelector('#composebody_ifr').contentDocument.querySelector('#reply-intro')`}},
+	} {
+		tab := a.tab(one.c)
+		one.c.open(tab, "reply")
+		one.c.settled(t, tab, "before it is recorded", 0)
+		here := evaluate[string](t, tab, `location.href`)
+		if says, reasons := a.why(here); !strings.Contains(reasons["field"], "Nobody has described") {
+			t.Errorf("%s: %s %v", one.c.name, says, reasons)
+		}
+		compose := a.record(tab, here, one.elements...)
+		t.Logf("%s: %s", one.c.name, compose)
+		one.c.settled(t, tab, "tried at once", 1)
+		recorded = append(recorded, compose)
+	}
+	a.settings(here(recorded[0], recorded[1])...)
+	a.why(lab.URL)
+	a.press("Ask the service now")
+	for _, c := range []*composing{inStandIn(t, box, lab.URL, quoted), inReal(t, w)} {
+		tab := a.tab(c)
+		for _, kind := range []string{"new", "reply", "forward"} {
+			c.open(tab, kind)
+			c.settled(t, tab, c.name+" "+kind, 1)
+		}
+	}
+}
+
+// TestMessagesOfTheAddOnAreRight: what was sent is read back, is what the person should have, and the proof has arrived.
+func TestMessagesOfTheAddOnAreRight(t *testing.T) {
+	t.Parallel()
+	box := webmail.New(maren)
+	lab := httptest.NewServer(box)
+	t.Cleanup(lab.Close)
+	w, err := rig.StartWebmail()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := w.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn),
+		site("webmail", "Webmail", w.Address, "washing-webmail", "above", realOne))
+	// the person finds the add-on and the key on the page of their own signature
+	page := a.tab(inStandIn(t, box, lab.URL, ""))
+	link := linkFor(t, a.s, maren)
+	openPage(t, page, strings.Replace(link, a.s.Address, a.s.Address, 1), "capped signature box")
+	do(t, page, "the add-on", chromedp.Click(`//*[@id="add-on"]`), chromedp.Click(`//button[text()="Make a key"]`),
+		chromedp.WaitVisible(`//button[text()="Copy the key"]`))
+	key := evaluate[string](t, page, `document.querySelector('[data-key]').dataset.key`)
+	a.paste(key, "It works: signatures for "+maren)
+	a.quoted()
+	if err := w.SignIn(a.browser); err != nil {
+		t.Fatal(err)
+	}
+	for client, c := range map[string]*composing{"capped-webmail": inStandIn(t, box, lab.URL, ""), "washing-webmail": inReal(t, w)} {
+		tab := a.tab(c)
+		c.open(tab, "new")
+		c.settled(t, tab, c.name, 1)
+		c.write(t, tab, "The pilot comes at four.", false)
+		subject := "Right in " + c.name
+		c.send(tab, subject)
+		a.judge(subject, a.sent(c, subject), "new", "", "The pilot comes at four.")
+		var m struct {
+			Rows []struct {
+				Cells []struct{ Client, Way, Standing string }
+			}
+		}
+		for until := time.Now().Add(patience); time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
+			if getJSON(t, a.s.Address+"/api/v1/desks?search=maren.lind&client="+client, &m); len(m.Rows) == 1 {
+				break
+			}
+		}
+		if len(m.Rows) != 1 || !slices.ContainsFunc(m.Rows[0].Cells, func(cell struct{ Client, Way, Standing string }) bool {
+			return cell.Client == client && cell.Way == "add-on" && cell.Standing == "current"
+		}) {
+			t.Errorf("%s: the proof is %+v", client, m.Rows)
+		}
+		raw := c.raw(subject)
+		do(t, page, "back", chromedp.Navigate(link), chromedp.WaitVisible(`//h1[contains(., "Hello")]`))
+		if client == "washing-webmail" {
+			openPage(t, page, link, "Open-source webmail")
+		}
+		checkMine(t, page, raw, "Right")
+	}
 }

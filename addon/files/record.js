@@ -78,8 +78,8 @@ const Recorder = (() => {
 
   const style = `
     :host { all: initial }
-    div { position: fixed; z-index: 2147483647; inset-inline: 0; top: 0; display: flex; gap: 10px; align-items: center; flex-wrap: wrap;
-      padding: 10px 16px; background: #262220; color: #ece6dd; font: 15px/1.4 system-ui, sans-serif; border-bottom: 3px solid #e59aa4 }
+    div { position: fixed; z-index: 2147483647; inset-inline: 0; bottom: 0; display: flex; gap: 10px; align-items: center; flex-wrap: wrap;
+      padding: 10px 16px; background: #262220; color: #ece6dd; font: 15px/1.4 system-ui, sans-serif; border-top: 3px solid #e59aa4 }
     p { margin: 0; flex: 1 1 280px }
     textarea { flex: 1 1 100%; height: 120px; font: 13px/1.4 monospace; color: inherit; background: #1d1a18; border: 1px solid #6b625b }
     button { font: inherit; color: #1d1a18; background: #e59aa4; border: 0; border-radius: 4px; padding: 4px 12px; cursor: pointer }
@@ -91,7 +91,7 @@ const Recorder = (() => {
   function start(page, texts, tried) {
     running?.end()
     const host = page.createElement('div')
-    const shadow = host.attachShadow({ mode: 'closed' })
+    const shadow = host.attachShadow({ mode: 'open' })
     const bar = page.createElement('div')
     bar.setAttribute('role', 'dialog')
     bar.setAttribute('aria-live', 'polite')
