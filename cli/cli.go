@@ -145,7 +145,7 @@ files for every desk and the blocks for mail hosts.`,
 		a.recordCommand(), a.templateCommand(),
 		a.peopleCommand(), a.sourceCommand(), a.keyCommand(), a.runCommand(),
 		a.audienceCommand(), a.assignCommand(),
-		a.packageCommand(), a.releaseCommand(), a.personalCommand())
+		a.packageCommand(), a.releaseCommand(), a.personalCommand(), a.addOnCommand())
 	return root
 }
 

@@ -366,7 +366,10 @@ func loadDemo(ctx context.Context, s *service.Service) error {
 	if err := loadDemoAssignments(ctx, s); err != nil {
 		return err
 	}
-	return loadDemoRules(ctx, s)
+	if err := loadDemoRules(ctx, s); err != nil {
+		return err
+	}
+	return loadDemoSites(ctx, s)
 }
 
 // DemoPassword is the password of the demo's accounts, which is printed when they are made.
@@ -430,6 +433,19 @@ func loadDemoAssignments(ctx context.Context, s *service.Service) error {
 		return err
 	}
 	return s.People.PutAssignments(ctx, lines, nil)
+}
+
+// loadDemoSites names the demo's webmails for the add-on, where nobody has named any.
+func loadDemoSites(ctx context.Context, s *service.Service) error {
+	have, err := s.AddOn.Settings(ctx)
+	if err != nil || len(have.Sites) > 0 {
+		return err
+	}
+	if have.Sites, err = demo.Sites(); err != nil {
+		return err
+	}
+	have.Name = "Brackwater Ferries"
+	return s.AddOn.PutSettings(ctx, have)
 }
 
 // loadDemoClients stores the demo's own client profiles, those that are not there yet.

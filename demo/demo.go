@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"strings"
 
+	"missivum/core/addon"
 	"missivum/core/audience"
 	"missivum/core/person"
 	"missivum/core/source"
@@ -17,7 +18,7 @@ import (
 	"github.com/goccy/go-yaml"
 )
 
-//go:embed rules.yaml people.csv people.mapping.yaml audiences.yaml assignments.yaml templates pictures clients
+//go:embed rules.yaml people.csv people.mapping.yaml audiences.yaml assignments.yaml sites.yaml templates pictures clients
 var files embed.FS
 
 // PeopleCSV is the demo directory as a file.
@@ -62,6 +63,15 @@ func Assignments() ([]audience.Assignment, error) {
 	}
 	err := read("assignments.yaml", &f)
 	return f.Lines, err
+}
+
+// Sites are the webmails in which the browser add-on places signatures.
+func Sites() ([]addon.Site, error) {
+	data, err := files.ReadFile("sites.yaml")
+	if err != nil {
+		return nil, err
+	}
+	return addon.ReadSites(data)
 }
 
 // read reads a YAML file.

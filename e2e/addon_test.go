@@ -13,6 +13,8 @@ import (
 	"net/http/httputil"
 	"net/smtp"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -116,6 +118,12 @@ func freePort() (string, error) {
 // startAddOn starts a service whose add-on works on some sites, and a browser that has it with Maren's key.
 func startAddOn(t *testing.T, sites ...string) *withAddOn {
 	t.Helper()
+	return startAddOnWith(t, func(*withAddOn) {}, sites...)
+}
+
+// startAddOnWith is startAddOn with something to do before the browser starts.
+func startAddOnWith(t *testing.T, before func(*withAddOn), sites ...string) *withAddOn {
+	t.Helper()
 	port, err := freePort()
 	if err != nil {
 		t.Fatal(err)
@@ -139,6 +147,7 @@ func startAddOn(t *testing.T, sites ...string) *withAddOn {
 	if err := rig.UnpackAddOn(a.s.Address, folder); err != nil {
 		t.Fatal(err)
 	}
+	before(a)
 	tab, stop, err := rig.BrowserWithAddOn(t.Context(), folder, 1280, 800)
 	if err != nil {
 		t.Fatal(err)
@@ -1061,7 +1070,7 @@ func TestMessagesOfTheAddOnAreRight(t *testing.T) {
 	// the person finds the add-on and the key on the page of their own signature
 	page := a.tab(inStandIn(t, box, lab.URL, ""))
 	link := linkFor(t, a.s, maren)
-	openPage(t, page, strings.Replace(link, a.s.Address, a.s.Address, 1), "capped signature box")
+	openPage(t, page, link, "capped signature box")
 	do(t, page, "the add-on", chromedp.Click(`//*[@id="add-on"]`), chromedp.Click(`//button[text()="Make a key"]`),
 		chromedp.WaitVisible(`//button[text()="Copy the key"]`))
 	key := evaluate[string](t, page, `document.querySelector('[data-key]').dataset.key`)
@@ -1070,7 +1079,8 @@ func TestMessagesOfTheAddOnAreRight(t *testing.T) {
 	if err := w.SignIn(a.browser); err != nil {
 		t.Fatal(err)
 	}
-	for client, c := range map[string]*composing{"capped-webmail": inStandIn(t, box, lab.URL, ""), "washing-webmail": inReal(t, w)} {
+	for i, c := range []*composing{inStandIn(t, box, lab.URL, ""), inReal(t, w)} {
+		client := []string{"capped-webmail", "washing-webmail"}[i]
 		tab := a.tab(c)
 		c.open(tab, "new")
 		c.settled(t, tab, c.name, 1)
@@ -1094,10 +1104,47 @@ func TestMessagesOfTheAddOnAreRight(t *testing.T) {
 			t.Errorf("%s: the proof is %+v", client, m.Rows)
 		}
 		raw := c.raw(subject)
-		do(t, page, "back", chromedp.Navigate(link), chromedp.WaitVisible(`//h1[contains(., "Hello")]`))
+		do(t, page, "back", chromedp.Navigate("about:blank"), chromedp.Navigate(link), chromedp.WaitVisible(`//h1[contains(., "Hello")]`))
 		if client == "washing-webmail" {
-			openPage(t, page, link, "Open-source webmail")
+			do(t, page, "another program", chromedp.Click(`//button[text()="Choose another"]`),
+				chromedp.Click(`//li//button[contains(., "Open-source webmail")]`), chromedp.WaitVisible(`//iframe`))
 		}
 		checkMine(t, page, raw, "Right")
 	}
+}
+
+// TestTheAddOnByPolicy: the key comes by the policy of the machine, and nobody has to paste anything.
+func TestTheAddOnByPolicy(t *testing.T) {
+	t.Parallel()
+	const policies = "/etc/chromium/policies/managed"
+	if err := os.MkdirAll(policies, 0o755); err != nil {
+		t.Skipf("policies are written by root alone: %v", err)
+	}
+	box := webmail.New(maren)
+	lab := httptest.NewServer(box)
+	t.Cleanup(lab.Close)
+	// the policy is there before the browser starts; it speaks of this add-on alone, whose id is that of its service's key
+	var file string
+	a := startAddOnWith(t, func(a *withAddOn) {
+		answer, err := http.Get(a.s.Address + "/api/v1/add-on/policy?engine=chromium&key=" + a.key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		policy, err := io.ReadAll(answer.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		file = filepath.Join(policies, "missivum-test-"+a.id+".json")
+		t.Cleanup(func() { os.Remove(file) }) // it may not have been written
+		if err := os.WriteFile(file, policy, 0o644); err != nil {
+			t.Skipf("policies are written by root alone: %v", err)
+		}
+	}, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn))
+	c := inStandIn(t, box, lab.URL, "")
+	tab := a.tab(c)
+	c.open(tab, "new")
+	c.settled(t, tab, "by policy", 1)
+	settings := a.page("settings.html")
+	waitFor(t, settings, "nothing to do", `/Your organisation set the key/.test(document.body.innerText) && !document.querySelector('#key')`)
 }

@@ -28,6 +28,7 @@ const RunPage = lazy(() => import('./people/RunsPage').then((m) => ({ default: m
 const ReleasesPage = lazy(() => import('./releases/ReleasesPage').then((m) => ({ default: m.ReleasesPage })))
 const ReleasePage = lazy(() => import('./releases/ReleasePage').then((m) => ({ default: m.ReleasePage })))
 const DesksPage = lazy(() => import('./releases/DesksPage').then((m) => ({ default: m.DesksPage })))
+const AddOnPage = lazy(() => import('./addon/AddOnPage').then((m) => ({ default: m.AddOnPage })))
 const RulesPage = lazy(() => import('./mail/RulesPage').then((m) => ({ default: m.RulesPage })))
 const TryPage = lazy(() => import('./mail/TryPage').then((m) => ({ default: m.TryPage })))
 const RehearsalPage = lazy(() => import('./mail/RehearsalPage').then((m) => ({ default: m.RehearsalPage })))
@@ -71,6 +72,7 @@ const router = createBrowserRouter([
             { path: 'releases', element: <ReleasesPage /> },
             { path: 'releases/:id', element: <ReleasePage /> },
             { path: 'desks', element: <DesksPage /> },
+            { path: 'desks/add-on', element: <AddOnPage /> },
             { path: 'mail', element: <Navigate to="/mail/rules" replace /> },
             { path: 'mail/rules', element: <RulesPage /> },
             { path: 'mail/try', element: <TryPage /> },

@@ -295,12 +295,6 @@ func signedDigest(data, archive []byte) []byte {
 	return h.Sum(nil)
 }
 
-// External is the file by which Chromium installs a signed package that lies on the machine (its external extensions): the name of the
-// file is the add-on's id with .json, and it lies in Chromium's folder extensions.
-func External(file, version string) ([]byte, error) {
-	return json.MarshalIndent(map[string]string{"external_crx": file, "external_version": version}, "", "  ")
-}
-
 // Policy is what an administrator gives to browsers so that they know a person's key, and, for Gecko, install the add-on: a file for
 // Chromium's folder of managed policies, or Gecko's policies.json. key is blank where people paste their own.
 func Policy(engine Engine, id, service, key string) ([]byte, error) {

@@ -93,6 +93,8 @@ export type SignatureCheck = Schemas['SignatureCheck']
 export type PersonalDetails = Schemas['PersonalDetails']
 export type PersonalDetail = Schemas['PersonalDetail']
 export type PersonalSettings = Schemas['PersonalSettings']
+export type AddOnSettings = Schemas['AddOnSettings']
+export type AddOnSite = Schemas['AddOnSite']
 export type PersonalLink = Schemas['PersonalLink']
 export type DetailRequest = Schemas['DetailRequest']
 export type Invite = Schemas['Invite']
@@ -234,6 +236,13 @@ export const api = {
     of(service.POST('/api/v1/personal/requests/{id}/accept', { params: { path: { id } } })),
   refuseDetailRequest: (id: number) =>
     of(service.POST('/api/v1/personal/requests/{id}/refuse', { params: { path: { id } } })),
+  ownAddOn: () => of(service.GET('/api/v1/personal/add-on')),
+  addOwnAddOnKey: () => of(service.POST('/api/v1/personal/add-on')),
+  addOn: () => of(service.GET('/api/v1/add-on')),
+  putAddOnSettings: (body: AddOnSettings) => of(service.PUT('/api/v1/add-on/settings', { body })),
+  addOnKeys: (search: string) => of(service.GET('/api/v1/add-on/keys', { params: { query: { search } } })),
+  addAddOnKeys: (people: string[]) => of(service.POST('/api/v1/add-on/keys', { body: { people } })),
+  revokeAddOnKey: (id: number) => of(service.DELETE('/api/v1/add-on/keys/{id}', { params: { path: { id } } })),
   personalSettings: () => of(service.GET('/api/v1/personal/settings')),
   putPersonalSettings: (body: PersonalSettings) => of(service.PUT('/api/v1/personal/settings', { body })),
   signInWays: () => of(service.GET('/api/v1/sign-in')),

@@ -3329,6 +3329,7 @@ export interface components {
         };
         AddOnCompose: {
             pane?: string;
+            when?: string;
             frame?: string;
             field: string;
             account: string;

@@ -106,7 +106,8 @@ export function CheckMine({ overview, client, onInstall }: Props) {
               {say('proof.at', {
                 when: intl.formatDate(p.at, { dateStyle: 'medium', timeStyle: 'short' }),
                 state: sayOf('short', p.state),
-              })}
+              })}{' '}
+              {p.way === 'add-on' && p.kinds.map((k) => sayOf('kind', k)).join(' ')}
             </Typography>
           ))}
         </Box>

@@ -12,6 +12,7 @@ import { useRef, useState } from 'react'
 import { useIntl } from 'react-intl'
 import { api, type PersonalOverview, type PreparedSignature } from '../api/api'
 import { download } from '../workbench/download'
+import { AddOn } from './AddOn'
 import { copy, type Engine, engine, mark } from './clipboard'
 import { useSay, useSayOf } from './language'
 import { LookBox } from './LookBox'
@@ -85,6 +86,7 @@ export function SetUp({
           <div>
             <LookBox signature={signature.data} />
             <OtherWays signature={signature.data} />
+            <AddOn changes={overview.changes} />
           </div>
         </Box>
       )}

@@ -13,8 +13,8 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Link as RouterLink, useSearchParams } from 'react-router'
 import { api, type DeskFilter, type DeskMatrix, type DeskRow, type Standing } from '../api/api'
-import { Choice, count, grouped, Page, PageHead, Trouble, when } from '../pages/parts'
-import { StandingMark, standings } from './states'
+import { Choice, count, grouped, Page, PageHead, PageTabs, Trouble, when } from '../pages/parts'
+import { deskPages, StandingMark, standings } from './states'
 
 const size = 50
 
@@ -46,6 +46,7 @@ export function DesksPage() {
     }
   return (
     <Page wide>
+      <PageTabs label="How signatures get there" pages={deskPages} />
       <PageHead
         title="Desks"
         actions={

@@ -50,3 +50,9 @@ export const standings: Record<Standing, string> = {
   altered: 'altered since it was placed',
   missing: 'gone since it was placed',
 }
+
+/** The pages about how signatures get to people, and whether they are there. */
+export const deskPages = [
+  { to: '/desks', label: 'Proof' },
+  { to: '/desks/add-on', label: 'Add-on' },
+]
