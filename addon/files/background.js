@@ -65,7 +65,13 @@ async function renewNow() {
     const fresh = got.value
     const texts = new Set(fresh.signatures.map((s) => s.html))
     const before = [...(current?.signatures ?? []), ...(current?.before ?? [])].filter((s) => !texts.has(s.html))
-    return local.set({ current: { ...fresh, before: before.slice(0, mostBefore) }, etag: got.etag, asked: at, heard: at, problem: '' })
+    return local.set({
+      current: { ...fresh, before: before.slice(0, mostBefore) },
+      etag: got.etag,
+      asked: at,
+      heard: at,
+      problem: '',
+    })
   }
   if (got.problem !== 'away') await local.remove(['current', 'etag']) // it is not this person's any more
   return local.set({ asked: at, problem: got.problem })
@@ -115,7 +121,9 @@ chrome.runtime.onMessage.addListener((message, sender, answer) => {
     return undefined
   }
   if (message.renewNow) {
-    void renew().then(tell).then(() => answer({}))
+    void renew()
+      .then(tell)
+      .then(() => answer({}))
     return true
   }
   if (message.key !== undefined) {

@@ -53,7 +53,9 @@
 
   function begin({ def, pane, field }) {
     const c = {
-      def, pane, field,
+      def,
+      pane,
+      field,
       id: crypto.getRandomValues(new Uint32Array(1))[0].toString(36),
       situation: 'new',
       outcome: '',
@@ -66,7 +68,8 @@
     }
     const touch = (event) => event.isTrusted && (c.touched = now())
     const doc = field.ownerDocument
-    for (const kind of ['beforeinput', 'keydown', 'paste', 'drop', 'cut']) field.addEventListener(kind, touch, { capture: true, passive: true })
+    for (const kind of ['beforeinput', 'keydown', 'paste', 'drop', 'cut'])
+      field.addEventListener(kind, touch, { capture: true, passive: true })
     // what is saved or sent while the signature is not wanted any more must not hold it: look before the page does
     c.watch = new MutationObserver(() => (c.placed && !doc.contains(c.placed.block ?? field) ? decide(c) : soon(c)))
     c.watch.observe(field, { childList: true, subtree: true, characterData: true })
@@ -100,7 +103,8 @@
     const own = c.placed?.block
     for (const element of Placing.all(c.field, '[class*="signature" i],[id*="signature" i]')) {
       if (own && (own.contains(element) || element.contains(own))) continue
-      if (Placing.quotation(c.field, c.def, own ? [own] : [])?.contains(element) || element.closest('blockquote')) continue
+      if (Placing.quotation(c.field, c.def, own ? [own] : [])?.contains(element) || element.closest('blockquote'))
+        continue
       if (Placing.squash(element.textContent) !== '') return true
     }
     let text = Placing.ownText(c.field, c.def).toLowerCase()
@@ -198,7 +202,8 @@
   function single(c) {
     if (c.placed?.block) {
       for (const block of Placing.ours(c.field, c.def, [c.placed.trait], c.id)) {
-        if (block !== c.placed.block && !block.contains(c.placed.block) && Placing.trait(block) === c.placed.trait) block.remove()
+        if (block !== c.placed.block && !block.contains(c.placed.block) && Placing.trait(block) === c.placed.trait)
+          block.remove()
       }
       c.watch.takeRecords()
     }
@@ -226,17 +231,25 @@
   function watchUnknown(event) {
     const field = event.composedPath()[0]
     if (!(field instanceof HTMLElement) || !site || !current) return
-    const large = field.getBoundingClientRect().height >= 120 && (field.isContentEditable || field.localName === 'textarea')
-    if (!large || compositions.some((c) => c.field === field || c.field.contains(field) || field.contains(c.field))) return
+    const large =
+      field.getBoundingClientRect().height >= 120 && (field.isContentEditable || field.localName === 'textarea')
+    if (!large || compositions.some((c) => c.field === field || c.field.contains(field) || field.contains(c.field)))
+      return
     unknownField = true
     if (!compositions.some((c) => !c.ended)) report('new', 'field-unknown')
   }
 
   function watch() {
     // the page's own tree, and frames that are filled later, of which no tree tells
-    new MutationObserver(() => (look(), again())).observe(document, { childList: true, subtree: true, attributes: true, attributeFilter: ['style', 'class', 'hidden', 'contenteditable'] })
+    new MutationObserver(() => (look(), again())).observe(document, {
+      childList: true,
+      subtree: true,
+      attributes: true,
+      attributeFilter: ['style', 'class', 'hidden', 'contenteditable'],
+    })
     document.addEventListener('load', look, true)
-    for (const kind of ['change', 'input', 'click', 'keyup']) document.addEventListener(kind, again, { capture: true, passive: true })
+    for (const kind of ['change', 'input', 'click', 'keyup'])
+      document.addEventListener(kind, again, { capture: true, passive: true })
     document.addEventListener('focusin', watchUnknown, { capture: true, passive: true })
     setInterval(look, 200)
   }

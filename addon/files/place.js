@@ -166,7 +166,12 @@ const Placing = (() => {
   /** What a signature is recognised by: its text, or its pictures where it has hardly any. */
   function trait(element) {
     const text = squash(element.textContent)
-    return text.length >= 10 ? text : text + all(element, 'img').map((i) => i.getAttribute('src')).join(' ')
+    return text.length >= 10
+      ? text
+      : text +
+          all(element, 'img')
+            .map((i) => i.getAttribute('src'))
+            .join(' ')
   }
 
   const parsed = new Map()
@@ -267,7 +272,12 @@ const Placing = (() => {
   function keeping(field, change) {
     const selection = field.ownerDocument.getSelection()
     const range = selection?.rangeCount ? selection.getRangeAt(0) : null
-    const at = range && { node: range.startContainer, offset: range.startOffset, end: range.endContainer, endOffset: range.endOffset }
+    const at = range && {
+      node: range.startContainer,
+      offset: range.startOffset,
+      end: range.endContainer,
+      endOffset: range.endOffset,
+    }
     change()
     if (at && at.node.isConnected && at.end.isConnected && field.contains(at.node)) {
       try {
@@ -306,7 +316,11 @@ const Placing = (() => {
   function blankLinesBefore(parent, before) {
     let lines = 0
     let previous = before ? before.previousSibling : parent.lastChild
-    for (; previous && squash(textOf(previous)) === '' && previous.localName !== 'img' && !one(previous, 'img'); previous = previous.previousSibling) {
+    for (
+      ;
+      previous && squash(textOf(previous)) === '' && previous.localName !== 'img' && !one(previous, 'img');
+      previous = previous.previousSibling
+    ) {
       if (previous.nodeType !== Node.TEXT_NODE) lines++
     }
     return Math.max(0, (previous ? 1 : 2) - lines)
@@ -318,11 +332,13 @@ const Placing = (() => {
     const doc = field.ownerDocument
     const block = blockOf(doc, signature, id)
     const { parent, before } = point(field, def, where)
+    let gap = null // the blank line between the signature and what is quoted
     keeping(field, () => {
       for (let lines = blankLinesBefore(parent, before); lines > 0; lines--) parent.insertBefore(blankLine(doc), before)
       parent.insertBefore(block, before)
+      if (before && squash(textOf(before)) !== '') parent.insertBefore((gap = blankLine(doc)), before)
     })
-    return { block, trait: trait(block), situation: signature.situation }
+    return { block, gap, trait: trait(block), situation: signature.situation }
   }
 
   function placeText(field, signature, where) {
@@ -344,8 +360,12 @@ const Placing = (() => {
   /** Takes out what was placed; false, with nothing done, where it was changed since: then the person's words are in it. */
   function remove(field, placed) {
     if (!untouched(field, placed)) return false
-    if (placed.block) keeping(field, () => placed.block.remove())
-    else {
+    if (placed.block) {
+      keeping(field, () => {
+        placed.block.remove()
+        if (placed.gap?.isConnected && squash(placed.gap.textContent) === '') placed.gap.remove()
+      })
+    } else {
       const start = field.value.indexOf(placed.text)
       write(field, field.value.replace(placed.text, ''), start, -placed.text.length)
     }
@@ -357,16 +377,40 @@ const Placing = (() => {
     if (!untouched(field, placed)) return null
     if (!placed.block) {
       const text = `${separator}${signature.text.trimEnd()}\n${placed.text.endsWith('\n\n') ? '\n' : ''}`
-      write(field, field.value.replace(placed.text, () => text), field.value.indexOf(placed.text), text.length - placed.text.length)
+      write(
+        field,
+        field.value.replace(placed.text, () => text),
+        field.value.indexOf(placed.text),
+        text.length - placed.text.length,
+      )
       return { text, situation: signature.situation }
     }
     const block = blockOf(field.ownerDocument, signature, id)
     keeping(field, () => placed.block.replaceWith(block))
-    return { block, trait: trait(block), situation: signature.situation }
+    return { block, gap: placed.gap, trait: trait(block), situation: signature.situation }
   }
 
   return {
-    MARK, squash, one, all, documentIn, isText, fields, accounts, addressesIn, quotation, quotationInText, ours, ownText, present,
-    trait, traitOf, place, remove, replace, untouched, seen,
+    MARK,
+    squash,
+    one,
+    all,
+    documentIn,
+    isText,
+    fields,
+    accounts,
+    addressesIn,
+    quotation,
+    quotationInText,
+    ours,
+    ownText,
+    present,
+    trait,
+    traitOf,
+    place,
+    remove,
+    replace,
+    untouched,
+    seen,
   }
 })()

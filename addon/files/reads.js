@@ -9,13 +9,15 @@ const sites = chrome.runtime.getManifest().content_scripts?.flatMap((c) => c.mat
 const list = (...lines) => element('ul', {}, ...lines.map((l) => element('li', {}, l)))
 
 page('reads_title')
-document.querySelector('main').replaceChildren(
-  element('h1', {}, say('reads_title')),
-  element('p', {}, say('reads_only')),
-  element('ul', { class: 'addresses' }, ...sites.map((s) => element('li', {}, element('code', { dir: 'ltr' }, s)))),
-  element('p', {}, say('reads_reads')),
-  list(say('reads_1'), say('reads_2'), say('reads_3')),
-  element('p', {}, say('reads_sends', service)),
-  list(say('reads_4'), say('reads_5', outcomes.join(', '))),
-  element('p', {}, element('strong', {}, say('reads_never'))),
-)
+document
+  .querySelector('main')
+  .replaceChildren(
+    element('h1', {}, say('reads_title')),
+    element('p', {}, say('reads_only')),
+    element('ul', { class: 'addresses' }, ...sites.map((s) => element('li', {}, element('code', { dir: 'ltr' }, s)))),
+    element('p', {}, say('reads_reads')),
+    list(say('reads_1'), say('reads_2'), say('reads_3')),
+    element('p', {}, say('reads_sends', service)),
+    list(say('reads_4'), say('reads_5', outcomes.join(', '))),
+    element('p', {}, element('strong', {}, say('reads_never'))),
+  )

@@ -19,14 +19,25 @@ const Recorder = (() => {
     if (id && !passing(id)) list.push('#' + CSS.escape(id))
     const begin = /^([a-z][a-z_-]{3,})\d+$/i.exec(id)
     if (begin) list.push(`${tag}[id^=${quote(begin[1])}]`)
-    for (const name of ['name', 'data-part', 'data-testid', 'data-role', 'aria-label', 'itemprop', 'role', 'type', 'title']) {
+    for (const name of [
+      'name',
+      'data-part',
+      'data-testid',
+      'data-role',
+      'aria-label',
+      'itemprop',
+      'role',
+      'type',
+      'title',
+    ]) {
       const value = element.getAttribute(name)
       if (value && value.length < 60) list.push(`${tag}[${name}=${quote(value)}]`)
     }
     for (const name of element.getAttributeNames()) {
       if (/^data-/.test(name) && !/part|testid|role/.test(name)) list.push(`${tag}[${name}]`)
     }
-    for (const name of element.classList) if (!passing(name) && !/focus|hover|active|select/i.test(name)) list.push(`${tag}.${CSS.escape(name)}`)
+    for (const name of element.classList)
+      if (!passing(name) && !/focus|hover|active|select/i.test(name)) list.push(`${tag}.${CSS.escape(name)}`)
     if (element.isContentEditable && element.hasAttribute('contenteditable')) list.push(`${tag}[contenteditable]`)
     list.push(tag)
     return list
@@ -71,7 +82,8 @@ const Recorder = (() => {
     let at = element.closest('select,input') ?? element
     for (let up = 0; at && up < 4; up++, at = at.parentElement) {
       if (Placing.addressesIn(at).length > 0) return { element: at }
-      for (const name of at.getAttributeNames()) if (Placing.addressesIn(at, name).length > 0) return { element: at, attribute: name }
+      for (const name of at.getAttributeNames())
+        if (Placing.addressesIn(at, name).length > 0) return { element: at, attribute: name }
     }
     return null
   }
@@ -114,7 +126,8 @@ const Recorder = (() => {
       }
     }
     const end = () => {
-      for (const doc of listening) for (const kind of ['pointerdown', 'mousedown', 'click']) doc.removeEventListener(kind, press, true)
+      for (const doc of listening)
+        for (const kind of ['pointerdown', 'mousedown', 'click']) doc.removeEventListener(kind, press, true)
       clearInterval(timer)
       host.remove()
       running = null
@@ -200,7 +213,9 @@ const Recorder = (() => {
       event.preventDefault()
       event.stopImmediatePropagation()
       if (event.type !== 'click') return
-      const wrong = takes[steps[at]](element instanceof element.ownerDocument.defaultView.Element ? element : element.parentElement)
+      const wrong = takes[steps[at]](
+        element instanceof element.ownerDocument.defaultView.Element ? element : element.parentElement,
+      )
       if (wrong) draw(wrong)
       else go(1)
     }

@@ -22,4 +22,5 @@ export function page(title) {
 }
 
 /** A moment in the person's own way of writing it. */
-export const when = (ms) => new Date(ms).toLocaleString(chrome.i18n.getUILanguage(), { dateStyle: 'medium', timeStyle: 'short' })
+export const when = (ms) =>
+  new Date(ms).toLocaleString(chrome.i18n.getUILanguage(), { dateStyle: 'medium', timeStyle: 'short' })

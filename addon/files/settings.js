@@ -12,7 +12,13 @@ async function draw(note = '') {
     : problem === 'away'
       ? say(current ? 's_away' : 's_away-never', heard ? when(heard) : '')
       : say(problem && (pasted || managed.key) ? 's_' + problem : 's_no-key')
-  const input = element('input', { id: 'key', type: 'password', autocomplete: 'off', spellcheck: 'false', required: '' })
+  const input = element('input', {
+    id: 'key',
+    type: 'password',
+    autocomplete: 'off',
+    spellcheck: 'false',
+    required: '',
+  })
   const form = element(
     'form',
     {},
@@ -25,14 +31,16 @@ async function draw(note = '') {
     event.preventDefault()
     void chrome.runtime.sendMessage({ key: input.value.trim() }).then(() => draw())
   })
-  document.querySelector('main').replaceChildren(
-    element('h1', {}, say('set_title')),
-    element('p', { role: 'status', class: works ? 'sum good' : 'sum' }, note || state),
-    ...(heard ? [element('p', {}, say('set_since', when(heard)))] : []),
-    managed.key ? element('p', {}, say('set_managed')) : form,
-    element('p', { class: 'faint' }, say('set_version', chrome.runtime.getManifest().version)),
-    element('nav', {}, element('a', { href: 'reads.html' }, say('b_reads'))),
-  )
+  document
+    .querySelector('main')
+    .replaceChildren(
+      element('h1', {}, say('set_title')),
+      element('p', { role: 'status', class: works ? 'sum good' : 'sum' }, note || state),
+      ...(heard ? [element('p', {}, say('set_since', when(heard)))] : []),
+      managed.key ? element('p', {}, say('set_managed')) : form,
+      element('p', { class: 'faint' }, say('set_version', chrome.runtime.getManifest().version)),
+      element('nav', {}, element('a', { href: 'reads.html' }, say('b_reads'))),
+    )
 }
 
 page('set_title')

@@ -35,7 +35,8 @@ function reasons(tab, stored, hasKey) {
 
 function summary(tab, stored) {
   if (!stored.current) return say('sum_missing')
-  if (!tab?.site && !tab?.opened) return say('sum_elsewhere', (stored.current?.sites ?? []).map((s) => s.title).join(', '))
+  if (!tab?.site && !tab?.opened)
+    return say('sum_elsewhere', (stored.current?.sites ?? []).map((s) => s.title).join(', '))
   const out = tab.compositions?.at(-1)?.outcome
   if (out === 'placed') return say('sum_placed')
   if (out === 'there') return say('sum_there')
@@ -86,7 +87,10 @@ async function ask(tab, message) {
 
 const texts = () =>
   Object.fromEntries(
-    ['field', 'account', 'quotation', 'signature', 'done', 'wrong', 'skip', 'back', 'end', 'copy'].map((t) => [t, say('rec_' + t)]),
+    ['field', 'account', 'quotation', 'signature', 'done', 'wrong', 'skip', 'back', 'end', 'copy'].map((t) => [
+      t,
+      say('rec_' + t),
+    ]),
   )
 
 async function draw(message = { look: true }) {
@@ -125,18 +129,28 @@ async function draw(message = { look: true }) {
   // on a page that is not one of the sites, what is in the way of a message says nothing
   const elsewhere = !here && !state?.opened
   const list = elsewhere && hasKey && !stored.problem ? [] : reasons(state?.opened ? null : state, stored, hasKey)
-  document.querySelector('main').replaceChildren(
-    element('h1', {}, say('why_title')),
-    element('p', { role: 'status', class: out === 'placed' || out === 'there' ? 'sum good' : 'sum' }, summary(state, stored)),
-    element('ol', { class: 'reasons' }, ...list.filter((r) => !elsewhere || ['key', 'service'].includes(r.name)).map(drawReason)),
-    element('div', { class: 'actions' }, ...actions),
-    element(
-      'nav',
-      {},
-      element('a', { href: 'settings.html', target: '_blank' }, say('b_settings')),
-      element('a', { href: 'reads.html', target: '_blank' }, say('b_reads')),
-    ),
-  )
+  document
+    .querySelector('main')
+    .replaceChildren(
+      element('h1', {}, say('why_title')),
+      element(
+        'p',
+        { role: 'status', class: out === 'placed' || out === 'there' ? 'sum good' : 'sum' },
+        summary(state, stored),
+      ),
+      element(
+        'ol',
+        { class: 'reasons' },
+        ...list.filter((r) => !elsewhere || ['key', 'service'].includes(r.name)).map(drawReason),
+      ),
+      element('div', { class: 'actions' }, ...actions),
+      element(
+        'nav',
+        {},
+        element('a', { href: 'settings.html', target: '_blank' }, say('b_settings')),
+        element('a', { href: 'reads.html', target: '_blank' }, say('b_reads')),
+      ),
+    )
 }
 
 page('why_title')
