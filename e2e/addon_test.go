@@ -22,6 +22,7 @@ import (
 	"time"
 	"unicode"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -617,7 +618,7 @@ func deliver(w *rig.Webmail, markup string) error {
 	return smtp.SendMail(w.Server.Address(rig.Plain), nil, "pilot@harbour.example", []string{rig.WebmailUser}, []byte(text))
 }
 
-// TestWhyItIsNotThere: each reason is told from the others, with the step that helps; and the step helps.
+// TestWhyItIsNotThere: each reason is distinguished from the others, with the step that helps; and the step helps.
 func TestWhyItIsNotThere(t *testing.T) {
 	t.Parallel()
 	box := webmail.New(maren)
@@ -651,6 +652,9 @@ func TestWhyItIsNotThere(t *testing.T) {
 	a.paste(a.key, "It works: signatures for "+maren)
 	c.settled(t, tab, "the key was pasted while the page was open", 1)
 	bad("placed", "The signature is in this message", "", "")
+	accessible(t, a.last, "why.html")
+	accessible(t, a.page("settings.html"), "settings.html")
+	accessible(t, a.page("reads.html"), "reads.html")
 	a.press("Take it out")
 	c.settled(t, tab, "taken out", 0)
 	bad("taken out", "not in this message", "message", "You took it out")
@@ -663,6 +667,16 @@ func TestWhyItIsNotThere(t *testing.T) {
 	c.settled(t, tab, "switched on", 1)
 
 	open("kind=reply&from=1")
+	a.why(lab.URL)
+	do(t, a.last, "dark", chromedp.EmulateViewport(390, 800), chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+		return err
+	}))
+	accessible(t, a.last, "why.html, dark, narrow")
+	if wide := evaluate[int](t, a.last, `document.documentElement.scrollWidth`); wide > 390 {
+		t.Errorf("the reasons are %d px wide in 390", wide)
+	}
 	bad("another account", "not in this message", "account", "leaves from harbour.office@brackwater.example")
 	open("kind=new&other=1")
 	bad("another add-on", "not in this message", "other-add-on", "Switch off the other add-on")

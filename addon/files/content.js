@@ -141,7 +141,7 @@
     if (!wanted) return say(c, 'none')
     const own = siteSignature(c)
     if (own) return say(c, Placing.trait(own) === Placing.traitOf(wanted) ? 'there' : 'site-signature')
-    if (adopted(c, wanted)) return
+    if (recognised(c, wanted)) return
     if (Placing.present(c.field, c.def, known())) {
       c.placed = null
       return say(c, 'there')
@@ -178,7 +178,7 @@
   }
 
   /** Takes a signature of ours that stands there already for the placed one, brought up to date; false for none. */
-  function adopted(c, wanted) {
+  function recognised(c, wanted) {
     const traits = known().map(Placing.traitOf)
     const [block] = Placing.ours(c.field, c.def, traits, c.id)
     if (!block) return false

@@ -86,7 +86,7 @@ const Placing = (() => {
   }
 
   /** The highest element in the field that begins with a node; a blank line before it is a place to write, and stays before it. */
-  function lifted(node, field) {
+  function highest(node, field) {
     let top = node
     const begins = (n) => {
       let before = n.previousSibling
@@ -134,7 +134,7 @@ const Placing = (() => {
     }
     const start = first(starts.filter((n) => !own.some((b) => b.contains(n))))
     if (!start) return null
-    const top = lifted(start, field)
+    const top = highest(start, field)
     const introduction = blockBefore(top)
     if (
       introduction &&
@@ -143,7 +143,7 @@ const Placing = (() => {
       squash(textOf(introduction)).length < longestIntroduction &&
       /[\d@]/.test(textOf(introduction))
     ) {
-      return lifted(introduction, field)
+      return highest(introduction, field)
     }
     return top
   }

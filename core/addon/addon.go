@@ -1,4 +1,4 @@
-// Package addon is what the browser add-on is told, and how it is packed. Sites, with the compose fields on them, are data that an
+// Package addon is what the browser add-on works with, and how it is packed. Sites, with the compose fields on them, are data that an
 // organisation writes or records; an answer is what one person's add-on works with; a package is the add-on for one organisation, with
 // no access but to the sites that it names. Start with Site and Pack.
 package addon
