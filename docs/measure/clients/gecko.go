@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/coder/websocket"
@@ -41,14 +42,18 @@ type Gecko struct {
 // listening is the line in which the browser says where it is to be reached.
 var listening = regexp.MustCompile(`WebDriver BiDi listening on (ws://\S+)`)
 
-// startGecko starts the browser with a profile of its own.
-func startGecko(ctx context.Context) (*Gecko, error) {
+// startGecko starts the browser with a profile of its own, and preferences as lines of its file user.js.
+func startGecko(ctx context.Context, preferences ...string) (*Gecko, error) {
 	profile, err := os.MkdirTemp("", "gecko")
+	if err == nil {
+		err = os.WriteFile(filepath.Join(profile, "user.js"), []byte(strings.Join(preferences, "\n")), 0o600)
+	}
 	if err != nil {
 		return nil, err
 	}
 	g := &Gecko{profile: profile}
-	g.process = exec.CommandContext(ctx, geckoBrowser(), "--headless", "--no-remote", "--profile", profile,
+	// without access to the system, pages of add-ons are not opened
+	g.process = exec.CommandContext(ctx, geckoBrowser(), "--headless", "--no-remote", "--remote-allow-system-access", "--profile", profile,
 		"--remote-debugging-port", "0", "about:blank")
 	said, err := g.process.StderrPipe()
 	if err == nil {
