@@ -604,7 +604,9 @@ func TestCompositionsInTheRealWebmail(t *testing.T) {
 	if err := w.SignIn(a.browser); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.AddIdentity(a.browser, "Harbour office", "harbour.office@brackwater.example"); err != nil {
+	limited, cancel := context.WithTimeout(a.browser, patience)
+	defer cancel()
+	if err := w.AddIdentity(limited, "Harbour office", "harbour.office@brackwater.example"); err != nil {
 		t.Fatal(err)
 	}
 	a.compositions(inReal(t, w), rig.Soak(20, 250), quoted)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -78,9 +79,13 @@ func (w *Webmail) start() (err error) {
 
 // AddIdentity gives the user, who has signed in, another sender's address, in the settings of the webmail.
 func (w *Webmail) AddIdentity(tab context.Context, name, mail string) error {
-	return chromedp.Do(tab, w.Open("_task=settings&_action=add-identity"), chromedp.WaitVisible(chromedp.CSS("#rcmfd_name")),
+	err := chromedp.Do(tab, w.Open("_task=settings&_action=add-identity"), chromedp.WaitVisible(chromedp.CSS("#rcmfd_name")),
 		chromedp.SendKeys(chromedp.CSS("#rcmfd_name"), name), chromedp.SendKeys(chromedp.CSS("#rcmfd_email"), mail),
-		chromedp.Click(chromedp.CSS("button.submit")), chromedp.WaitVisible(`//*[@id="messagestack"]//*[contains(@class, "confirmation")]`))
+		chromedp.Click(chromedp.CSS("button.submit")))
+	for saved := false; err == nil && !saved; time.Sleep(100 * time.Millisecond) {
+		saved, err = chromedp.Run(tab, chromedp.Evaluate[bool](`location.search === '' && document.readyState === 'complete'`))
+	}
+	return err
 }
 
 func (w *Webmail) database() string { return filepath.Join(w.folder, "webmail.db") }
