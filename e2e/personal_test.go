@@ -61,6 +61,25 @@ func withRelease(t *testing.T, settings ...string) *rig.Server {
 	return s
 }
 
+// release sends a release that is out for everybody.
+func release(t *testing.T, s *rig.Server, title string) {
+	t.Helper()
+	var made struct {
+		ID    int
+		State string
+	}
+	asked(t, "POST", s.Address+"/api/v1/releases", "Maren", fmt.Sprintf(`{"title":%q,"base":"brackwater"}`, title), &made)
+	for until := time.Now().Add(2 * time.Minute); made.State == "draft"; time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatal("the release is not checked")
+		}
+		getJSON(t, fmt.Sprintf("%s/api/v1/releases/%d", s.Address, made.ID), &made)
+	}
+	at := fmt.Sprintf("%s/api/v1/releases/%d/", s.Address, made.ID)
+	asked(t, "POST", at+"approve", "Bo", `{"says":"known"}`, nil)
+	asked(t, "POST", at+"send", "Bo", `{"waves":[]}`, nil)
+}
+
 // linkFor makes a personal link.
 func linkFor(t *testing.T, s *rig.Server, person string) string {
 	t.Helper()
