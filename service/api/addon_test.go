@@ -140,25 +140,30 @@ func TestWhatTheAddOnSaysIsProof(t *testing.T) {
 	r.want(200, "PUT", "/api/v1/add-on/settings", onSite, nil)
 	r.out("Winter", "")
 	key := r.addOnKey(crew).Key
+	next := ""
 	cell := func() (list []desks.Cell) {
 		var m desks.Matrix
 		r.want(200, "GET", "/api/v1/desks?search="+crew, "", &m)
+		next = m.Rows[0].Next
 		return m.Rows[0].Cells
 	}
 	report := func(outcome, situation, release string) string {
 		return fmt.Sprintf(`{"version":"1.0.1","reports":[{"site":"crew-webmail","situation":%q,"outcome":%q,"release":%q}]}`, situation, outcome, release)
 	}
 	for _, c := range []struct {
-		outcome, release string
-		want             desks.Standing
-	}{{"placed", "1", desks.Good}, {"there", "1", desks.Good}, {"site-signature", "1", desks.Altered}, {"other-add-on", "1", desks.Altered},
-		{"field-unknown", "1", desks.Missing}, {"returned-by-site", "1", desks.Missing}, {"placed", "1", desks.Good}} {
-		if code, said, _ := r.byAddOn(key, "POST", "/state", report(c.outcome, "new", c.release)); code != 204 {
+		outcome string
+		want    desks.Standing
+		next    string
+	}{{"placed", desks.Good, ""}, {"there", desks.Good, ""}, {"site-signature", desks.Altered, "delete the signature in the settings"},
+		{"other-add-on", desks.Altered, "switch off the other add-on"}, {"field-unknown", desks.Missing, "record the compose field"},
+		{"returned-by-site", desks.Missing, "look at the compose field"}, {"placed", desks.Good, ""}} {
+		if code, said, _ := r.byAddOn(key, "POST", "/state", report(c.outcome, "new", "1")); code != 204 {
 			t.Fatalf("%s: %d %s", c.outcome, code, said)
 		}
-		if cells := cell(); len(cells) != 1 || cells[0].Way != desks.ByAddOn || cells[0].Standing != c.want || cells[0].Client != "capped-webmail" ||
-			c.want != desks.Good && cells[0].Detail != c.outcome {
-			t.Errorf("%s: %+v", c.outcome, cells)
+		cells := cell()
+		if len(cells) != 1 || cells[0].Way != desks.ByAddOn || cells[0].Standing != c.want || cells[0].Client != "capped-webmail" ||
+			c.want != desks.Good && cells[0].Detail != c.outcome || !strings.Contains(next, c.next) || c.next == "" && next != "" {
+			t.Errorf("%s: %+v, next %q", c.outcome, cells, next)
 		}
 	}
 	r.out("Spring", "") // in which nothing differs for this person

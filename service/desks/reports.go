@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"missivum/core/addon"
 	"missivum/core/desk"
 	"missivum/core/person"
 	"missivum/core/problem"
@@ -395,9 +396,26 @@ func (d *Desks) cell(v *view, wanted, mail string, p store.DeskPlace) Cell {
 	return c
 }
 
+// afterAddOn says what to do about what the add-on reports.
+var afterAddOn = map[addon.Outcome]string{
+	addon.OwnBox:  "ask the person to delete the signature in the settings of the webmail",
+	addon.Another: "ask the person to switch off the other add-on that puts a signature in",
+	addon.Unknown: "record the compose field of the webmail again: the add-on does not recognise it",
+	addon.Changed: "look at the compose field of the webmail: the page takes the signature out again",
+}
+
 // next says what to do about a person's row.
 func next(r Row) string {
-	byHand := slices.ContainsFunc(r.Cells, func(c Cell) bool { return c.Standing == r.Standing && c.Way == ByPage })
+	worst := func(way Way) int {
+		return slices.IndexFunc(r.Cells, func(c Cell) bool { return c.Standing == r.Standing && c.Way == way })
+	}
+	if at := worst(ByAddOn); at >= 0 && worst(ByPage) < 0 && worst(ByDesk) < 0 && r.Standing != Good {
+		if what := afterAddOn[addon.Outcome(r.Cells[at].Detail)]; what != "" {
+			return what
+		}
+		return "it is renewed by the add-on with the next message"
+	}
+	byHand := worst(ByPage) >= 0
 	switch r.Standing {
 	case Altered, Missing, Stale, Older:
 		switch {
