@@ -100,18 +100,22 @@ const Placing = (() => {
   const rule = /^\s*[-\u2013\u2014_]{3,}[^\n]{0,80}[-\u2013\u2014_]{3,}\s*$/
   const longestIntroduction = 300
 
+  /** Whether an element is certainly a quotation. */
+  function isQuoted(element, def) {
+    try {
+      return element.localName === 'blockquote' || Boolean(def.quotation && element.matches?.(def.quotation))
+    } catch {
+      return false
+    }
+  }
+
   /** Whether a node stands in something that is certainly quoted. */
   function quoted(node, field, def) {
-    for (let at = node; at && at !== field; at = at.parentNode) {
-      if (at.localName === 'blockquote') return true
-      try {
-        if (def.quotation && at.matches?.(def.quotation)) return true
-      } catch {
-        return false
-      }
-    }
+    for (let at = node; at && at !== field; at = at.parentNode) if (isQuoted(at, def)) return true
     return false
   }
+
+  const follows = (a, b) => Boolean(b.compareDocumentPosition(a) & Node.DOCUMENT_POSITION_FOLLOWING) && !b.contains(a)
 
   const first = (nodes) =>
     nodes.reduce(
@@ -125,8 +129,9 @@ const Placing = (() => {
    */
   function quotation(field, def, own = []) {
     const starts = [...all(field, def.quotation), ...all(field, 'blockquote')]
+    const sure = first(starts)
     const walker = field.ownerDocument.createTreeWalker(field, NodeFilter.SHOW_TEXT)
-    for (let text = walker.nextNode(); text; text = walker.nextNode()) {
+    for (let text = walker.nextNode(); text && !(sure && follows(text, sure)); text = walker.nextNode()) {
       if (rule.test(text.data) && /\p{L}/u.test(text.data) && !own.some((b) => b.contains(text))) {
         starts.push(text)
         break
@@ -174,6 +179,9 @@ const Placing = (() => {
             .join(' ')
   }
 
+  /** Elements that a signature can stand in, as a page wrote it anew. */
+  const blocks = new Set(['div', 'table', 'section', 'p'])
+
   const parsed = new Map()
   /** A signature's markup as a tree without anything that acts. */
   function treeOf(html) {
@@ -193,16 +201,18 @@ const Placing = (() => {
 
   const traitOf = (signature) => trait(treeOf(signature.html))
 
-  const follows = (a, b) => Boolean(b.compareDocumentPosition(a) & Node.DOCUMENT_POSITION_FOLLOWING) && !b.contains(a)
-
-  /** Whether an element belongs to the quotation of a field. Of a forwarded message nobody can tell where it ends. */
-  function inQuotation(element, field, def, start) {
-    if (!start || quoted(element, field, def)) return Boolean(start)
-    if (start.contains(element)) return true
-    if (!follows(element, start)) return false
+  /** Where a quotation ends: its last element that is certainly quoted; null for one of which nobody can tell, as of a forwarded message. */
+  function quotationEnd(field, def, start) {
     const sure = [...all(field, def.quotation), ...all(field, 'blockquote')]
     const forwarded = !sure.some((e) => start.contains(e) || e.contains(start)) && rule.test(textOf(start))
-    return forwarded || sure.some((e) => follows(e, element))
+    return forwarded ? null : (sure.reduce((last, e) => (!last || follows(e, last) ? e : last), null) ?? start)
+  }
+
+  /** Whether an element belongs to a quotation with a start and an end. */
+  function inQuotation(element, field, def, start, end) {
+    if (!start || quoted(element, field, def)) return Boolean(start)
+    if (start.contains(element)) return true
+    return follows(element, start) && (!end || follows(end, element))
   }
 
   /**
@@ -214,10 +224,19 @@ const Placing = (() => {
     const marked = all(field, `[${MARK}]`).filter((e) => !e.parentElement.closest(`[${MARK}]`))
     const own = marked.filter((e) => e.getAttribute(MARK).endsWith(' ' + id))
     const start = quotation(field, def, own)
-    const found = own.concat(marked.filter((e) => !own.includes(e) && !inQuotation(e, field, def, start)))
-    for (const element of all(field, 'div,table,section,p')) {
-      if (found.some((f) => f.contains(element) || element.contains(f))) continue
-      if (traits.includes(trait(element)) && !inQuotation(element, field, def, start)) found.push(element)
+    const end = start && quotationEnd(field, def, start)
+    const found = own.concat(marked.filter((e) => !own.includes(e) && !inQuotation(e, field, def, start, end)))
+    // what is quoted can be long: it is not gone into
+    const outside = (e) =>
+      e === start || found.includes(e) || isQuoted(e, def) ? NodeFilter.FILTER_REJECT : NodeFilter.FILTER_ACCEPT
+    const walker = field.ownerDocument.createTreeWalker(field, NodeFilter.SHOW_ELEMENT, outside)
+    for (let e = walker.nextNode(); e; e = walker.nextNode()) {
+      if (start && follows(e, start)) {
+        if (!end) break
+        if (inQuotation(e, field, def, start, end)) continue
+      }
+      if (!blocks.has(e.localName) || found.some((f) => f.contains(e) || e.contains(f))) continue
+      if (traits.includes(trait(e))) found.push(e)
     }
     return found
   }

@@ -274,3 +274,17 @@ func TestOnesOwnAddOnKey(t *testing.T) {
 	r.want(404, "POST", "/api/v1/add-on/keys", `{"people":["nobody@brackwater.example"]}`, nil)
 	r.want(422, "POST", "/api/v1/add-on/keys", `{"people":[]}`, nil)
 }
+
+// BenchmarkAddOnAsks is one question of an add-on whether something is new, answered by 304, beside its first answer.
+func BenchmarkAddOnAsks(b *testing.B) {
+	r, _ := released(b)
+	r.want(200, "PUT", "/api/v1/add-on/settings", onSite, nil)
+	r.out("Winter", "")
+	key := r.addOnKey(crew).Key
+	_, _, etag := r.byAddOn(key, "GET", "/current", "")
+	for b.Loop() {
+		if code, said, _ := r.byAddOn(key, "GET", "/current", "", "If-None-Match", etag); code != 304 {
+			b.Fatalf("%d %s", code, said)
+		}
+	}
+}
