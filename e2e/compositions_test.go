@@ -324,7 +324,7 @@ func TestCompositionsInTheStandIn(t *testing.T) {
 	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn))
 	a.paste(a.key, "It works: signatures for "+maren)
 	quoted := a.quoted()
-	a.compositions(inStandIn(t, box, lab.URL, quoted), rig.Soak(30, 250), quoted)
+	a.compositions(inStandIn(t, box, lab.URL, quoted), rig.Soak(20, 250), quoted)
 }
 
 // inReal writes messages in the webmail that Debian packages.
@@ -401,7 +401,7 @@ func TestCompositionsInTheRealWebmail(t *testing.T) {
 	if err := w.AddIdentity(limited, "Harbour office", "harbour.office@brackwater.example"); err != nil {
 		t.Fatal(err)
 	}
-	a.compositions(inReal(t, w), rig.Soak(20, 250), quoted)
+	a.compositions(inReal(t, w), rig.Soak(10, 250), quoted)
 }
 
 // deliver sends the message that is answered.
