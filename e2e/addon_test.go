@@ -398,7 +398,10 @@ func TestWhatPeopleAndPagesDoToSignatures(t *testing.T) {
 	time.Sleep(300 * time.Millisecond)
 	c.chooseAccount(t, tab, 0)
 	time.Sleep(300 * time.Millisecond)
-	where(`document.querySelector('.field').innerText.trim() === 'Only this.' || !document.querySelector('.field').innerText.includes('undefined')`)
+	where(`document.querySelector('.field').innerText.trim() === 'Only this.'`)
+	a.why(lab.URL)
+	a.press("Put it in")
+	c.settled(t, tab, "put in all the same", 1)
 
 	// the person writes in the signature: it stays as they wrote it, for another account too
 	open("kind=new")

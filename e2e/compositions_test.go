@@ -209,6 +209,10 @@ func (a *withAddOn) compose(tab context.Context, c *composing, manner string, nu
 	case "draft kept open":
 		c.keep(tab)
 		c.settled(t, tab, subject+", saved", 1)
+		c.chooseAccount(t, tab, 1)
+		c.settled(t, tab, subject+", saved, another account", 0)
+		c.chooseAccount(t, tab, 0)
+		c.settled(t, tab, subject+", saved, the own account again", 1)
 	}
 	c.send(tab, subject)
 	a.judge(subject, a.sent(c, subject), situation, quoted, typed...)

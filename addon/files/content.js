@@ -63,6 +63,8 @@
       begun: now(),
       touched: -Infinity, // when the person last pressed or typed in the field
       returned: 0,
+      dismissed: false, // the person took the signature out
+      draft: Boolean(Placing.one(pane, def.draft)), // opened again; one that is saved meanwhile is none
       follows: compositions.find((o) => o.ended && o.pane === pane && o.placed && now() - o.ended < 3000) ?? null,
       ended: 0,
     }
@@ -99,7 +101,7 @@
 
   /** Whether somebody else's signature stands in the field: something with the person's address that the person did not write. */
   function foreign(c) {
-    if (c.forced || now() - c.touched < hand || now() - c.begun > settling) return false
+    if (c.forced || c.touched !== -Infinity || now() - c.begun > settling) return false
     const own = c.placed?.block
     for (const element of Placing.all(c.field, '[class*="signature" i],[id*="signature" i]')) {
       if (own && (own.contains(element) || element.contains(own))) continue
@@ -135,7 +137,8 @@
       if (foreign(c)) return take(c, 'other-add-on')
       return single(c)
     }
-    if (c.outcome === 'removed-by-person' || c.outcome === 'other-add-on') return
+    if (c.dismissed) return say(c, 'removed-by-person')
+    if (c.outcome === 'other-add-on') return
     if (c.outcome === 'changed-by-person' && Placing.ours(c.field, c.def, [], c.id).length > 0) return
     const wanted = signaturesHere().find((s) => s.situation === c.situation)
     if (!wanted) return say(c, 'none')
@@ -148,7 +151,7 @@
     }
     if (c.placed) return gone(c, wanted)
     if (c.follows && Placing.squash(Placing.ownText(c.field, c.def)) !== '') return say(c, 'changed-form')
-    if (!c.forced && Placing.one(c.pane, c.def.draft)) return say(c, 'draft')
+    if (!c.forced && c.draft) return say(c, 'draft')
     if (!c.forced && foreign(c)) return say(c, 'other-add-on')
     put(c, wanted)
   }
@@ -171,7 +174,10 @@
   /** What was placed is not there any more: the person took it out, or the page wrote the field anew. */
   function gone(c, wanted) {
     c.placed = null
-    if (now() - c.touched < hand) return say(c, 'removed-by-person')
+    if (now() - c.touched < hand) {
+      c.dismissed = true
+      return say(c, 'removed-by-person')
+    }
     c.returned++
     if (c.returned > mostReturned) return say(c, 'returned-by-site')
     put(c, wanted)
@@ -308,6 +314,7 @@
   function force(wanted) {
     for (const c of compositions.filter((o) => !o.ended)) {
       c.touched = -Infinity
+      c.dismissed = !wanted
       if (!wanted) {
         take(c, 'removed-by-person')
         continue
