@@ -102,7 +102,7 @@ func (s Site) check(at string) error {
 	}
 	for i, m := range s.Matches {
 		if _, err := ReadPattern(m); err != nil {
-			return problem.New(problem.Invalid, "The site %s: %v", s.ID, err).In(fmt.Sprintf("%s.matches[%d]", at, i))
+			return problem.New(problem.Invalid, "The site %s: %v.", s.ID, err).In(fmt.Sprintf("%s.matches[%d]", at, i))
 		}
 	}
 	for i, c := range s.Compose {
@@ -156,21 +156,21 @@ func ReadPattern(text string) (p Pattern, err error) {
 	scheme, rest, ok := strings.Cut(text, "://")
 	host, path, slash := strings.Cut(rest, "/")
 	if !ok || !slash || len(text) > longestQuery || strings.ContainsAny(text, " \t\r\n\\?#@") {
-		return p, fmt.Errorf("%q is no address of pages; write it as https://mail.brackwater.example/*.", text)
+		return p, fmt.Errorf("%q is no address of pages; write it as https://mail.brackwater.example/*", text)
 	}
 	p = Pattern{Scheme: scheme, Host: strings.ToLower(host), Path: "/" + path}
 	if at := strings.LastIndexByte(p.Host, ':'); at > strings.LastIndexByte(p.Host, ']') {
 		p.Host, p.Port = p.Host[:at], p.Host[at+1:]
 	}
 	if _, err := url.Parse(scheme + "://" + strings.Replace(host, "*", "x", 1) + "/"); err != nil {
-		return p, fmt.Errorf("%q is no address of pages: its host cannot be read.", text)
+		return p, fmt.Errorf("%q is no address of pages: its host cannot be read", text)
 	}
 	domain, wild := strings.CutPrefix(p.Host, "*.")
 	if domain == "" || strings.Contains(domain, "*") || wild && !named.MatchString(domain) {
-		return p, fmt.Errorf("%q would be too many sites: name the host, or everything below a domain of your own.", text)
+		return p, fmt.Errorf("%q would be too many sites: name the host, or everything below a domain of your own", text)
 	}
 	if p.Scheme != "https" && (p.Scheme != "http" || !p.local()) {
-		return p, fmt.Errorf("%q is not reached by HTTPS.", text)
+		return p, fmt.Errorf("%q is not reached by HTTPS", text)
 	}
 	return p, nil
 }
