@@ -199,6 +199,13 @@ func TestTheRealClientShowsWhatWasPlaced(t *testing.T) {
 		if err != nil || !bytes.Contains(tried, []byte("unchanged. The sender's signature stands in the newest text already")) {
 			t.Errorf("%s: mail rules do not find the signature that stands there: %v\n%s", c.name, err, tried)
 		}
+		// what the client made of the signature is no alteration
+		read, err := s.Command(binary, "diagnose", file, "--template", filepath.Join(root, "demo/templates/harbour"), "--people",
+			filepath.Join(root, "demo/people.csv")).CombinedOutput()
+		if err != nil || bytes.Contains(read, []byte("altered")) {
+			t.Errorf("%s: read back: %v\n%s", c.name, err, read)
+		}
+		t.Logf("%s: %s", c.name, read)
 		if n := strings.Count(page, "moz-signature"); n != 1 {
 			t.Errorf("%s: the signature stands there %d times", c.name, n)
 		}
