@@ -22,6 +22,8 @@ import (
 	"missivum/core/client"
 	"missivum/core/journey"
 	"missivum/core/personal"
+	"missivum/core/problem"
+	"missivum/core/proof"
 	"missivum/core/template"
 	"missivum/demo"
 	"missivum/e2e/rig"
@@ -354,7 +356,7 @@ func TestAGivenPasteIsPredicted(t *testing.T) {
 			`document.addEventListener('copy', e => { e.clipboardData.setData('text/html', window.other); e.preventDefault() })`,
 		),
 	)
-	count, near := 0, 0
+	count, near, altered := 0, 0, 0
 	for _, one := range everySignature(t) {
 		letters, err := json.Marshal(one.html)
 		if err != nil {
@@ -371,7 +373,17 @@ func TestAGivenPasteIsPredicted(t *testing.T) {
 			chromedp.Focus(chromedp.CSS("#box")),
 			pasteHere(),
 		)
-		real := client.Units(evaluate[string](t, tab, `document.getElementById('box').innerHTML`))
+		pasted := evaluate[string](t, tab, `document.getElementById('box').innerHTML`)
+		verdict, err := proof.Judge(proof.Input{Owner: proof.Owner{Mail: maren, Name: "Maren Lind"}, Wanted: []proof.Wanted{one.wanted},
+			Shown: proof.Shown{HTML: pasted}})
+		if err != nil && !problem.Is(err, problem.TooLarge) {
+			t.Fatal(err)
+		}
+		if err == nil && verdict.State != proof.Right {
+			altered++
+			t.Logf("%s: what the browser pasted is called %s: %+v", one.name, verdict.State, verdict.Differences)
+		}
+		real := client.Units(pasted)
 		if math.Abs(float64(one.characters-real)) <= 0.02*float64(real) {
 			near++
 		} else {
@@ -379,7 +391,10 @@ func TestAGivenPasteIsPredicted(t *testing.T) {
 		}
 		count++
 	}
-	t.Logf("the length of %d of %d is predicted within 2 %%", near, count)
+	t.Logf("the length of %d of %d is predicted within 2 %%; %d pastes are called an alteration", near, count, altered)
+	if altered*100 > 5*count {
+		t.Errorf("%d of %d pastes are called an alteration", altered, count)
+	}
 	if near*100 < 88*count {
 		t.Errorf("the length of %d of %d is predicted", near, count)
 	}
@@ -388,6 +403,7 @@ func TestAGivenPasteIsPredicted(t *testing.T) {
 // preparedOne is a signature as it is copied, with its predicted length in an editable element of Chromium.
 type preparedOne struct {
 	name, html string
+	wanted     proof.Wanted // by which what is pasted is checked
 	characters int
 }
 
@@ -414,13 +430,17 @@ func everySignature(t *testing.T) (list []preparedOne) {
 	anywhere := &client.Profile{Form: "html", Install: client.Installation{Way: client.PasteRender}}
 	day := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	for _, tm := range templates {
-		prepared, err := personal.Prepare(personal.Input{Template: tm, Schema: people.Schema, Day: day, Variant: tm.Variants()[0],
-			Person: &people.People[0], Client: anywhere})
+		in := personal.Input{Template: tm, Schema: people.Schema, Day: day, Variant: tm.Variants()[0], Person: &people.People[0], Client: anywhere}
+		prepared, err := personal.Prepare(in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		wanted, err := in.Wanted("new", "1", false)
 		if err != nil {
 			t.Fatal(err)
 		}
 		at := slices.IndexFunc(prepared.Whole.Pastes, func(p personal.Paste) bool { return p.Engine == journey.Chromium })
-		list = append(list, preparedOne{tm.Name, prepared.Whole.HTML, prepared.Whole.Pastes[at].Characters})
+		list = append(list, preparedOne{tm.Name, prepared.Whole.HTML, wanted, prepared.Whole.Pastes[at].Characters})
 	}
 	return list
 }
