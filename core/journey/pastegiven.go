@@ -107,14 +107,26 @@ func asGiven(doc *markup.Document) {
 		}
 		return true
 	})
-	for _, n := range slices.Backward(slices.Clone(doc.Root.Children)) {
-		text := strings.TrimRight(n.Data, " \t\r\n\f")
-		if n.Kind != markup.Text || text != "" {
-			if n.Kind == markup.Text && text != n.Data && !strings.HasSuffix(n.Data, "\n") {
-				n.SetText(text + "\u00a0")
+	endOfPaste(doc.Root)
+}
+
+// endOfPaste takes away the white space at the end of what is pasted, in the element that is last there too but for a table; a space
+// behind words there becomes one that does not break.
+func endOfPaste(n *markup.Node) {
+	for _, child := range slices.Backward(slices.Clone(n.Children)) {
+		text := strings.TrimRight(child.Data, " \t\r\n\f")
+		switch {
+		case child.Kind != markup.Text:
+			if !child.Is("table") {
+				endOfPaste(child)
 			}
-			break
+			return
+		case text != "":
+			if text != child.Data && !strings.HasSuffix(child.Data, "\n") {
+				child.SetText(text + "\u00a0")
+			}
+			return
 		}
-		n.Remove()
+		child.Remove()
 	}
 }

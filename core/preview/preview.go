@@ -12,6 +12,7 @@ import (
 	"missivum/core/field"
 	"missivum/core/journey"
 	"missivum/core/markup"
+	"missivum/core/passive"
 	"missivum/core/person"
 	"missivum/core/template"
 )
@@ -62,6 +63,7 @@ func (p *Preview) PastedInGecko(variant string, who *person.Person) (string, err
 // clipboard letter by letter and a browser of an engine pasted it.
 func (p *Preview) Stored(profile *client.Profile, engine journey.Engine, variant string, who *person.Person) (string, error) {
 	doc, _ := journey.Simulate(profile, p.Outgoing(), client.Install)
+	passive.Make(doc) // what is active is not copied
 	journey.PasteGiven(engine, doc)
 	return p.fillFragment(doc, variant, who)
 }
