@@ -16,8 +16,8 @@ export function element(tag, attributes = {}, ...inside) {
 
 /** Readies a page: its language, direction and title. */
 export function page(title) {
-  document.documentElement.lang = chrome.i18n.getUILanguage()
-  document.documentElement.dir = chrome.i18n.getMessage('@@bidi_dir')
+  document.documentElement.lang = say('lang')
+  document.documentElement.dir = say('dir')
   document.title = say(title)
 }
 

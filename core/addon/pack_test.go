@@ -167,7 +167,7 @@ func TestTextsAreWhole(t *testing.T) {
 		}
 	}
 	var scripts strings.Builder
-	for _, name := range []string{"why.js", "settings.js", "reads.js", "background.js", "content.js"} {
+	for _, name := range []string{"say.js", "why.js", "settings.js", "reads.js", "background.js", "content.js"} {
 		data, err := fs.ReadFile(addon.Files(), name)
 		if err != nil {
 			t.Fatal(err)
