@@ -170,8 +170,8 @@ func (a *app) addOnKeys(server *string) *cobra.Command {
 	var output, search string
 	c := &cobra.Command{
 		Use: "keys [MAIL...]", Short: "List the keys of people's add-ons, or make a key for each of some people",
-		Long: `Without addresses lists the newest keys. With addresses makes a key for each person, and writes them as CSV: they are shown this once.
-A key fetches the signatures of its person and nothing else; it ends by itself, with the person's leaving, or by missivum add-on
+		Long: `Without addresses lists the newest keys. With addresses makes a key for each person, and writes them as CSV: they are shown this
+once. A key fetches the signatures of its person and nothing else; it ends by itself, with the person's leaving, or by missivum add-on
 revoke.`,
 		Example: "  missivum add-on keys --search lind\n  missivum add-on keys maren.lind@brackwater.example --output keys.csv",
 		RunE: online(server, func(ctx context.Context, r *remote, args []string) error {

@@ -29,14 +29,16 @@ import (
 )
 
 // standIn describes the compose field of lab/webmail.
-const standIn = `{"pane":"section[data-pane]","field":"div[data-part=body]","account":"select[name=from]","quotation":"[data-part=quotation]",
+const standIn = `{"pane":"section[data-pane]","field":"div[data-part=body]","account":"select[name=from]",
+	"quotation":"[data-part=quotation]",
 	"signature":"[data-part=signature]","draft":"[data-draft]"},
 	{"pane":"section[data-pane]","field":"textarea[data-part=body]","account":"select[name=from]","draft":"[data-draft]"}`
 
 // realOne describes that of the webmail that Debian packages: its editor in a frame, and its plain text.
 const realOne = `{"frame":"#composebody_ifr","field":"body.mce-content-body[contenteditable=true]","account":"#_from",
 	"quotation":"#reply-intro","signature":"#_rc_sig","draft":"input[name=_draft_saveid][value]:not([value=''])"},
-	{"when":"input[name=_is_html][value='0']","field":"textarea#composebody","account":"#_from","draft":"input[name=_draft_saveid][value]:not([value=''])"}`
+	{"when":"input[name=_is_html][value='0']","field":"textarea#composebody","account":"#_from",
+	"draft":"input[name=_draft_saveid][value]:not([value=''])"}`
 
 // recorder passes on what is asked of a service, and keeps what was asked for.
 type recorder struct {
@@ -99,7 +101,8 @@ type withAddOn struct {
 
 // site is how the settings name a webmail.
 func site(id, title, address, client, place, compose string) string {
-	return fmt.Sprintf(`{"id":%q,"title":%q,"matches":["%s/*"],"client":%q,"place":%q,"compose":[%s]}`, id, title, address, client, place, compose)
+	return fmt.Sprintf(`{"id":%q,"title":%q,"matches":["%s/*"],"client":%q,"place":%q,"compose":[%s]}`, id, title, address, client, place,
+		compose)
 }
 
 // freePort is an address of this machine at which nothing listens.
@@ -214,7 +217,8 @@ func (a *withAddOn) why(address string) (summary string, reasons map[string]stri
 			a.t.Fatal(err)
 		}
 	}
-	do(a.t, tab, "the reasons", chromedp.Navigate(fmt.Sprintf("chrome-extension://%s/why.html?tab=%d", a.id, id)), chromedp.WaitVisible(`//main//h1`))
+	do(a.t, tab, "the reasons", chromedp.Navigate(fmt.Sprintf("chrome-extension://%s/why.html?tab=%d", a.id, id)),
+		chromedp.WaitVisible(`//main//h1`))
 	summary = evaluate[string](a.t, tab, `document.querySelector('[role=status]').innerText`)
 	reasons = evaluate[map[string]string](a.t, tab, `Object.fromEntries([...document.querySelectorAll('[data-reason]')].map(e =>
 		[e.dataset.reason, e.className + ': ' + (e.querySelector('p')?.innerText ?? '')]))`)
@@ -242,9 +246,7 @@ func (a *withAddOn) press(label string) {
 // TestWhyItIsNotThere: each reason is distinguished from the others, with the step that helps; and the step helps.
 func TestWhyItIsNotThere(t *testing.T) {
 	t.Parallel()
-	box := webmail.New(maren)
-	lab := httptest.NewServer(box)
-	t.Cleanup(lab.Close)
+	box, lab := standInWebmail(t)
 	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn))
 	c := inStandIn(t, box, lab.URL, "")
 	tab := a.tab(c)
@@ -267,7 +269,8 @@ func TestWhyItIsNotThere(t *testing.T) {
 	}
 	open := func(query string) {
 		t.Helper()
-		do(t, tab, query, chromedp.Navigate(lab.URL+"/compose?"+query), chromedp.WaitVisible(`//body[@data-ready]`), chromedp.Sleep(300*time.Millisecond))
+		do(t, tab, query, chromedp.Navigate(lab.URL+"/compose?"+query), chromedp.WaitVisible(`//body[@data-ready]`),
+			chromedp.Sleep(300*time.Millisecond))
 	}
 	open("kind=new")
 	bad("without a key", "not in this message", "key", "no key yet")
@@ -307,7 +310,8 @@ func TestWhyItIsNotThere(t *testing.T) {
 		t.Errorf("beside another's: %d signatures", n)
 	}
 	do(t, tab, "own settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`), chromedp.Evaluate[chromedp.Void](
-		`{ document.getElementById('box').innerHTML = '<p>Greetings, Maren</p>'; document.getElementById('new').click(); document.getElementById('save').click() }`),
+		`{ document.getElementById('box').innerHTML = '<p>Greetings, Maren</p>'; document.getElementById('new').click()
+			document.getElementById('save').click() }`),
 		chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
 	bad("no message", "No message is being written", "", "")
 	open("kind=new")
@@ -358,9 +362,7 @@ func TestWhyItIsNotThere(t *testing.T) {
 // TestWhatPeopleAndPagesDoToSignatures: what the person does stays, what the page does is put right, and nothing is doubled.
 func TestWhatPeopleAndPagesDoToSignatures(t *testing.T) {
 	t.Parallel()
-	box := webmail.New(maren)
-	lab := httptest.NewServer(box)
-	t.Cleanup(lab.Close)
+	box, lab := standInWebmail(t)
 	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "below", standIn))
 	a.paste(a.key, "It works: signatures for "+maren)
 	quoted := a.quoted()
@@ -379,7 +381,8 @@ func TestWhatPeopleAndPagesDoToSignatures(t *testing.T) {
 	// below the quotation, where the organisation says so
 	open("kind=reply")
 	c.settled(t, tab, "below", 1)
-	where(`!(document.querySelector('[data-part=quotation]').compareDocumentPosition(document.querySelector('[data-placed-signature]')) & Node.DOCUMENT_POSITION_PRECEDING)`)
+	where(`!(document.querySelector('[data-part=quotation]').compareDocumentPosition(
+		document.querySelector('[data-placed-signature]')) & Node.DOCUMENT_POSITION_PRECEDING)`)
 	where(`!document.querySelector('[data-part=quotation] [data-placed-signature]')`)
 
 	// the page writes the field anew
@@ -392,7 +395,8 @@ func TestWhatPeopleAndPagesDoToSignatures(t *testing.T) {
 	open("kind=new")
 	c.settled(t, tab, "placed", 1)
 	c.write(t, tab, "Without. ", false)
-	do(t, tab, "everything is deleted", chromedp.KeyEvent("a", chromedp.KeyModifiers(control)), chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent("Only this."))
+	do(t, tab, "everything is deleted", chromedp.KeyEvent("a", chromedp.KeyModifiers(control)), chromedp.KeyEvent(kb.Delete),
+		chromedp.KeyEvent("Only this."))
 	c.settled(t, tab, "taken out by keys", 0)
 	c.chooseAccount(t, tab, 1)
 	time.Sleep(300 * time.Millisecond)
@@ -441,21 +445,26 @@ func TestWhatPeopleAndPagesDoToSignatures(t *testing.T) {
 	open("kind=reply&form=plain")
 	waitFor(t, tab, "plain text", `/^-- \n/m.test(document.querySelector('textarea').value)`)
 	where(`document.querySelector('textarea').value.split('Maren Lind').length === 2`)
-	do(t, tab, "another account", chromedp.Evaluate[chromedp.Void](`{ const s = document.querySelector('select[name=from]'); s.selectedIndex = 1
+	do(t, tab, "another account", chromedp.Evaluate[chromedp.Void](`{ const s = document.querySelector('select[name=from]')
+		s.selectedIndex = 1
 		s.dispatchEvent(new Event('change', { bubbles: true })) }`))
 	waitFor(t, tab, "taken out of plain text", `!document.querySelector('textarea').value.includes('Maren Lind')`)
-	where(`document.querySelector('textarea').value === '\n\nOn Mon, 23 Nov 2026 at 09:12, Tom Pilot <pilot@harbour.example> wrote:\n> Which berth is it, and who meets the pilot?\n'`)
+	where(`document.querySelector('textarea').value ===
+		'\n\nOn Mon, 23 Nov 2026 at 09:12, Tom Pilot <pilot@harbour.example> wrote:\n> Which berth is it, and who meets the pilot?\n'`)
 
 	// from formatted to plain text: not twice
 	open("kind=new")
 	c.settled(t, tab, "formatted", 1)
-	do(t, tab, "plain text", chromedp.Click(chromedp.CSS("button[name=plain]")), chromedp.WaitVisible(`//textarea`), chromedp.Sleep(400*time.Millisecond))
+	do(t, tab, "plain text", chromedp.Click(chromedp.CSS("button[name=plain]")), chromedp.WaitVisible(`//textarea`),
+		chromedp.Sleep(400*time.Millisecond))
 	where(`document.querySelector('textarea').value.split('Head of Timetables').length === 2`)
 
 	// a signature that the box holds already, put there by the page of one's own signature, is left alone
-	do(t, tab, "the same in the settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`), chromedp.Evaluate[chromedp.Void](
-		fmt.Sprintf(`{ document.getElementById('box').innerHTML = %q; document.getElementById('new').click(); document.getElementById('save').click() }`,
-			a.signatures["new"])), chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
+	do(t, tab, "the same in the settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`),
+		chromedp.Evaluate[chromedp.Void](
+			fmt.Sprintf(`{ document.getElementById('box').innerHTML = %q; document.getElementById('new').click()
+			document.getElementById('save').click() }`,
+				a.signatures["new"])), chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
 	open("kind=new")
 	time.Sleep(400 * time.Millisecond)
 	where(`document.querySelector('.field').innerText.split('Head of Timetables').length === 2`)
@@ -474,8 +483,9 @@ func TestWhatPeopleAndPagesDoToSignatures(t *testing.T) {
 
 	// another release, while a draft with the one of before is open in another window
 	c = inStandIn(t, box, lab.URL, "")
-	do(t, tab, "no signature in the settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`), chromedp.Evaluate[chromedp.Void](
-		`{ document.getElementById('box').innerHTML = ''; document.getElementById('save').click() }`),
+	do(t, tab, "no signature in the settings", chromedp.Navigate(lab.URL+"/settings"), chromedp.WaitVisible(`//h1`),
+		chromedp.Evaluate[chromedp.Void](
+			`{ document.getElementById('box').innerHTML = ''; document.getElementById('save').click() }`),
 		chromedp.WaitVisible(`//span[@id="said" and contains(., "Saved")]`))
 	c.open(tab, "new")
 	c.settled(t, tab, "of the first release", 1)
@@ -522,7 +532,8 @@ func TestTheAddOnSendsNothingElse(t *testing.T) {
 		a.compose(tab, c, manner, i, quoted)
 	}
 	for _, query := range []string{"kind=new&other=1", "kind=reply&from=1", "kind=new&form=plain"} {
-		do(t, tab, query, chromedp.Navigate(lab.URL+"/compose?"+query), chromedp.WaitVisible(`//body[@data-ready]`), chromedp.Sleep(300*time.Millisecond))
+		do(t, tab, query, chromedp.Navigate(lab.URL+"/compose?"+query), chromedp.WaitVisible(`//body[@data-ready]`),
+			chromedp.Sleep(300*time.Millisecond))
 	}
 	waitReports := func() (reports []addon.Report) {
 		for _, s := range a.between.all() {
@@ -589,8 +600,10 @@ func TestTheAddOnSendsNothingElse(t *testing.T) {
 // at presses the middle of what an expression gives, in the page or in a frame of it.
 func at(t *testing.T, tab context.Context, element string) {
 	t.Helper()
-	xy := evaluate[[]float64](t, tab, `(e => { let r = e.getBoundingClientRect(), x = r.left + Math.min(r.width / 2, 60), y = r.top + Math.min(r.height / 2, 12)
-		for (let w = e.ownerDocument.defaultView; w !== top; w = w.parent) { const f = w.frameElement.getBoundingClientRect(); x += f.left; y += f.top }
+	xy := evaluate[[]float64](t, tab, `(e => { let r = e.getBoundingClientRect(),
+		x = r.left + Math.min(r.width / 2, 60), y = r.top + Math.min(r.height / 2, 12)
+		for (let w = e.ownerDocument.defaultView; w !== top; w = w.parent) {
+			const f = w.frameElement.getBoundingClientRect(); x += f.left; y += f.top }
 		return [x, y] })(`+element+`)`)
 	do(t, tab, "pressing on "+element, chromedp.MouseClickXY(xy[0], xy[1]))
 }
@@ -618,18 +631,8 @@ func (a *withAddOn) record(tab context.Context, address string, elements ...stri
 // messages.
 func TestTheRecorder(t *testing.T) {
 	t.Parallel()
-	box := webmail.New(maren)
-	lab := httptest.NewServer(box)
-	t.Cleanup(lab.Close)
-	w, err := rig.StartWebmail()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := w.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	box, lab := standInWebmail(t)
+	w := realWebmail(t)
 	here := func(one, other string) []string {
 		return []string{site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", one),
 			site("webmail", "Webmail", w.Address, "washing-webmail", "above", other)}
@@ -683,18 +686,8 @@ func TestTheRecorder(t *testing.T) {
 // TestMessagesOfTheAddOnAreRight: what was sent is read back, is what the person should have, and the proof has arrived.
 func TestMessagesOfTheAddOnAreRight(t *testing.T) {
 	t.Parallel()
-	box := webmail.New(maren)
-	lab := httptest.NewServer(box)
-	t.Cleanup(lab.Close)
-	w, err := rig.StartWebmail()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := w.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	box, lab := standInWebmail(t)
+	w := realWebmail(t)
 	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn),
 		site("webmail", "Webmail", w.Address, "washing-webmail", "above", realOne))
 	// the person finds the add-on and the key on the page of their own signature
@@ -750,9 +743,7 @@ func TestTheAddOnByPolicy(t *testing.T) {
 	if err := os.MkdirAll(policies, 0o755); err != nil {
 		t.Skipf("policies are written by root alone: %v", err)
 	}
-	box := webmail.New(maren)
-	lab := httptest.NewServer(box)
-	t.Cleanup(lab.Close)
+	box, lab := standInWebmail(t)
 	// the policy is there before the browser starts; it speaks of this add-on alone, whose id is that of its service's key
 	var file string
 	a := startAddOnWith(t, func(a *withAddOn) {

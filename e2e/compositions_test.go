@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"net/smtp"
 	"net/url"
 	"slices"
@@ -322,9 +321,7 @@ func (a *withAddOn) sent(c *composing, subject string) string {
 // TestCompositionsInTheStandIn: never doubled, never in the quotation, never a word lost.
 func TestCompositionsInTheStandIn(t *testing.T) {
 	t.Parallel()
-	box := webmail.New(maren)
-	lab := httptest.NewServer(box)
-	t.Cleanup(lab.Close)
+	box, lab := standInWebmail(t)
 	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn))
 	a.paste(a.key, "It works: signatures for "+maren)
 	quoted := a.quoted()
@@ -382,15 +379,7 @@ func inReal(t *testing.T, w *rig.Webmail) *composing {
 // TestCompositionsInTheRealWebmail: the same in the webmail that Debian packages, through Postfix and Dovecot.
 func TestCompositionsInTheRealWebmail(t *testing.T) {
 	t.Parallel()
-	w, err := rig.StartWebmail()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := w.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	w := realWebmail(t)
 	a := startAddOn(t, site("webmail", "Webmail", w.Address, "washing-webmail", "above", realOne))
 	a.paste(a.key, "It works: signatures for "+maren)
 	quoted := a.quoted()

@@ -82,6 +82,30 @@ func release(t *testing.T, s *rig.Server, title string) {
 	asked(t, "POST", at+"send", "Bo", `{"waves":[]}`, nil)
 }
 
+// standInWebmail starts lab/webmail for Maren.
+func standInWebmail(t *testing.T) (*webmail.Webmail, *httptest.Server) {
+	t.Helper()
+	box := webmail.New(maren)
+	lab := httptest.NewServer(box)
+	t.Cleanup(lab.Close)
+	return box, lab
+}
+
+// realWebmail starts the webmail that Debian packages, with its mail server.
+func realWebmail(t *testing.T) *rig.Webmail {
+	t.Helper()
+	w, err := rig.StartWebmail()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := w.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return w
+}
+
 // linkFor makes a personal link.
 func linkFor(t *testing.T, s *rig.Server, person string) string {
 	t.Helper()
@@ -159,9 +183,7 @@ const maren = "maren.lind@brackwater.example"
 func TestYourSignature(t *testing.T) {
 	t.Parallel()
 	s := withRelease(t)
-	box := webmail.New(maren)
-	lab := httptest.NewServer(box)
-	t.Cleanup(lab.Close)
+	box, lab := standInWebmail(t)
 	tab := ownBrowser(t)
 	link := linkFor(t, s, maren)
 	openPage(t, tab, link, "capped signature box")
@@ -230,15 +252,7 @@ func TestYourSignatureInTheRealWebmail(t *testing.T) {
 		t.Fatalf("make setup installs the webmail: %v", err)
 	}
 	s := withRelease(t)
-	w, err := rig.StartWebmail()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := w.Close(); err != nil {
-			t.Error(err)
-		}
-	})
+	w := realWebmail(t)
 	tab := ownBrowser(t)
 	link := linkFor(t, s, maren)
 	openPage(t, tab, link, "Open-source webmail")
@@ -258,6 +272,7 @@ func TestYourSignatureInTheRealWebmail(t *testing.T) {
 		chromedp.Sleep(time.Second), // until the editor has put the signature in
 		chromedp.Click(chromedp.CSS("#compose-content .formbuttons .send")))
 	var arrived [][]byte
+	var err error
 	for until := time.Now().Add(patience); len(arrived) == 0 && time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
 		if arrived, err = w.Server.Mailbox(rig.WebmailUser, "MIME-Version"); err != nil {
 			t.Fatal(err)
@@ -430,7 +445,8 @@ func everySignature(t *testing.T) (list []preparedOne) {
 	anywhere := &client.Profile{Form: "html", Install: client.Installation{Way: client.PasteRender}}
 	day := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	for _, tm := range templates {
-		in := personal.Input{Template: tm, Schema: people.Schema, Day: day, Variant: tm.Variants()[0], Person: &people.People[0], Client: anywhere}
+		in := personal.Input{Template: tm, Schema: people.Schema, Day: day, Variant: tm.Variants()[0], Person: &people.People[0],
+			Client: anywhere}
 		prepared, err := personal.Prepare(in)
 		if err != nil {
 			t.Fatal(err)

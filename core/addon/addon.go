@@ -41,16 +41,23 @@ type Site struct {
 // Compose is how one compose field, and what belongs to it, is recognised. Each member but AccountAttribute is a selector (Selectors
 // Level 4) of elements.
 type Compose struct {
-	Pane             string `json:"pane,omitempty" yaml:"pane,omitempty"`                         // one for each message, where a page holds several; blank: the page
-	When             string `json:"when,omitempty" yaml:"when,omitempty"`                         // that is there, in the pane, while this description holds; blank: always
-	Frame            string `json:"frame,omitempty" yaml:"frame,omitempty"`                       // that holds the field, in the pane; blank for none
-	Field            string `json:"field" yaml:"field"`                                           // that is written in: an editable element or a text area
-	Account          string `json:"account" yaml:"account"`                                       // that shows the sender's mail address, in the pane
-	AccountAttribute string `json:"accountAttribute,omitempty" yaml:"accountAttribute,omitempty"` // that holds it; blank: value or text
+	// Pane holds one message, where a page shows several; blank for the page.
+	Pane string `json:"pane,omitempty" yaml:"pane,omitempty"`
+	// When is there, in the pane, while this description holds; blank for always.
+	When string `json:"when,omitempty" yaml:"when,omitempty"`
+	// Frame holds the field, in the pane; blank for none.
+	Frame string `json:"frame,omitempty" yaml:"frame,omitempty"`
+	// Field is written in: an editable element or a text area.
+	Field string `json:"field" yaml:"field"`
+	// Account shows the sender's mail address, in the pane.
+	Account          string `json:"account" yaml:"account"`
+	AccountAttribute string `json:"accountAttribute,omitempty" yaml:"accountAttribute,omitempty"` // that holds the address; blank for value or text
 	Quotation        string `json:"quotation,omitempty" yaml:"quotation,omitempty"`               // that begins the quotation, in the field
 	Signature        string `json:"signature,omitempty" yaml:"signature,omitempty"`               // that the site puts its own signature in
-	Draft            string `json:"draft,omitempty" yaml:"draft,omitempty"`                       // that is there when a draft is opened again
-	Reply            string `json:"reply,omitempty" yaml:"reply,omitempty"`                       // that is there in replies and forwards; blank: a quotation
+	// Draft is there when a draft is opened again.
+	Draft string `json:"draft,omitempty" yaml:"draft,omitempty"`
+	// Reply is there in replies and forwards; blank: whether there is a quotation.
+	Reply string `json:"reply,omitempty" yaml:"reply,omitempty"`
 }
 
 // Limits of sites.

@@ -63,8 +63,10 @@ func TestPatterns(t *testing.T) {
 			t.Errorf("%s: %+v %v", text, p, err)
 		}
 	}
-	for _, text := range []string{"", "*", "<all_urls>", "https://*/*", "*://mail.brackwater.example/*", "https://*.example/*", "https://*", "ftp://a.example/*",
-		"http://mail.brackwater.example/*", "https://mail.*.example/*", "https://mail.brackwater.example", "https://user@mail.brackwater.example/*",
+	for _, text := range []string{"", "*", "<all_urls>", "https://*/*", "*://mail.brackwater.example/*", "https://*.example/*",
+		"https://*", "ftp://a.example/*",
+		"http://mail.brackwater.example/*", "https://mail.*.example/*", "https://mail.brackwater.example",
+		"https://user@mail.brackwater.example/*",
 		"https://mail.brackwater.example/?a=*", "https://*.0.0.1/*", "file:///*", "https://a b/*", "https://[::1/*"} {
 		if p, err := ReadPattern(text); err == nil {
 			t.Errorf("%q is read as %+v", text, p)

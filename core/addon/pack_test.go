@@ -35,7 +35,8 @@ func input(t testing.TB, engine Engine) Input {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Input{Files: addon.Files(), Organisation: "Brackwater Ferries", Service: "https://signatures.brackwater.example", Sites: []Site{crew()},
+	return Input{Files: addon.Files(), Organisation: "Brackwater Ferries", Service: "https://signatures.brackwater.example",
+		Sites:   []Site{crew()},
 		Version: "1.0.7", Engine: engine, Public: &key.PublicKey}
 }
 
@@ -93,11 +94,13 @@ func TestThePackageHasNoOtherAccess(t *testing.T) {
 		if !slices.Equal(m.Permissions, []string{"alarms", "storage"}) || m.Optional != nil || m.Resources != nil || m.Connectable != nil {
 			t.Errorf("%s: %+v", engine, m)
 		}
-		if m.Policy.Pages != "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self'; connect-src https://signatures.brackwater.example" {
+		if m.Policy.Pages != "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self'; "+
+			"connect-src https://signatures.brackwater.example" {
 			t.Errorf("%s", m.Policy.Pages)
 		}
 		for name := range files {
-			if path.Ext(name) == ".js" && regexp.MustCompile(`\beval\(|new Function|import\(|https?://[a-z]`).Match(stripped(files[name])) && name != "organisation.js" {
+			if path.Ext(name) == ".js" && regexp.MustCompile(`\beval\(|new Function|import\(|https?://[a-z]`).Match(stripped(files[name])) &&
+				name != "organisation.js" {
 				t.Errorf("%s takes code or names an address", name)
 			}
 		}
@@ -276,7 +279,8 @@ func TestPolicies(t *testing.T) {
 		key    string
 		want   string
 	}{
-		"Chromium":                     {Chromium, "k", `{"3rdparty":{"extensions":{"abc":{"key":"k"}}},"ExtensionSettings":{"abc":{"installation_mode":"allowed"}}}`},
+		"Chromium": {Chromium, "k", `{"3rdparty":{"extensions":{"abc":{"key":"k"}}},` +
+			`"ExtensionSettings":{"abc":{"installation_mode":"allowed"}}}`},
 		"Chromium, where people paste": {Chromium, "", `{"ExtensionSettings":{"abc":{"installation_mode":"allowed"}}}`},
 		"Gecko": {Gecko, "k", `{"policies":{"3rdparty":{"Extensions":{"` + GeckoID + `":{"key":"k"}}},"ExtensionSettings":{"` + GeckoID +
 			`":{"install_url":"https://s.example/api/v1/add-on/add-on.xpi","installation_mode":"force_installed"}}}}`},

@@ -356,7 +356,8 @@ attributes that its list does not name, nosend and loading among them. Of the co
 for one person, ` + corpusPaste(root) + `; before the lone block, shorthands, shares of the width and what holds anyway were
 modelled, 48 of 89 lengths in Chromium were. The corpus helped to build the model, so others will differ more. Signatures that
 nobody had looked at, pasted once before anything was changed for them: of the 22 that came to the corpus last 18
-lengths were within 2 % in Chromium and 22 in Gecko; of nine in the manner of generators and old mail 4 were in Chromium, the worst 10 % off. What these showed is modelled since:
+lengths were within 2 % in Chromium and 22 in Gecko; of nine in the manner of generators and old mail 4 were
+in Chromium, the worst 10 % off. What these showed is modelled since:
 what is given already is not written again, percentages of letters, sides in text from right to left, spaces that do not break, borders
 of none, maps and empty blocks at the end. A test holds
 every demo and starter signature within 2 % in Chromium. What relative addresses become is not foreseen, nor pieces that

@@ -139,7 +139,8 @@ func (w *Webmail) draft(out http.ResponseWriter, r *http.Request) {
 // gone are elements that are taken away with what is in them.
 var gone = map[atom.Atom]bool{atom.Script: true, atom.Style: true, atom.Iframe: true, atom.Form: true, atom.Object: true, atom.Svg: true}
 
-// Rewritten is markup as the webmail stores it: names, classes and notes of pages (data-) gone, active content gone, links without a colour of their own blue.
+// Rewritten is markup as the webmail stores it: names, classes and notes of pages (data-) gone, active content gone,
+// links without a colour of their own blue.
 func Rewritten(source string) string {
 	nodes, err := html.ParseFragment(strings.NewReader(source), &html.Node{Type: html.ElementNode, DataAtom: atom.Body, Data: "body"})
 	if err != nil {
@@ -162,7 +163,8 @@ func rewrite(n *html.Node) bool {
 	kept := n.Attr[:0]
 	coloured := false
 	for _, a := range n.Attr {
-		if a.Key == "class" || a.Key == "id" || strings.HasPrefix(a.Key, "data-") || strings.HasPrefix(a.Key, "on") || a.Key == "src" && strings.HasPrefix(a.Val, "data:") {
+		if a.Key == "class" || a.Key == "id" || strings.HasPrefix(a.Key, "data-") || strings.HasPrefix(a.Key, "on") || a.Key == "src" &&
+			strings.HasPrefix(a.Val, "data:") {
 			continue
 		}
 		coloured = coloured || a.Key == "style" && strings.Contains(a.Val, "color")

@@ -50,7 +50,8 @@ func TestTheAddOnGetsItsPersonsSignatures(t *testing.T) {
 	if err := json.Unmarshal([]byte(said), &got); err != nil || code != 200 {
 		t.Fatalf("%d %s", code, said)
 	}
-	if got.Person != crew || got.Release != "1" || len(got.Sites) != 1 || len(got.Signatures) != 2 || got.Ends != key.Ends.Format(time.DateOnly) {
+	if got.Person != crew || got.Release != "1" || len(got.Sites) != 1 || len(got.Signatures) != 2 ||
+		got.Ends != key.Ends.Format(time.DateOnly) {
 		t.Errorf("%+v", got)
 	}
 	for _, s := range got.Signatures {
@@ -65,7 +66,8 @@ func TestTheAddOnGetsItsPersonsSignatures(t *testing.T) {
 	visitor.open(token)
 	var page personal.Prepared
 	visitor.want(200, "POST", "/signature", `{"client":"capped-webmail","situation":"new"}`, &page)
-	if at := slices.IndexFunc(got.Signatures, func(s addon.Signature) bool { return s.Situation == "new" }); got.Signatures[at].HTML != page.Whole.HTML {
+	at := slices.IndexFunc(got.Signatures, func(s addon.Signature) bool { return s.Situation == "new" })
+	if got.Signatures[at].HTML != page.Whole.HTML {
 		t.Error("the add-on and the page differ")
 	}
 	// what it has is not sent again; another release is
@@ -73,7 +75,8 @@ func TestTheAddOnGetsItsPersonsSignatures(t *testing.T) {
 		t.Errorf("what it has: %d %s", code, said)
 	}
 	r.out("Spring", "")
-	if code, said, _ := r.byAddOn(key.Key, "GET", "/current", "", "If-None-Match", etag); code != 200 || !strings.Contains(said, `"release":"2"`) {
+	if code, said, _ := r.byAddOn(key.Key, "GET", "/current", "", "If-None-Match", etag); code != 200 ||
+		!strings.Contains(said, `"release":"2"`) {
 		t.Errorf("after another release: %d %s", code, said)
 	}
 	// it can do nothing else, and nobody else can do it
@@ -148,7 +151,8 @@ func TestWhatTheAddOnSaysIsProof(t *testing.T) {
 		return m.Rows[0].Cells
 	}
 	report := func(outcome, situation, release string) string {
-		return fmt.Sprintf(`{"version":"1.0.1","reports":[{"site":"crew-webmail","situation":%q,"outcome":%q,"release":%q}]}`, situation, outcome, release)
+		return fmt.Sprintf(`{"version":"1.0.1","reports":[{"site":"crew-webmail","situation":%q,"outcome":%q,"release":%q}]}`, situation,
+			outcome, release)
 	}
 	for _, c := range []struct {
 		outcome string
@@ -183,14 +187,16 @@ func TestWhatTheAddOnSaysIsProof(t *testing.T) {
 		"another situation": report("placed", "always", "1"),
 		"a long release":    report("placed", "new", strings.Repeat("1", 30)),
 		"a long version":    `{"version":"` + strings.Repeat("1", 30) + `","reports":[]}`,
-		"too many":          `{"version":"1","reports":[` + strings.Repeat(`{"site":"x","situation":"new","outcome":"placed","release":"1"},`, 60) + `{}]}`,
+		"too many": `{"version":"1","reports":[` +
+			strings.Repeat(`{"site":"x","situation":"new","outcome":"placed","release":"1"},`, 60) + `{}]}`,
 		"more than is said": `{"version":"1","reports":[],"subject":"x"}`,
 	} {
 		if code, said, _ := r.byAddOn(key, "POST", "/state", body); code < 400 || code >= 500 {
 			t.Errorf("%s: %d %s", name, code, said)
 		}
 	}
-	if code, said, _ := r.byAddOn(key, "POST", "/state", strings.Replace(report("placed", "new", "1"), "crew-webmail", "gone", 1)); code != 204 {
+	if code, said, _ := r.byAddOn(key, "POST", "/state",
+		strings.Replace(report("placed", "new", "1"), "crew-webmail", "gone", 1)); code != 204 {
 		t.Errorf("a site that was taken away: %d %s", code, said)
 	}
 }

@@ -69,7 +69,8 @@ func (tx *Tx) AddOnKeysOf(person string) (n int, oldest int64, err error) {
 // UsedAddOnKey notes that a key was used, and by which version of the add-on; blank for the one of before.
 func (tx *Tx) UsedAddOnKey(id int64, version string) error {
 	tx.aside = true
-	_, err := tx.exec(`UPDATE add_on_keys SET used_at = ?, version = CASE ? WHEN '' THEN version ELSE ? END WHERE id = ?`, stamp(tx.at), version,
+	_, err := tx.exec(`UPDATE add_on_keys SET used_at = ?, version = CASE ? WHEN '' THEN version ELSE ? END WHERE id = ?`, stamp(tx.at),
+		version,
 		version, id)
 	return err
 }

@@ -28,7 +28,8 @@ const (
 func TestTheAddOnInGecko(t *testing.T) {
 	box := httptest.NewServer(webmail.New(crewMail))
 	t.Cleanup(box.Close)
-	site := addon.Site{ID: "crew-webmail", Title: "Crew webmail", Matches: []string{box.URL + "/*"}, Client: "capped-webmail", Place: addon.Above,
+	site := addon.Site{ID: "crew-webmail", Title: "Crew webmail", Matches: []string{box.URL + "/*"}, Client: "capped-webmail",
+		Place: addon.Above,
 		Compose: []addon.Compose{{Pane: "section[data-pane]", Field: "div[data-part=body]", Account: "select[name=from]",
 			Quotation: "[data-part=quotation]", Draft: "[data-draft]"}}}
 	var mu sync.Mutex
@@ -52,7 +53,8 @@ func TestTheAddOnInGecko(t *testing.T) {
 		answer := addon.Answer{Person: crewMail, Release: "1", Ends: "2028-01-01", Sites: []addon.Site{site}}
 		for _, situation := range []string{"new", "reply"} {
 			answer.Signatures = append(answer.Signatures, addon.Signature{Site: site.ID, Situation: situation,
-				HTML: "<table><tr><td><b>Maren Lind</b><br>Head of Timetables, " + situation + "</td></tr></table>", Text: "Maren Lind\nHead of Timetables"})
+				HTML: "<table><tr><td><b>Maren Lind</b><br>Head of Timetables, " + situation + "</td></tr></table>",
+				Text: "Maren Lind\nHead of Timetables"})
 		}
 		json.NewEncoder(w).Encode(answer) // the other end may have gone
 	}))
@@ -72,7 +74,8 @@ func TestTheAddOnInGecko(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { g.Close() }) // it may have ended
-	if err := g.call(ctx, "webExtension.install", map[string]any{"extensionData": map[string]any{"type": "archivePath", "path": archive}}, nil); err != nil {
+	if err := g.call(ctx, "webExtension.install", map[string]any{"extensionData": map[string]any{"type": "archivePath", "path": archive}},
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	is := func(what, expression string) {
@@ -106,7 +109,8 @@ func TestTheAddOnInGecko(t *testing.T) {
 			t.Fatal(err)
 		}
 		is(kind, count+` === 1 && document.querySelector('.field').innerText.includes('Head of Timetables')`)
-		run(`{ const s = document.querySelector('select[name=from]'); s.selectedIndex = 1; s.dispatchEvent(new Event('change', { bubbles: true })) }`)
+		run(`{ const s = document.querySelector('select[name=from]'); s.selectedIndex = 1
+			s.dispatchEvent(new Event('change', { bubbles: true })) }`)
 		is(kind+", another account", count+" === 0")
 	}
 	mu.Lock()
