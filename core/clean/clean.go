@@ -109,7 +109,7 @@ func (t *cleaner) read(source string) (*markup.Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	regular, err := regularised(source, doc)
+	regular, err := doc.Regular()
 	if err != nil || regular == source {
 		return doc, err
 	}

@@ -1,6 +1,7 @@
 package journey
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -23,6 +24,7 @@ func Paste(doc *markup.Document) { paste(doc, true) }
 // paste is Paste; a lone block may stay.
 func paste(doc *markup.Document, takesLoneBlocks bool) {
 	compact.WhiteSpace(doc)
+	withoutGaps(doc)
 	for _, n := range doc.Root.Elements() {
 		if notCopied(n) {
 			n.Remove()
@@ -62,7 +64,23 @@ func paste(doc *markup.Document, takesLoneBlocks bool) {
 	if takesLoneBlocks {
 		loneBlock(doc)
 	}
-	thinned(doc.Root, map[string]string{})
+	thinner{}.thin(doc.Root, map[string]string{})
+	simplified(doc.Root)
+}
+
+// withoutGaps takes away white space between the parts of a flexible box or a grid, where it is not shown (CSS Flexible Box Layout, 4).
+func withoutGaps(doc *markup.Document) {
+	for _, n := range doc.Root.Elements() {
+		display, _ := n.Declared("display")
+		if !strings.HasSuffix(display, "flex") && !strings.HasSuffix(display, "grid") {
+			continue
+		}
+		for _, c := range slices.Clone(n.Children) {
+			if c.Kind == markup.Text && strings.Trim(c.Data, blanks) == "" {
+				c.Remove()
+			}
+		}
+	}
 }
 
 // asRead leaves what a browser has of a document: without comments and what belongs to the head, but for elements that stay,
@@ -117,49 +135,165 @@ func empty(n *markup.Node) {
 	}
 }
 
-// thinned takes declarations off elements that say what the element around says already, and leaves out the tags of spans
+// thinner takes declarations off elements that say what the element around says already, and leaves out the tags of spans
 // that then say nothing, as the browser does when it pastes.
-func thinned(n *markup.Node, given map[string]string) {
+type thinner struct {
+	letter bool // the markup was put onto the clipboard letter by letter: nothing was worked out before
+}
+
+// thin does it for an element and all in it. given is what the element around gives.
+func (t thinner) thin(n *markup.Node, given map[string]string) {
 	if n.Kind == markup.Element {
-		rest := slices.DeleteFunc(slices.Clone(n.Style), func(d markup.Declaration) bool { return redundant(n, d, given) })
-		if len(rest) != len(n.Style) {
+		rest := slices.DeleteFunc(slices.Clone(n.Style), func(d markup.Declaration) bool { return t.redundant(n, d, given) })
+		if t.letter {
+			rest = t.contradicted(n, headingFont(n, withoutGround(rest, given)), given)
+		}
+		if !slices.Equal(rest, n.Style) {
 			restyle(n, rest)
 		}
-		if n.Is("span") && !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !field.Reserved(a.Name) }) {
+		if (n.Is("span") || t.letter && n.Is("font")) && !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !field.Reserved(a.Name) }) {
 			n.Silence()
 		}
 		given = givenIn(n, given)
 	}
 	for _, c := range n.Children {
 		if c.Kind != markup.Conditional {
-			thinned(c, given)
+			t.thin(c, given)
 		}
 	}
 }
+
+// contradicted makes a span of an element for bold or italic letters whose style says otherwise.
+func (t thinner) contradicted(n *markup.Node, list []markup.Declaration, given map[string]string) []markup.Declaration {
+	for i, d := range list {
+		value := held(d.Property, d.Value)
+		switch {
+		case d.Important:
+		case n.Is("b") && d.Property == "font-weight" && d.Value != "bold", n.Is("strong") && d.Property == "font-weight" && value == "400",
+			n.Is("i", "em") && d.Property == "font-style" && value == "normal":
+			n.Rename("span")
+			if held(d.Property, given[d.Property]) == value {
+				return slices.Delete(slices.Clone(list), i, i+1)
+			}
+			return list
+		}
+	}
+	return list
+}
+
+// withoutGround takes the colour out of backgrounds that is behind everything anyway.
+func withoutGround(list []markup.Declaration, given map[string]string) (out []markup.Declaration) {
+	for _, d := range list {
+		if _, plain := style.Color(d.Value); plain && d.Property == "background" && held("background-color", given["background-color"]) ==
+			held("background-color", d.Value) {
+			out = append(out, declarationsOf("background-image: initial; background-position: initial; background-size: initial; "+
+				"background-repeat: initial; background-attachment: initial; background-origin: initial; background-clip: initial")...)
+			continue
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// headingFont takes a font apart that says a heading is bold, which it is.
+func headingFont(n *markup.Node, list []markup.Declaration) (out []markup.Declaration) {
+	for _, d := range list {
+		parts := ofFont(d.Value)
+		if d.Property == "font" && heading(n) && parts != nil && slices.Contains(boldWeights, parts["font-weight"]) {
+			out = append(out, fontParts(parts)...)
+			continue
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// boldWeights are the weights that a heading has already.
+var boldWeights = []string{"bold", "600", "700", "800", "900"}
 
 // handedOn are properties that text takes from the element around it, as the browser's editor sees it: what is behind a text
 // and the line under it count too, the height of lines and the direction do not.
 var handedOn = []string{"color", "font-family", "font-size", "font-style", "font-weight", "letter-spacing", "text-align",
 	"white-space", "text-transform", "word-spacing", "text-indent", "background-color", "text-decoration"}
 
+// seldom are further such properties, which are written only where a browser wrote them before.
+var seldom = []string{"font-variant-ligatures", "font-variant-caps", "orphans", "widows"}
+
+// fromTheStart is what holds in a box that says nothing itself.
+var fromTheStart = map[string]string{"color": "rgb(0, 0, 0)", "font-size": "medium", "font-style": "normal", "font-weight": "normal",
+	"letter-spacing": "normal", "text-align": "start", "white-space": "normal", "text-transform": "none", "word-spacing": "0px",
+	"text-indent": "0px", "background-color": "transparent", "text-decoration": "none", "direction": "ltr",
+	"font-variant-ligatures": "normal", "font-variant-caps": "normal", "orphans": "2", "widows": "2"}
+
 // redundant reports whether a declaration says what holds anyway.
-func redundant(n *markup.Node, d markup.Declaration, given map[string]string) bool {
+func (t thinner) redundant(n *markup.Node, d markup.Declaration, given map[string]string) bool {
 	switch {
-	case n.Is("span") && (d.Property == "line-height" || d.Property == "direction"):
-	case !slices.Contains(handedOn, d.Property), d.Important,
+	case n.Is("span") && !t.letter && (d.Property == "line-height" || d.Property == "direction"):
+	case n.Is("span") && t.letter && d.Property == "display" && d.Value == "inline":
+		return true
+	case !slices.Contains(handedOn, d.Property) && !(t.letter && slices.Contains(seldom, d.Property)), d.Important,
 		n.Is("a") && n.Attribute("href") != nil && (d.Property == "color" || d.Property == "text-decoration"):
 		return false
 	case d.Property == "font-weight" && heading(n):
-		return slices.Contains([]string{"bold", "600", "700", "800", "900"}, d.Value)
+		return slices.Contains(boldWeights, d.Value)
 	case n.Is("em", "i") && d.Property == "font-style" && d.Value == "italic":
 		return true
-	case heading(n) && d.Property == "font-size", n.Is("th") && (d.Property == "text-align" || d.Property == "font-weight"):
+	case heading(n) && d.Property == "font-size", n.Is("th") && (d.Property == "text-align" || d.Property == "font-weight"),
+		n.Is("b", "strong") && d.Property == "font-weight", n.Is("em", "i") && d.Property == "font-style":
 		return false
+	case t.letter && strings.HasPrefix(d.Property, "font-") && declares(n, "font-size-adjust"):
+		return false // it was written out of font
+	case t.letter && d.Property == "text-align":
+		return sideOf(d.Value, directionIn(n, given)) == given["text-align"]
 	}
-	return given[d.Property] == d.Value
+	return given[d.Property] != "" && held(d.Property, given[d.Property]) == held(d.Property, d.Value)
+}
+
+func declares(n *markup.Node, property string) bool {
+	_, ok := n.Declared(property)
+	return ok
+}
+
+// held is a value in one spelling, so that two that mean the same are the same.
+func held(property, value string) string {
+	switch property {
+	case "color", "background-color":
+		if c, ok := style.Color(value); ok {
+			return fmt.Sprint(c)
+		}
+	case "font-weight":
+		return worked(property, value)
+	case "letter-spacing", "word-spacing", "text-indent":
+		if value == "0" {
+			return "0px"
+		}
+	}
+	return value
+}
+
+// sideOf is a text-align; start for the side where lines begin.
+func sideOf(value, direction string) string {
+	if value == "left" && direction != "rtl" || value == "right" && direction == "rtl" {
+		return "start"
+	}
+	return value
+}
+
+// directionIn is in which direction text runs in an element.
+func directionIn(n *markup.Node, given map[string]string) string {
+	if d, ok := n.Declared("direction"); ok {
+		return strings.ToLower(d)
+	}
+	if d, ok := n.Attr("dir"); ok {
+		return strings.ToLower(d)
+	}
+	return given["direction"]
 }
 
 func heading(n *markup.Node) bool { return n.Is("h1", "h2", "h3", "h4", "h5", "h6") }
+
+// ofAttribute marks a text-align that an attribute or a center element gave: a table in it begins anew.
+const ofAttribute = "align"
 
 // givenIn is what an element passes on to those in it.
 func givenIn(n *markup.Node, given map[string]string) map[string]string {
@@ -170,6 +304,8 @@ func givenIn(n *markup.Node, given map[string]string) map[string]string {
 		if n.Attribute("href") != nil {
 			next["text-decoration"] = "underline"
 		}
+	case n.Is("u", "ins"):
+		next["text-decoration"] = "underline"
 	case n.Is("b", "strong", "th"):
 		next["font-weight"] = "bold"
 	case n.Is("i", "em"):
@@ -186,8 +322,16 @@ func givenIn(n *markup.Node, given map[string]string) map[string]string {
 	case n.Is("font"):
 		attributesGiven(n, next)
 	}
-	if n.Is("center", "th") || n.Attribute("align") != nil {
-		delete(next, "text-align")
+	next["direction"] = directionIn(n, given)
+	switch align, aligned := n.Attr("align"); {
+	case n.Is("table") && next[ofAttribute] != "":
+		next["text-align"] = "start"
+		delete(next, ofAttribute)
+	case n.Is("table"):
+	case n.Is("center", "th"):
+		next["text-align"], next[ofAttribute] = "center", "yes"
+	case aligned:
+		next["text-align"], next[ofAttribute] = sideOf(strings.ToLower(align), next["direction"]), "yes"
 	}
 	if ground, ok := n.Attr("bgcolor"); ok {
 		next["background-color"] = style.Serialized(ground)
@@ -200,7 +344,13 @@ func givenIn(n *markup.Node, given map[string]string) map[string]string {
 			}
 		case d.Property == "background":
 			delete(next, "background-color")
-		case slices.Contains(handedOn, d.Property), d.Property == "line-height", d.Property == "direction":
+			if _, plain := style.Color(d.Value); plain {
+				next["background-color"] = d.Value
+			}
+		case d.Property == "text-align":
+			next[d.Property] = sideOf(d.Value, next["direction"])
+			delete(next, ofAttribute)
+		case slices.Contains(handedOn, d.Property), slices.Contains(seldom, d.Property), d.Property == "line-height", d.Property == "direction":
 			next[d.Property] = d.Value
 		}
 	}
@@ -279,13 +429,14 @@ var standardNames = map[string]string{
 	"-webkit-box-shadow": "box-shadow", "-webkit-transform": "transform",
 }
 
-// copiedDeclaration reports whether the browser knows a declaration, and whether it says more than the element does by
-// itself.
-func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
+// isKnown reports whether the browser knows a declaration.
+func isKnown(d markup.Declaration) bool {
 	low := strings.ToLower(strings.TrimSpace(d.Value))
 	switch {
 	case strings.HasPrefix(d.Property, "--"):
 		return true
+	case low == "":
+		return false
 	case !style.KnownProperty(d.Property) && d.Property != "text-size-adjust", d.Property == "behavior",
 		strings.HasPrefix(d.Property, "mso-"), strings.HasPrefix(d.Property, "-ms-"), strings.HasPrefix(d.Property, "-moz-"):
 		return false
@@ -294,6 +445,23 @@ func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
 	case strings.Contains(colonless.ReplaceAllString(low, ""), ":"):
 		return false // two declarations that nothing parts
 	case strings.HasSuffix(d.Property, "color") && !isColour(low), strings.HasPrefix(d.Property, "border") && !isBorder(low):
+		return false
+	case d.Property != "display" && style.TakesLength(d.Property):
+		for _, word := range strings.Fields(low) {
+			if n, err := strconv.ParseFloat(word, 64); err == nil && n != 0 {
+				return false // a number without a unit
+			}
+		}
+	}
+	return true
+}
+
+// copiedDeclaration reports whether the browser knows a declaration, and whether it says more than the element does by
+// itself.
+func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
+	low := strings.ToLower(strings.TrimSpace(d.Value))
+	switch {
+	case !isKnown(d):
 		return false
 	case d.Property == "text-decoration" && low == "underline" && (n.Is("u", "ins") || n.Is("a") && n.Attribute("href") != nil),
 		d.Property == "text-decoration" && low == "none" && n.Is("p", "div", "td", "table", "tr", "tbody"),
@@ -304,12 +472,6 @@ func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
 		return false // it says what holds anyway
 	case d.Property == "display":
 		return low != "block" || !markup.Block(n.Name) || n.Is("table", "td", "th", "tr", "tbody", "li")
-	case style.TakesLength(d.Property):
-		for _, word := range strings.Fields(low) {
-			if n, err := strconv.ParseFloat(word, 64); err == nil && n != 0 {
-				return false // a number without a unit
-			}
-		}
 	}
 	return true
 }
@@ -344,11 +506,22 @@ func spelled(d markup.Declaration) string {
 	for i, w := range words {
 		words[i] = spelledWord(d.Property, w)
 	}
+	if strings.HasSuffix(d.Property, "-shadow") {
+		slices.SortStableFunc(words, func(a, b string) int { return cmp.Compare(colourFirst(a), colourFirst(b)) })
+	}
 	if d.Property == "padding" || d.Property == "margin" || d.Property == "border-width" || d.Property == "border-style" ||
 		d.Property == "border-color" || d.Property == "border-radius" && !strings.Contains(value, "/") {
 		words = style.FoldSides(words)
 	}
 	return strings.Join(words, " ")
+}
+
+// colourFirst orders the words of a shadow as the object model writes them.
+func colourFirst(word string) int {
+	if _, ok := style.Color(word); ok || strings.HasPrefix(word, "rgb") {
+		return 0
+	}
+	return 1
 }
 
 // families writes a list of fonts as a browser spells it.

@@ -477,6 +477,15 @@ func ofFont(value string) map[string]string {
 	return nil
 }
 
+// fontParts writes a font out as the browser does, but for its weight.
+func fontParts(parts map[string]string) []markup.Declaration {
+	list := declarationsOf("font-style: " + parts["font-style"] + "; font-variant: " + parts["font-variant"] + "; " + fontReset)
+	for _, name := range []string{"font-size", "line-height", "font-family"} {
+		list = append(list, markup.Declaration{Property: name, Value: parts[name]})
+	}
+	return list
+}
+
 // writtenOut gives shorthands as the browser writes them: a font without a weight, a background without a colour, and a border with another
 // one on a side are taken apart.
 func writtenOut(list []markup.Declaration) []markup.Declaration {
@@ -486,10 +495,7 @@ func writtenOut(list []markup.Declaration) []markup.Declaration {
 		case strings.Contains(d.Value, "{{") || d.Important:
 		case d.Property == "font":
 			if parts := ofFont(d.Value); parts != nil && (parts["font-weight"] == "normal" || parts["font-weight"] == "400") {
-				out = append(out, declarationsOf("font-style: "+parts["font-style"]+"; font-variant: "+parts["font-variant"]+"; "+fontReset)...)
-				for _, name := range []string{"font-size", "line-height", "font-family"} {
-					out = append(out, markup.Declaration{Property: name, Value: parts[name]})
-				}
+				out = append(out, fontParts(parts)...)
 				continue
 			}
 		case d.Property == "background":

@@ -39,13 +39,13 @@ func givenInChromium(doc *markup.Document) {
 		return
 	}
 	spelt := doc.Clone()
-	elements, copies := doc.Root.Elements(), spelt.Root.Elements() // the same ones, one by one
+	elements, copies := doc.Elements(), spelt.Elements() // the same ones, one by one
 	before := make([][]markup.Declaration, len(copies))
 	for i, n := range copies {
 		pasteStyle(n)
 		before[i] = slices.Clone(n.Style)
 	}
-	thinned(spelt.Root, map[string]string{"color": "rgb(0, 0, 0)"})
+	thinner{letter: true}.thin(spelt.Root, fromTheStart)
 	for i, n := range elements {
 		for _, a := range slices.Clone(n.Attrs) {
 			if strings.HasPrefix(a.Name, "on") || slices.Contains(addressed, a.Name) && markup.SchemeOf(strings.TrimSpace(a.Value)) == "javascript" {
@@ -53,48 +53,53 @@ func givenInChromium(doc *markup.Document) {
 			}
 		}
 		anew := func(d markup.Declaration) bool { return writtenAnew(n, d) }
-		if !slices.Equal(before[i], copies[i].Style) || slices.ContainsFunc(n.Style, anew) {
+		switch {
+		case copies[i].Silent() && !slices.ContainsFunc(n.Style, asAround):
+			n.Unwrap()
+			continue
+		case len(copies[i].Style) == 0 && !slices.ContainsFunc(n.Style, asAround):
 			n.RemoveAttr("style")
-			if n.Style = nil; len(copies[i].Style) > 0 {
-				n.SetStyle(copies[i].Style)
+			n.Style = nil
+		case !slices.Equal(before[i], copies[i].Style) || slices.ContainsFunc(n.Style, anew):
+			if n.SetStyle(copies[i].Style); len(n.Style) > 0 { // where it stood
 				n.SetAttr("style", strings.TrimSuffix(n.Attribute("style").Value, ";")+";")
 			}
 		}
-		if copies[i].Silent() {
-			n.Silence()
+		if n.Normalise(); n.Name != copies[i].Name {
+			n.Rename(copies[i].Name)
 		}
-		n.Normalise()
 	}
 	asGiven(doc)
+	simplified(doc.Root)
+}
+
+// asAround reports whether a declaration takes its value from around, or gives it up: the browser leaves such ones on spans.
+func asAround(d markup.Declaration) bool {
+	return slices.Contains([]string{"inherit", "initial", "unset", "revert"}, strings.ToLower(strings.TrimSpace(d.Value)))
 }
 
 // writtenAnew reports whether the browser takes a declaration apart, or away, so that all of the element's are written anew.
 func writtenAnew(n *markup.Node, d markup.Declaration) bool {
-	value := strings.ToLower(strings.TrimSpace(d.Value))
 	switch d.Property {
 	case "font":
 		parts := ofFont(d.Value)
 		return parts != nil && (parts["font-weight"] == "normal" || parts["font-weight"] == "400")
 	case "background":
 		return backgroundParts(d.Value) != nil
-	case "text-decoration":
-		return value == "underline" && n.Is("a") && n.Attribute("href") != nil
-	case "border-collapse":
-		return value == "separate"
-	case "background-color":
-		return value == "transparent"
 	}
-	return false
+	return isKnown(d) && !asAround(d) && !copiedDeclaration(n, d) || n.Is("a") && n.Attribute("href") != nil && d.Property == "color" &&
+		strings.EqualFold(strings.TrimSpace(d.Value), "inherit")
 }
 
 // asGiven leaves what a browser has of pasted markup: without what belongs to the head and the white space at the end, references
-// decoded, and a row group in every table. The text of what is not shown goes.
+// decoded, and a row group in every table.
 func asGiven(doc *markup.Document) {
 	doc.Root.Walk(func(n *markup.Node) bool {
-		display, _ := n.Declared("display")
 		switch {
 		case n.Kind == markup.Conditional:
 			return false
+		case n.Kind == markup.Comment && !strings.HasPrefix(doc.Raw(n), "<!--"): // half a condition, to others than browsers
+			n.SetText(strings.TrimSuffix(strings.TrimPrefix(doc.Raw(n), "<!"), ">"))
 		case n.Kind == markup.Stray || n.Is("script", "link", "meta", "title"):
 			n.Remove()
 			return false
@@ -102,31 +107,120 @@ func asGiven(doc *markup.Document) {
 			n.SetText(n.Data)
 		case n.Is("table"):
 			rowGroup(n)
-		case display == "none":
-			empty(n)
 		}
 		return true
 	})
+	plainSpaces(doc.Root)
+	startOfPaste(doc.Root)
 	endOfPaste(doc.Root)
 }
 
-// endOfPaste takes away the white space at the end of what is pasted, in the element that is last there too but for a table; a space
-// behind words there becomes one that does not break.
-func endOfPaste(n *markup.Node) {
-	for _, child := range slices.Backward(slices.Clone(n.Children)) {
-		text := strings.TrimRight(child.Data, " \t\r\n\f")
-		switch {
-		case child.Kind != markup.Text:
-			if !child.Is("table") {
-				endOfPaste(child)
+// blanks are the characters of white space in markup (HTML Living Standard, 4.12.1, ASCII whitespace).
+const blanks = " \t\r\n\f"
+
+// startOfPaste takes away white space before all of what is pasted; at the start of the first text every other one becomes a space
+// that does not break.
+func startOfPaste(root *markup.Node) {
+	first := root
+	for len(first.Children) > 0 {
+		first = first.Children[0]
+	}
+	text := strings.TrimLeft(first.Data, blanks)
+	switch {
+	case first.Kind != markup.Text || text == first.Data || spacesKept(first) || first.Inside("td", "th") != nil:
+	case text != "":
+		spaces := []rune(first.Data[:len(first.Data)-len(text)])
+		for i := range spaces {
+			spaces[i] = ' '
+			if i%2 == 0 {
+				spaces[i] = '\u00a0'
 			}
-			return
-		case text != "":
-			if text != child.Data && !strings.HasSuffix(child.Data, "\n") {
-				child.SetText(text + "\u00a0")
-			}
+		}
+		first.SetText(string(spaces) + text)
+	case first.Parent == root:
+		first.Remove()
+	}
+}
+
+// endOfPaste takes away the last text of what is pasted where nothing of it shows. White space at the end of the text before it, or of
+// the last text itself, becomes spaces that do not break.
+func endOfPaste(root *markup.Node) {
+	last := lastOf(root)
+	if last.Kind == markup.Text && (strings.Trim(last.Data, blanks) == "" || !rendered(last)) {
+		outermost := last.Parent == root
+		if last.Remove(); outermost {
 			return
 		}
-		child.Remove()
+		last = lastOf(root)
+	} else if isComment(last) {
+		last = lastShown(root)
 	}
+	if last.Is("br") {
+		siblings := last.Parent.Children
+		if len(siblings) < 2 {
+			return
+		}
+		last = siblings[len(siblings)-2]
+	}
+	if last.Kind == markup.Text && strings.Trim(last.Data, blanks) != "" && !spacesKept(last) {
+		spacesAtEnd(last)
+	}
+}
+
+// lastOf is the last node of all, with nothing in it.
+func lastOf(n *markup.Node) *markup.Node {
+	for len(n.Children) > 0 && n.Kind != markup.Conditional {
+		n = n.Children[len(n.Children)-1]
+	}
+	return n
+}
+
+func isComment(n *markup.Node) bool { return n.Kind == markup.Comment || n.Kind == markup.Conditional }
+
+// lastShown is the last node with nothing in it that is neither a comment nor white space; the root for none.
+func lastShown(root *markup.Node) *markup.Node {
+	last := root
+	root.Walk(func(n *markup.Node) bool {
+		if !isComment(n) && len(n.Children) == 0 && !(n.Kind == markup.Text && strings.Trim(n.Data, blanks) == "") {
+			last = n
+		}
+		return !isComment(n)
+	})
+	return last
+}
+
+// rendered reports whether a node stands in nothing that is not displayed.
+func rendered(n *markup.Node) bool {
+	for ; n != nil; n = n.Parent {
+		if display, _ := n.Declared("display"); display == "none" {
+			return false
+		}
+	}
+	return true
+}
+
+// spacesKept reports whether the white space of a text shows as it is written.
+func spacesKept(n *markup.Node) bool {
+	for ; n != nil; n = n.Parent {
+		if space, ok := n.Declared("white-space"); ok || n.Is("pre") {
+			return !ok || strings.HasPrefix(space, "pre")
+		}
+	}
+	return false
+}
+
+// spacesAtEnd makes white space at the end of a text spaces that do not break: every other one of them, and the last.
+func spacesAtEnd(n *markup.Node) {
+	text := strings.TrimRight(n.Data, blanks+"\u00a0")
+	if text == n.Data {
+		return
+	}
+	spaces := []rune(n.Data[len(text):])
+	for i := range spaces {
+		spaces[i] = '\u00a0'
+		if i%2 == 1 && i+1 < len(spaces) {
+			spaces[i] = ' '
+		}
+	}
+	n.SetText(text + string(spaces))
 }

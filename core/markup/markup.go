@@ -240,7 +240,7 @@ func (n *Node) Silence() { n.silent = true }
 // Silent reports whether the element's tags are left out.
 func (n *Node) Silent() bool { return n.silent }
 
-// SetText replaces the content of a text node.
+// SetText replaces the content of a text node or a comment.
 func (n *Node) SetText(s string) { n.Data, n.written = s, true }
 
 // Pixels is the value of an attribute such as width in px; 0 when it is missing or no number of pixels.

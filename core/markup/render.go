@@ -31,6 +31,10 @@ func (d *Document) OpenTag(n *Node) string {
 			}
 			return EscapeText(n.Data)
 		}
+	case Comment:
+		if n.written {
+			return "<!--" + n.Data + "-->"
+		}
 	case Doctype:
 		if n.written {
 			return "<!DOCTYPE html>\n"

@@ -12,8 +12,8 @@ import (
 	"missivum/core/field"
 	"missivum/core/journey"
 	"missivum/core/markup"
-	"missivum/core/passive"
 	"missivum/core/person"
+	"missivum/core/style"
 	"missivum/core/template"
 )
 
@@ -62,10 +62,22 @@ func (p *Preview) PastedInGecko(variant string, who *person.Person) (string, err
 // Stored is what a client into which a rendered copy is pasted stores of one person's signature, when a page put the markup onto the
 // clipboard letter by letter and a browser of an engine pasted it.
 func (p *Preview) Stored(profile *client.Profile, engine journey.Engine, variant string, who *person.Person) (string, error) {
-	doc, _ := journey.Simulate(profile, p.Outgoing(), client.Install)
-	passive.Make(doc) // what is active is not copied
+	outgoing, _ := journey.Simulate(profile, p.Outgoing(), client.Install)
+	copied, err := p.fillFragment(outgoing, variant, who)
+	if err != nil {
+		return "", err
+	}
+	doc, err := markup.ParseOutput(copied)
+	if err != nil {
+		return "", err
+	}
+	if doc, err = doc.AsBrowsers(); err != nil {
+		return "", err
+	}
+	style.ReadAttributes(doc)
 	journey.PasteGiven(engine, doc)
-	return p.fillFragment(doc, variant, who)
+	doc.Fragment()
+	return doc.Render(), nil
 }
 
 // Copy is one person's signature on its way through the clipboard.

@@ -42,13 +42,31 @@ func (s *shown) differences(m *match) ([]Difference, error) {
 		if len(copies) == 0 {
 			continue
 		}
-		for _, u := range compare(m.want, pieces, copies[0], false) {
+		for _, u := range append(compare(m.want, pieces, copies[0], false), unset(m.want, pieces, copies[0])...) {
 			for i := range found {
 				found[i].Usual = found[i].Usual || u.Kind == found[i].Kind && u.holds(found[i])
 			}
 		}
 	}
 	return found, nil
+}
+
+// unset lists where a signature sets a look and what is known to be kept of it does not: what is around it decides there.
+func unset(want, kept []piece, o occurrence) []Difference {
+	c := &comparison{}
+	for _, pair := range o.pairs {
+		w, k := &want[pair[0]], &kept[pair[1]]
+		if w.firm.font && !k.firm.font {
+			c.add(Font, w.word, "", "")
+		}
+		if w.firm.size && !k.firm.size {
+			c.add(Size, w.word, "", "")
+		}
+		if w.firm.colour && !k.firm.colour {
+			c.add(Colour, w.word, "", "")
+		}
+	}
+	return c.list
 }
 
 // quality is how well a copy is like the words of a signature, 0 to 1.
@@ -388,6 +406,7 @@ func (p *picture) label() string {
 func (c *comparison) picture(w, g *picture) {
 	scheme, _, _ := strings.Cut(strings.ToLower(g.address), ":")
 	switch {
+	case g.address == "" && w.address == "":
 	case g.address == "":
 		c.add(PictureLost, w.label(), "", "")
 		return

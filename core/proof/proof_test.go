@@ -372,6 +372,25 @@ func TestWhatTheClientDoesToEverySignatureIsUsual(t *testing.T) {
 	}
 }
 
+// What a browser made of broken markup, and of white space that it does not show, is no alteration.
+func TestWhatABrowserMakesOfIt(t *testing.T) {
+	const words = `<p style="color: #0b3c49">Maren Lind, Head of Timetables, Brackwater Ferries</p>`
+	for prepared, shown := range map[string]string{
+		`<table>Kind regards<tr><td>Harbour office</td></tr><div>Tide Quay</div></table>`: `Kind regards<div>Tide Quay</div>` +
+			`<table><tbody><tr><td>Harbour office</td></tr></tbody></table>`,
+		`<div style="display: flex"> <a href="/a">Fares</a> <a href="/b">Ports</a> </div>`: `<div style="display: flex"><a href="/a">Fares</a>` +
+			`<a href="/b">Ports</a></div>`,
+		`<a href="/a">Fares <a href="/b">Ports</a></a>`:  `<a href="/a">Fares </a><a href="/b">Ports</a>`,
+		`<img alt="Flag" width="24" height="16"> Ports`:  `<img alt="Flag" width="24" height="16"> Ports`,
+		`<span style="display: block">Fares</span>Ports`: `<div>Fares</div>Ports`,
+	} {
+		in := Input{Wanted: []Wanted{{HTML: words + prepared}}, Shown: Shown{HTML: words + shown}}
+		if v, err := Judge(in); err != nil || v.State != Right || len(v.Differences) > 0 {
+			t.Errorf("%s\nas %s\nis %s, %+v, %v", prepared, shown, v.State, v.Differences, err)
+		}
+	}
+}
+
 func TestWhoseAndFromWhen(t *testing.T) {
 	list := samples(t)
 	for i, s := range list {
@@ -397,7 +416,12 @@ func TestWhoseAndFromWhen(t *testing.T) {
 // Whatever is pasted is answered in a time that grows with its size.
 func TestHostilePastes(t *testing.T) {
 	s := samples(t)[0]
+	fonts := strings.Builder{}
+	for i := range 95 {
+		fmt.Fprintf(&fonts, "<font id=%d><p>", i)
+	}
 	for name, shown := range map[string]string{
+		"unclosed":    fonts.String() + strings.Repeat("</p><p>Maren", 900),
 		"deep":        strings.Repeat("<div>", 100_000),
 		"many copies": strings.Repeat(s.stored, 40),
 		"one word":    "<p>" + strings.Repeat("Maren ", 30_000) + "</p>",

@@ -88,6 +88,9 @@ func readPage(source string) ([]piece, error) {
 	if err != nil {
 		return nil, err
 	}
+	if doc, err = doc.AsBrowsers(); err != nil {
+		return nil, err
+	}
 	style.Inline(doc)
 	r := &reader{}
 	r.children(doc.Root, around{text: plain, other: elsewise, column: -1})
@@ -110,7 +113,11 @@ func readText(text string) []piece {
 
 func (r *reader) children(n *markup.Node, a around) {
 	column := -1
+	boxes := displayed(n, "flex", "grid", "inline-flex", "inline-grid") // whose parts are boxes of their own
 	for _, c := range n.Children {
+		if boxes {
+			r.flush()
+		}
 		switch c.Kind {
 		case markup.Text:
 			r.text(c.Data, a)
@@ -121,6 +128,12 @@ func (r *reader) children(n *markup.Node, a around) {
 			r.element(c, a, column)
 		}
 	}
+}
+
+// displayed reports whether an element is displayed in one of some ways.
+func displayed(n *markup.Node, ways ...string) bool {
+	display, _ := n.Declared("display")
+	return slices.Contains(ways, strings.ToLower(strings.TrimSpace(display)))
 }
 
 // silent are elements of which nothing is seen.
@@ -142,7 +155,7 @@ func (r *reader) element(n *markup.Node, a around, column int) {
 		return
 	}
 	a = a.in(n)
-	block := markup.Block(n.Name) || n.Is("tr", "li", "dd", "dt")
+	block := markup.Block(n.Name) || n.Is("tr", "li", "dd", "dt") || displayed(n, "block", "flex", "grid", "table", "list-item")
 	cell := n.Is("td", "th")
 	if cell {
 		a.column = max(a.column, 0)*7 + column // a column of a table in a column is one of its own

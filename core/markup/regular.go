@@ -1,4 +1,4 @@
-package clean
+package markup
 
 import (
 	"bytes"
@@ -6,34 +6,43 @@ import (
 	"strings"
 
 	"golang.org/x/net/html"
-
-	"missivum/core/markup"
 )
 
-// regularised gives the source as it is when the document's tree is the one that browsers make of it (HTML
-// Living Standard, 13.2.6), and written out from their tree otherwise.
-func regularised(source string, doc *markup.Document) (string, error) {
-	root, err := html.Parse(strings.NewReader(source))
+// Regular gives the source of a document as browsers read it (HTML Living Standard, 13.2.6): the source as it is where their tree is
+// that of the document, and written out from their tree otherwise. The document is one that was read and not changed since. An error
+// says that browsers' rules cannot be followed, as for elements more than 512 deep.
+func (d *Document) Regular() (string, error) {
+	root, err := html.Parse(strings.NewReader(d.Source))
 	if err != nil {
 		return "", fmt.Errorf("reading the source: %w", err)
 	}
 	var theirs []string
-	outline(root, &theirs)
+	elementsOf(root, &theirs)
 	var ours []string
-	for _, n := range doc.Elements() {
+	for _, n := range d.Elements() {
 		if !implied(n.Name) {
 			ours = append(ours, fmt.Sprint(n.Name, " ", depthOf(n)))
 		}
 	}
 	stray := false
-	doc.Root.Walk(func(n *markup.Node) bool {
-		stray = stray || n.Kind == markup.Stray && n.Name != "p"
-		return n.Kind != markup.Conditional
+	d.Root.Walk(func(n *Node) bool {
+		stray = stray || n.Kind == Stray && n.Name != "p" || n.Kind == Text && n.Parent.Is("table", "thead", "tbody", "tfoot", "tr") && strings.TrimSpace(n.Data) != ""
+		return n.Kind != Conditional
 	})
 	if !stray && strings.Join(ours, ",") == strings.Join(theirs, ",") {
-		return source, nil
+		return d.Source, nil
 	}
-	return written(root, doc)
+	return written(root, d)
+}
+
+// AsBrowsers gives a document as browsers read it: itself where Regular changes nothing or cannot say, and read anew otherwise. An
+// error says that what they make of it is above the limits.
+func (d *Document) AsBrowsers() (*Document, error) {
+	written, err := d.Regular()
+	if err != nil || written == d.Source {
+		return d, nil
+	}
+	return Parse(written)
 }
 
 // implied elements are there for a browser even when they are not written.
@@ -42,18 +51,18 @@ func implied(name string) bool {
 }
 
 // depthOf is how deep a node is nested.
-func depthOf(n *markup.Node) int {
+func depthOf(n *Node) int {
 	depth := 0
 	for p := n.Parent; p != nil; p = p.Parent {
-		if p.Kind == markup.Element && !implied(p.Name) {
+		if p.Kind == Element && !implied(p.Name) {
 			depth++
 		}
 	}
 	return depth
 }
 
-// outline lists the elements of a browser's tree with their depth.
-func outline(n *html.Node, list *[]string) {
+// elementsOf lists the elements of a browser's tree with their depth.
+func elementsOf(n *html.Node, list *[]string) {
 	var visit func(n *html.Node, depth int)
 	visit = func(n *html.Node, depth int) {
 		inside := depth
@@ -69,7 +78,7 @@ func outline(n *html.Node, list *[]string) {
 }
 
 // written writes a browser's tree: the whole page, or of a fragment what is in head and body.
-func written(root *html.Node, doc *markup.Document) (string, error) {
+func written(root *html.Node, doc *Document) (string, error) {
 	var b bytes.Buffer
 	if len(doc.Root.Elements("html", "body", "head")) > 0 {
 		err := html.Render(&b, root)
