@@ -95,8 +95,9 @@ type Document struct {
 	Source string
 	Root   *Node
 
-	lines []int // byte offset of each line's first byte
-	runes []int // how many characters stand before each markEvery bytes
+	lines   []int // byte offset of each line's first byte
+	runes   []int // how many characters stand before each markEvery bytes
+	unended bool  // the source ends in a tag
 }
 
 // Place is a position in the source: lines and columns count from 1, columns in characters

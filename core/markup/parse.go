@@ -80,6 +80,7 @@ func (p *parser) parse(start, end int) error {
 			if span.End < end {
 				span.End = end
 			}
+			p.doc.unended = p.doc.unended || p.floor == nil && span.Len() > 1 && p.src[span.Start] == '<'
 			return p.text(span) // a tag that never ends is text
 		}
 		if err := p.token(kind, span); err != nil {

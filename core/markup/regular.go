@@ -24,7 +24,7 @@ func (d *Document) Regular() (string, error) {
 			ours = append(ours, fmt.Sprint(n.Name, " ", depthOf(n)))
 		}
 	}
-	stray := false
+	stray := d.unended
 	d.Root.Walk(func(n *Node) bool {
 		stray = stray || n.Kind == Stray && n.Name != "p" || n.Kind == Text && n.Parent.Is("table", "thead", "tbody", "tfoot", "tr") && strings.TrimSpace(n.Data) != ""
 		return n.Kind != Conditional

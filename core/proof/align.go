@@ -3,6 +3,7 @@ package proof
 import (
 	"cmp"
 	"slices"
+	"strings"
 )
 
 // Limits of what is compared, so that it takes milliseconds whatever is pasted.
@@ -38,6 +39,30 @@ func occurrences(want, seen []piece) []occurrence {
 	return list
 }
 
+// startsLike reports whether all that is shown is the start of a signature that was cut off there, perhaps in a word.
+func startsLike(want, seen []piece) bool {
+	if len(seen) == 0 || len(seen) > len(want) {
+		return false
+	}
+	for i := range seen {
+		w, g := &want[i], &seen[i]
+		cut := i > 0 && i == len(seen)-1 && g.picture == nil && strings.HasPrefix(w.key, g.key)
+		if w.key != g.key && !cut || w.picture != nil && w.picture.name() != g.picture.name() {
+			return false
+		}
+	}
+	return true
+}
+
+// startOf is the occurrence of so many pieces from the start of a signature that are all there is.
+func startOf(pieces int) occurrence {
+	o := occurrence{to: pieces}
+	for i := range pieces {
+		o.pairs = append(o.pairs, [2]int{i, i})
+	}
+	return o
+}
+
 // slack is how many pieces may have come in before or behind a copy.
 const slack = 5
 
@@ -66,6 +91,13 @@ func copies(want, seen []piece) []copying {
 			runs = append(runs, found{j - i, i, j})
 		}
 	}
+	often, most := map[int]int{}, 0
+	for _, r := range runs {
+		often[r.shift]++
+		most = max(most, often[r.shift])
+	}
+	// a distance that is seldom is that of words that a signature holds twice, such as two numbers that end alike
+	runs = slices.DeleteFunc(runs, func(r found) bool { return often[r.shift]*5 < most })
 	slices.SortFunc(runs, func(a, b found) int { return cmp.Or(a.shift-b.shift, a.j-b.j) })
 	var list []copying
 	near := min(12, len(want)/2)
@@ -111,24 +143,25 @@ func runKey(pieces []piece) string {
 	return key
 }
 
-// align pairs the pieces of two lists that are the same, as many as there are in one order (longest common subsequence). base is
-// added to the places in the second.
+// align pairs the pieces of two lists that are the same, as many as there are in one order (longest common subsequence), pictures
+// with those of their name before others. base is added to the places in the second.
 func align(a, b []piece, base int) [][2]int {
 	width := len(b) + 1
 	lengths := make([]uint16, (len(a)+1)*width)
 	for i := len(a) - 1; i >= 0; i-- {
 		for j := len(b) - 1; j >= 0; j-- {
 			best := max(lengths[(i+1)*width+j], lengths[i*width+j+1])
-			if a[i].key == b[j].key {
-				best = max(best, lengths[(i+1)*width+j+1]+1)
+			if w := alikeness(&a[i], &b[j]); w > 0 {
+				best = max(best, lengths[(i+1)*width+j+1]+w)
 			}
 			lengths[i*width+j] = best
 		}
 	}
 	var pairs [][2]int
 	for i, j := 0, 0; i < len(a) && j < len(b); {
+		w := alikeness(&a[i], &b[j])
 		switch {
-		case a[i].key == b[j].key && lengths[i*width+j] == lengths[(i+1)*width+j+1]+1:
+		case w > 0 && lengths[i*width+j] == lengths[(i+1)*width+j+1]+w:
 			pairs = append(pairs, [2]int{i, base + j})
 			i, j = i+1, j+1
 		case lengths[(i+1)*width+j] >= lengths[i*width+j+1]:
@@ -138,4 +171,15 @@ func align(a, b []piece, base int) [][2]int {
 		}
 	}
 	return pairs
+}
+
+// alikeness weighs two pieces: 0 for different ones.
+func alikeness(a, b *piece) uint16 {
+	switch {
+	case a.key != b.key:
+		return 0
+	case a.picture != nil && a.picture.name() != b.picture.name():
+		return 3
+	}
+	return 4
 }

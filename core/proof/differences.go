@@ -17,14 +17,14 @@ import (
 // marked as usual.
 func (s *shown) differences(m *match) ([]Difference, error) {
 	var expected [][]piece
-	asText := s.text && !saysNothing(m.want)
+	asText := s.text && saysMore(m.want, s.pieces)
 	for _, source := range m.wanted.Expected {
 		pieces, err := readPage(source)
 		if err != nil {
 			return nil, err
 		}
 		expected = append(expected, pieces)
-		asText = asText && !saysNothing(pieces)
+		asText = asText && saysMore(pieces, s.pieces)
 	}
 	want, best := m.want, m.best()
 	if asText && m.wanted.Text != "" { // the text form says some things in its own way
@@ -33,8 +33,12 @@ func (s *shown) differences(m *match) ([]Difference, error) {
 			want, best = said, copies[0]
 		}
 	}
+	n := m.whole()
+	if n == 1 {
+		best = s.withWordsBeside(want, best)
+	}
 	found := compare(want, s.pieces, best, asText)
-	if n := m.whole(); n > 1 {
+	if n > 1 {
 		found = append([]Difference{{Kind: Doubled, Count: n, Found: fmt.Sprint(n, " times")}}, found...)
 	}
 	for _, pieces := range expected {
@@ -49,6 +53,25 @@ func (s *shown) differences(m *match) ([]Difference, error) {
 		}
 	}
 	return found, nil
+}
+
+// withWordsBeside extends a copy to the words that stand in the signature's first and last cell, or on its first and last line: they
+// were typed into it.
+func (s *shown) withWordsBeside(want []piece, o occurrence) occurrence {
+	if !s.page {
+		return o
+	}
+	beside := func(w piece, here, there int) bool {
+		a, b := &s.pieces[here], &s.pieces[there]
+		return a.line == b.line && a.column == b.column || w.cell > 0 && a.cell > 0 && a.cell == b.cell
+	}
+	for o.from > 0 && beside(want[0], o.from, o.from-1) {
+		o.from--
+	}
+	for o.to < len(s.pieces) && beside(want[len(want)-1], o.to-1, o.to) {
+		o.to++
+	}
+	return o
 }
 
 // unset lists where a signature sets a look and what is known to be kept of it does not: what is around it decides there.
@@ -164,6 +187,12 @@ func (c *comparison) words(want, seen []piece, o occurrence, asText bool) {
 	for j := o.from; j < o.to; j++ {
 		if !between[j] && seen[j].picture == nil && !(asText && (seen[j].address() || strings.Trim(seen[j].word, "<>()[]|·-–—:") == "")) {
 			added = append(added, seen[j])
+		}
+	}
+	if n := len(added); n == 1 && o.to == len(seen) && len(o.pairs) > 0 && added[0].word == seen[o.to-1].word {
+		next := o.pairs[len(o.pairs)-1][0] + 1
+		if next < len(want) && want[next].picture == nil && strings.HasPrefix(want[next].key, added[0].key) {
+			added = nil // half a word, where the signature was cut off
 		}
 	}
 	if asText { // the text form says some things in another way: signs between columns, addresses behind labels
@@ -442,7 +471,7 @@ func sizeDiffers(w, g *picture) bool {
 }
 
 // markupSigns is what shows when markup was pasted as text.
-var markupSigns = regexp.MustCompile(`(?i)<(table|td|tr|img|a|span|p|div)\b[^<>]{0,400}(style|href|src|width|cellpadding)\s*=`)
+var markupSigns = regexp.MustCompile(`(?i)<(table|td|tr|img|a|span|p|div|pre|font|h[1-6]|ul|li|b|strong)\b[^<>]{0,400}(style|href|src|width|cellpadding)\s*=`)
 
 // showsMarkup reports whether markup itself shows.
 func (s *shown) showsMarkup() bool {
@@ -504,7 +533,7 @@ func (s *shown) another(in Input, m *match) bool {
 		return true
 	}
 	names := strings.Fields(strings.ToLower(in.Owner.Name))
-	if len(names) == 0 || !hasAny(m.want, names) || hasAny(s.pieces[from:to], names) {
+	if len(names) == 0 || !hasAny(m.want, names) || hasAny(s.pieces[from:to], names) || startsLike(m.want, s.pieces) {
 		return false
 	}
 	return len(best.pairs) < len(m.want) && best.to-best.from >= len(best.pairs) &&

@@ -112,7 +112,7 @@ func Judge(in Input) (Verdict, error) {
 	if s.showsMarkup() {
 		return Verdict{State: Altered, Differences: []Difference{{Kind: RawSource, Count: 1}}, Share: shareOf(best)}, nil
 	}
-	if best == nil || best.share() < least && !s.beginning(best) {
+	if best == nil || best.share() < least && !s.beginning(in, best) {
 		return Verdict{State: s.without(in, best), Share: shareOf(best)}, nil
 	}
 	v := Verdict{Situation: best.wanted.Situation, Release: best.wanted.Release, Share: best.share(), Copies: best.whole()}
@@ -127,10 +127,16 @@ func Judge(in Input) (Verdict, error) {
 	return v, nil
 }
 
-// beginning reports whether nearly all that is shown is the beginning of a signature.
-func (s *shown) beginning(m *match) bool {
+// beginning reports whether nearly all that is shown is the beginning of a signature: a picture of its own, a word of its owner's name, or
+// more.
+func (s *shown) beginning(in Input, m *match) bool {
 	pairs := m.best().pairs
-	return len(pairs) >= 2 && pairs[0][0] == 0 && len(pairs)*5 >= len(s.pieces)*4
+	if len(pairs) == 0 || pairs[0][0] > 0 || len(pairs)*5 < len(s.pieces)*4 {
+		return false
+	}
+	w, g := m.want[0], s.pieces[pairs[0][1]]
+	return len(pairs) > 1 || w.picture != nil && w.picture.address != "" && w.picture.name() == g.picture.name() ||
+		slices.Contains(strings.Fields(strings.ToLower(in.Owner.Name)), w.key)
 }
 
 // stateOf is the state that differences make.
@@ -162,6 +168,7 @@ func shareOf(m *match) float64 {
 type shown struct {
 	pieces []piece
 	text   bool // there is no markup in it, or none that says anything
+	page   bool // it was shown as markup
 }
 
 // readShown reads what is shown.
@@ -171,6 +178,7 @@ func readShown(in Shown) (s *shown, err error) {
 		s.pieces, s.text = readText(in.Text), true
 		return s, nil
 	}
+	s.page = true
 	if s.pieces, err = readPage(in.HTML); err != nil {
 		return nil, err
 	}
@@ -186,6 +194,12 @@ func saysNothing(pieces []piece) bool {
 	}) && !slices.ContainsFunc(pieces, func(p piece) bool { return p.firm.size && p.firm.font && p.looks.font != pieces[0].looks.font })
 }
 
+// saysMore reports whether the look of pieces is lost in others that look as plain text does.
+func saysMore(pieces, plain []piece) bool {
+	formed := func(p piece) bool { return p.firm.font || p.firm.size || p.firm.colour }
+	return !saysNothing(pieces) || slices.ContainsFunc(pieces, formed) && !slices.ContainsFunc(plain, formed)
+}
+
 // spelt reports whether a word is the address that it leads to, as programs that find addresses in texts make links.
 func spelt(p piece) bool {
 	return sameAddress(p.link, p.word) || sameAddress(strings.TrimPrefix(p.link, "mailto:"), p.word) ||
@@ -197,6 +211,7 @@ type match struct {
 	wanted Wanted
 	want   []piece
 	copies []occurrence
+	said   float64 // how much of its text form, where text is shown
 }
 
 // occurrence is one copy of a signature in what is shown.
@@ -210,7 +225,7 @@ func (m *match) share() float64 {
 	if len(m.want) == 0 || len(m.copies) == 0 {
 		return 0
 	}
-	return float64(len(m.best().pairs)) / float64(len(m.want))
+	return max(m.said, float64(len(m.best().pairs))/float64(len(m.want)))
 }
 
 // best is the copy in which most was found.
@@ -270,6 +285,14 @@ func (s *shown) match(w Wanted) (*match, error) {
 	if len(m.want) == 0 {
 		return nil, nil
 	}
-	m.copies = occurrences(m.want, s.pieces)
+	if m.copies = occurrences(m.want, s.pieces); len(m.copies) == 0 && startsLike(m.want, s.pieces) {
+		m.copies = []occurrence{startOf(len(s.pieces))}
+	}
+	if s.text && w.Text != "" {
+		said := readText(w.Text)
+		for _, o := range occurrences(said, s.pieces) {
+			m.said = max(m.said, float64(len(o.pairs))/float64(len(said)))
+		}
+	}
 	return m, nil
 }

@@ -231,6 +231,47 @@ var alterations = []struct {
 	}, []Kind{LayoutLost}, Altered},
 }
 
+// shows reports whether there is in a signature what an alteration of some kinds changes, so that people see it.
+func shows(t *testing.T, kinds []Kind, stored, changed string) bool {
+	t.Helper()
+	pieces, err := readPage(stored)
+	if err != nil {
+		t.Fatal(err)
+	}
+	after, err := readPage(changed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	has := func(is func(p piece) bool) bool { return slices.ContainsFunc(pieces, is) }
+	first := regexp.MustCompile(`<img[^>]*>`).FindString(stored)
+	for _, k := range kinds {
+		ok := true
+		switch k {
+		case LinkUnderline:
+			ok = regexp.MustCompile(`text-decoration: ?none`).MatchString(stored)
+		case LinkColour, LinkLost: // with a colour of its own inside it stays as it is
+			ok = has(func(p piece) bool { return p.picture == nil && p.link != "" }) && !strings.Contains(stored, "<font")
+		case LinkChanged:
+			ok = !regexp.MustCompile(`^[^:]*:?[^"]*"[^>]*><i></i>`).MatchString(stored[strings.Index(stored, `href="http`)+1:])
+		case Colour:
+			ok = has(func(p piece) bool { return p.firm.colour && p.link == "" && p.picture == nil && p.looks.colour.R > 20 })
+		case PictureLost, PictureSize, PictureLocal, PictureOther: // a picture of 1 px is none, and one that is not on the web may lie anywhere
+			ok = regexp.MustCompile(`src="https?:`).MatchString(first) && !regexp.MustCompile(`(width|height)="1"`).MatchString(first) &&
+				len(pieces) > 1
+		case LayoutLost:
+			ok = has(func(p piece) bool { return p.column > 0 && p.column%7 > 0 })
+		case CutOff:
+			ok = len(after) > 0 && after[0].word == pieces[0].word
+		case Weight, TextOnly:
+			ok = has(func(p piece) bool { return p.picture == nil && !p.looks.bold })
+		}
+		if !ok {
+			return false
+		}
+	}
+	return true
+}
+
 // toText is what a page says as text, without markup.
 func toText(s string) string {
 	s = regexp.MustCompile(`(?i)</tr>|<br[^>]*>|</div>|</p>`).ReplaceAllString(s, "\n")
@@ -244,9 +285,8 @@ func TestAlterationsAreNamed(t *testing.T) {
 	if right, all := named(t, own); right*100 < all*95 || all < 200 {
 		t.Errorf("%d of %d alterations are named right", right, all)
 	}
-	// the corpus has signatures to which some ways of altering do nothing that is seen, such as a picture of one px that is replaced
 	whole := slices.DeleteFunc(corpus(t), func(s *sample) bool { return !strings.HasPrefix(s.name, "whole") })
-	if right, all := named(t, whole); right*100 < all*80 {
+	if right, all := named(t, whole); right*100 < all*95 {
 		t.Errorf("%d of %d alterations of the corpus are named right", right, all)
 	}
 }
@@ -257,8 +297,7 @@ func named(t *testing.T, list []*sample) (right, all int) {
 	for _, s := range list {
 		for _, a := range alterations {
 			changed := a.do(s.stored)
-			plain := slices.Contains(a.kinds, LinkUnderline) && !regexp.MustCompile(`text-decoration: ?none`).MatchString(s.stored)
-			if changed == s.stored || plain {
+			if changed == s.stored || !shows(t, a.kinds, s.stored, changed) {
 				continue // this signature has nothing of the kind
 			}
 			all++
@@ -308,6 +347,10 @@ var harmless = map[string]func(string) string{
 	"a conversation around": func(s string) string {
 		return "<p>Good morning, the pilot boards at nine. Please confirm the berth with the harbour office before then.</p>" + s +
 			"<blockquote>Which berth is it, and who meets the pilot?</blockquote>"
+	},
+	"a table around the whole message": func(s string) string {
+		return "<table><tr><td><p>Good morning, the pilot boards at nine.</p>" + s +
+			"<blockquote>Which berth is it, and who meets the pilot?</blockquote></td></tr></table>"
 	},
 	"marks of direction":      replaced(`>([^<\s][^<]*)<`, ">\u200e$1<"),
 	"soft hyphens":            replaced(`harbour`, "har\u00adbour"),
@@ -460,6 +503,25 @@ func TestEveryKindSaysWhatToDo(t *testing.T) {
 	for _, k := range Sorts() {
 		if k.Title == "" || k.By == "" || k.Do == "" {
 			t.Errorf("%+v", k)
+		}
+	}
+}
+
+// BenchmarkJudge checks what was stored of the demo's signature; BenchmarkRead reads it alone, to compare with.
+func BenchmarkJudge(b *testing.B) {
+	s := samples(b)[0]
+	for b.Loop() {
+		if _, err := Judge(Input{Owner: s.owner, Wanted: s.all(), Shown: Shown{HTML: s.stored}}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkRead(b *testing.B) {
+	s := samples(b)[0]
+	for b.Loop() {
+		if _, err := readPage(s.stored); err != nil {
+			b.Fatal(err)
 		}
 	}
 }

@@ -23,6 +23,7 @@ type piece struct {
 	link    string   // address that it leads to; blank for none
 	line    int      // the line that it stands on, counted from 0
 	column  int      // the cell of its row, counted from 0; -1 outside tables
+	cell    int      // the innermost cell that it stands in, counted from 1; 0 outside tables
 }
 
 // look is how a piece looks.
@@ -70,6 +71,7 @@ type reader struct {
 	line   int
 	ends   bool // the line ends before the next piece
 	blank  bool // something stands on the line
+	cells  int  // that were met
 }
 
 // around is what holds where a node stands.
@@ -78,6 +80,7 @@ type around struct {
 	link        string
 	background  color.RGBA
 	column      int
+	cell        int
 	underline   bool // drawn by an element around it, which those inside cannot take away
 	kept        bool // white space counts
 }
@@ -159,6 +162,8 @@ func (r *reader) element(n *markup.Node, a around, column int) {
 	cell := n.Is("td", "th")
 	if cell {
 		a.column = max(a.column, 0)*7 + column // a column of a table in a column is one of its own
+		r.cells++
+		a.cell = r.cells
 	}
 	if block && !cell {
 		r.newLine()
@@ -246,7 +251,7 @@ func (a around) piece(line int) piece {
 	}
 	return piece{looks: look{font: first(a.text.Families), size: a.text.Size, colour: a.text.Color, bold: a.text.Bold, italic: a.text.Italic,
 		underline: a.underline, rtl: a.text.RTL, background: a.background},
-		firm: same(a.text, a.other), link: a.link, line: line, column: a.column}
+		firm: same(a.text, a.other), link: a.link, line: line, column: a.column, cell: a.cell}
 }
 
 func first(families []string) string {
