@@ -399,12 +399,8 @@ func pastedAsGiven(t *testing.T, tab context.Context, given string) string {
 // TestPastesLetterByLetter: markup of many manners, put onto the clipboard letter by letter, stands there as predicted, letter by letter.
 func TestPastesLetterByLetter(t *testing.T) {
 	t.Parallel()
-	file, err := os.ReadFile("testdata/pastes.txt")
-	if err != nil {
-		t.Fatal(err)
-	}
 	tab := givenBox(t)
-	list := strings.Split(strings.TrimSuffix(string(file), "\n"), "\n====\n")
+	list := rig.Pastes()
 	for _, given := range list {
 		doc, err := style.Parse(given)
 		if err != nil {

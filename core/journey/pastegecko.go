@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"missivum/core/markup"
+	"missivum/core/style"
 )
 
 // PasteInGecko is Paste for a browser with the Gecko engine. It hands over the markup as it is, with the declarations as
@@ -51,7 +52,7 @@ func pasteInGecko(doc *markup.Document, given bool) {
 			continue
 		}
 		n.Normalise()
-		if n.Is("td", "th", "div", "li") && len(n.Children) == 0 {
+		if n.Is("td", "th", "li") && (len(n.Children) == 0 || given && holdsNothing(n)) || n.Is("div") && !given && len(n.Children) == 0 {
 			n.Append(markup.NewElement("br", n.Open)) // a line to write into
 		}
 	}
@@ -59,16 +60,62 @@ func pasteInGecko(doc *markup.Document, given bool) {
 		asRead(doc)
 		return
 	}
-	for _, n := range doc.Root.Elements("style") {
-		sheet := n.TextContent()
+	for _, n := range doc.Root.Elements() {
 		for _, c := range slices.Clone(n.Children) {
-			c.Remove()
-		}
-		if !strings.Contains(sheet, "@") {
-			n.Append(markup.NewText(sheet, n.Open))
+			switch {
+			case c.Kind != markup.Text:
+			case n.Is("style"):
+				if rules := keptRules(c.Data); rules != "" {
+					c.SetText(rules)
+				} else {
+					c.Remove()
+				}
+			case n.Is("ul", "ol") && strings.Trim(c.Data, blanks) == "":
+				c.Remove()
+			}
 		}
 	}
 	asRead(doc, "style")
+	lineToWriteInto(doc.Root)
+}
+
+// holdsNothing reports whether an element shows nothing: no text, and none but divs in it.
+func holdsNothing(n *markup.Node) bool {
+	return !slices.ContainsFunc(n.Children, func(c *markup.Node) bool { return !c.Is("div") || len(c.Children) > 0 })
+}
+
+// keptRules are the rules of a style sheet that are pasted, one behind the other: those of other times and places are left behind.
+func keptRules(sheet string) string {
+	parsed := style.ParseSheet(sheet, 0)
+	var spans []markup.Span
+	for _, r := range parsed.Rules {
+		spans = append(spans, r.Span)
+	}
+	for _, at := range parsed.At {
+		if at.Name == "font-face" {
+			spans = append(spans, at.Span)
+		}
+	}
+	slices.SortFunc(spans, func(a, b markup.Span) int { return a.Start - b.Start })
+	var b strings.Builder
+	for _, s := range spans {
+		b.WriteString(strings.TrimSpace(sheet[s.Start:s.End]))
+	}
+	return b.String()
+}
+
+// lineToWriteInto gives a line to a div without anything, and behind a line without anything, where they end all of what is pasted.
+func lineToWriteInto(root *markup.Node) {
+	last := lastOf(root)
+	switch {
+	case last.Is("div"):
+		last.Append(markup.NewElement("br", last.Open))
+	case last.Is("br"):
+		siblings := last.Parent.Children
+		if len(siblings) > 1 && (siblings[len(siblings)-2].Is("br") || markup.Block(siblings[len(siblings)-2].Name)) {
+			last.Parent.Append(markup.NewElement("br", last.Open))
+		}
+	}
 }
 
 // schemeless are addresses without a scheme, but for those within the page.

@@ -122,7 +122,7 @@ const blanks = " \t\r\n\f"
 // that does not break.
 func startOfPaste(root *markup.Node) {
 	first := root
-	for len(first.Children) > 0 {
+	for len(first.Children) > 0 && !isComment(first) {
 		first = first.Children[0]
 	}
 	text := strings.TrimLeft(first.Data, blanks)

@@ -11,6 +11,8 @@ import (
 	"testing"
 
 	"missivum/core/client"
+	"missivum/core/journey"
+	"missivum/core/style"
 	"missivum/e2e/rig"
 	"missivum/service/drawing"
 )
@@ -154,9 +156,37 @@ func TestGeckoHandsOverWhatAPageGave(t *testing.T) {
 		}
 	}
 	t.Logf("%d handed over; the length of %d of %d is predicted within 2 %%", len(list), within, len(list))
-	if within*100 < 90*len(list) || len(list) < 20 {
+	if within*100 < 95*len(list) || len(list) < 20 {
 		t.Errorf("the length of %d of %d is predicted", within, len(list))
 	}
+}
+
+// TestGeckoPastesLetterByLetter is for Gecko what e2e's TestPastesLetterByLetter is for Chromium.
+func TestGeckoPastesLetterByLetter(t *testing.T) {
+	var list []given
+	var predicted []string
+	for _, source := range rig.Pastes() {
+		doc, err := style.Parse(source)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if doc, err = doc.AsBrowsers(); err != nil {
+			t.Fatal(err)
+		}
+		style.ReadAttributes(doc)
+		journey.PasteGiven(journey.Gecko, doc)
+		list, predicted = append(list, given{name: source, html: source}), append(predicted, doc.Render())
+	}
+	_, stored, err := pastedAsGiven(t.Context(), list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, real := range stored {
+		if real != predicted[i] {
+			t.Errorf("given\n%s\npasted\n%s\npredicted\n%s", list[i].html, real, predicted[i])
+		}
+	}
+	t.Logf("%d pastes", len(list))
 }
 
 func TestTheProfileReadsAsTheTextClientDoes(t *testing.T) {
