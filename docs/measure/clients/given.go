@@ -12,7 +12,9 @@ import (
 	"missivum/core/journey"
 	"missivum/core/person"
 	"missivum/core/personal"
+	"missivum/core/starter"
 	"missivum/core/template"
+	"missivum/demo"
 )
 
 // given is a signature as a page puts it onto the clipboard, letter by letter.
@@ -21,10 +23,10 @@ type given struct {
 	predicted  int // characters in an editable element of Gecko
 }
 
-// givenCorpus is the corpus, each or one of so many.
-func givenCorpus(oneOf int) (list []given, err error) {
+// givenSignatures are those of the demo's and the starters' templates, and the corpus, each of it or one of so many.
+func givenSignatures(oneOf int) (list []given, err error) {
 	anywhere := &client.Profile{Form: "html", Install: client.Installation{Way: client.PasteRender}}
-	err = eachOfCorpus(oneOf, func(name string, t *template.Template, people *person.Directory, who *person.Person) error {
+	add := func(name string, t *template.Template, people *person.Directory, who *person.Person) error {
 		prepared, err := personal.Prepare(personal.Input{Template: t, Schema: people.Schema, Day: formDay, Variant: t.Variants()[0],
 			Person: who, Client: anywhere})
 		if err != nil {
@@ -33,7 +35,25 @@ func givenCorpus(oneOf int) (list []given, err error) {
 		at := slices.IndexFunc(prepared.Whole.Pastes, func(p personal.Paste) bool { return p.Engine == journey.Gecko })
 		list = append(list, given{name, prepared.Whole.HTML, prepared.Whole.Pastes[at].Characters})
 		return nil
-	})
+	}
+	people, err := demo.Directory()
+	if err != nil {
+		return nil, err
+	}
+	demos, err := demo.Templates()
+	if err != nil {
+		return nil, err
+	}
+	starters, err := starter.All()
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range append(demos, starters...) {
+		if err := add(t.Name, t, people, &people.People[0]); err != nil {
+			return nil, err
+		}
+	}
+	err = eachOfCorpus(oneOf, add)
 	return list, err
 }
 

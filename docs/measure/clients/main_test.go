@@ -135,7 +135,7 @@ func TestTheCorpusIsPastedAsPredicted(t *testing.T) {
 // TestGeckoHandsOverWhatAPageGave: the clipboard holds what a page put there, letter by letter, and its length after the paste is
 // predicted within 2 % for 95 %.
 func TestGeckoHandsOverWhatAPageGave(t *testing.T) {
-	list, err := givenCorpus(rig.Soak(6, 1))
+	list, err := givenSignatures(rig.Soak(6, 1))
 	if err != nil {
 		t.Fatal(err)
 	}
