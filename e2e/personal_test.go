@@ -411,8 +411,13 @@ func TestPastesLetterByLetter(t *testing.T) {
 		}
 		style.ReadAttributes(doc)
 		journey.PasteGiven(journey.Chromium, doc)
-		if pasted := pastedAsGiven(t, tab, given); doc.Render() != pasted {
+		pasted := pastedAsGiven(t, tab, given)
+		if doc.Render() != pasted {
 			t.Errorf("given\n%s\npasted\n%s\npredicted\n%s", given, pasted, doc.Render())
+		}
+		v, err := proof.Judge(proof.Input{Wanted: []proof.Wanted{{HTML: given}}, Shown: proof.Shown{HTML: pasted}})
+		if err != nil || v.State != proof.Right {
+			t.Errorf("given\n%s\npasted\n%s\nis %s, %+v, %v", given, pasted, v.State, v.Differences, err)
 		}
 	}
 	t.Logf("%d pastes", len(list))

@@ -169,7 +169,7 @@ func (t thinner) contradicted(n *markup.Node, list []markup.Declaration, given m
 		value := held(d.Property, d.Value)
 		switch {
 		case d.Important:
-		case n.Is("b") && d.Property == "font-weight" && d.Value != "bold", n.Is("strong") && d.Property == "font-weight" && value == "400",
+		case n.Is("b") && d.Property == "font-weight" && d.Value != "bold", n.Is("strong") && d.Property == "font-weight" && value == "normal",
 			n.Is("i", "em") && d.Property == "font-style" && value == "normal":
 			n.Rename("span")
 			if held(d.Property, given[d.Property]) == value {
@@ -208,6 +208,9 @@ func headingFont(n *markup.Node, list []markup.Declaration) (out []markup.Declar
 	return out
 }
 
+// slanted are the elements whose letters are italic by themselves.
+var slanted = []string{"i", "em", "cite", "dfn", "var", "address"}
+
 // boldWeights are the weights that a heading has already.
 var boldWeights = []string{"bold", "600", "700", "800", "900"}
 
@@ -239,7 +242,7 @@ func (t thinner) redundant(n *markup.Node, d markup.Declaration, given map[strin
 	case n.Is("em", "i") && d.Property == "font-style" && d.Value == "italic":
 		return true
 	case heading(n) && d.Property == "font-size", n.Is("th") && (d.Property == "text-align" || d.Property == "font-weight"),
-		n.Is("b", "strong") && d.Property == "font-weight", n.Is("em", "i") && d.Property == "font-style":
+		n.Is("b", "strong") && d.Property == "font-weight", n.Is(slanted...) && d.Property == "font-style":
 		return false
 	case t.letter && strings.HasPrefix(d.Property, "font-") && declares(n, "font-size-adjust"):
 		return false // it was written out of font
@@ -261,8 +264,12 @@ func held(property, value string) string {
 		if c, ok := style.Color(value); ok {
 			return fmt.Sprint(c)
 		}
-	case "font-weight":
-		return worked(property, value)
+	case "font-weight": // bold or not: the editor knows nothing between
+		n, err := strconv.Atoi(value)
+		if err == nil && n >= 600 || value == "bold" || value == "bolder" {
+			return "bold"
+		}
+		return "normal"
 	case "letter-spacing", "word-spacing", "text-indent":
 		if value == "0" {
 			return "0px"
@@ -308,7 +315,7 @@ func givenIn(n *markup.Node, given map[string]string) map[string]string {
 		next["text-decoration"] = "underline"
 	case n.Is("b", "strong", "th"):
 		next["font-weight"] = "bold"
-	case n.Is("i", "em"):
+	case n.Is(slanted...):
 		next["font-style"] = "italic"
 	case heading(n):
 		delete(next, "font-size")
@@ -465,7 +472,7 @@ func copiedDeclaration(n *markup.Node, d markup.Declaration) bool {
 		return false
 	case d.Property == "text-decoration" && low == "underline" && (n.Is("u", "ins") || n.Is("a") && n.Attribute("href") != nil),
 		d.Property == "text-decoration" && low == "none" && n.Is("p", "div", "td", "table", "tr", "tbody"),
-		d.Property == "font-style" && low == "normal" && !n.Is("i", "em", "span", "a"),
+		d.Property == "font-style" && low == "normal" && !n.Is("span", "a") && !n.Is(slanted...),
 		d.Property == "font-weight" && (low == "normal" || low == "400") && n.Is("p", "div", "td", "table", "tr", "tbody"),
 		d.Property == "border-collapse" && low == "separate",
 		d.Property == "background-color" && low == "transparent", d.Property == "color" && low == "inherit" && n.Is("a", "span"):

@@ -7,8 +7,8 @@ func TestRegular(t *testing.T) {
 	for source, want := range map[string]string{
 		"<table><tr><td>Maren Lind</td></tr></table>":                                                          "",
 		"<table>\n<tr><td>Maren<p>Lind</td></tr>\n</table>":                                                    "",
-		"<p>Maren Lind</p><td style=\"col": "<p>Maren Lind</p>",
-		"<p>Maren Lind</p> 3 < 4": "",
+		"<p>Maren Lind</p><td style=\"col":                                                                     "<p>Maren Lind</p>",
+		"<p>Maren Lind</p> 3 < 4":                                                                              "",
 		"<p>Maren Lind<br>Harbour office":                                                                      "",
 		"<style>p { color: red }</style><p STYLE='color:red'>Maren Lind</p>":                                   "",
 		"<table>Kind regards<tr><td>Maren Lind</td></tr></table>":                                              "Kind regards<table><tbody><tr><td>Maren Lind</td></tr></tbody></table>",

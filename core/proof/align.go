@@ -46,12 +46,17 @@ func startsLike(want, seen []piece) bool {
 	}
 	for i := range seen {
 		w, g := &want[i], &seen[i]
-		cut := i > 0 && i == len(seen)-1 && g.picture == nil && strings.HasPrefix(w.key, g.key)
+		cut := i > 0 && i == len(seen)-1 && w.halfIs(g)
 		if w.key != g.key && !cut || w.picture != nil && w.picture.name() != g.picture.name() {
 			return false
 		}
 	}
 	return true
+}
+
+// halfIs reports whether a word was cut off, perhaps with the start of a tag behind it.
+func (p *piece) halfIs(cut *piece) bool {
+	return p.picture == nil && cut.picture == nil && strings.HasPrefix(p.key, strings.TrimRight(cut.key, "</"))
 }
 
 // startOf is the occurrence of so many pieces from the start of a signature that are all there is.

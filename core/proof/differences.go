@@ -38,6 +38,11 @@ func (s *shown) differences(m *match) ([]Difference, error) {
 		best = s.withWordsBeside(want, best)
 	}
 	found := compare(want, s.pieces, best, asText)
+	if asText && s.page { // one kind of thing that was lost is named itself
+		if each := compare(want, s.pieces, best, false); lost(each) == 1 {
+			found = each
+		}
+	}
 	if n > 1 {
 		found = append([]Difference{{Kind: Doubled, Count: n, Found: fmt.Sprint(n, " times")}}, found...)
 	}
@@ -90,6 +95,17 @@ func unset(want, kept []piece, o occurrence) []Difference {
 		}
 	}
 	return c.list
+}
+
+// lost counts the kinds of looks, links and pictures among differences.
+func lost(list []Difference) (kinds int) {
+	for _, d := range list {
+		switch d.Kind {
+		case Font, Size, Colour, LinkColour, Weight, Background, LinkLost, PictureLost, LayoutLost:
+			kinds++
+		}
+	}
+	return kinds
 }
 
 // quality is how well a copy is like the words of a signature, 0 to 1.
@@ -185,18 +201,21 @@ func (c *comparison) words(want, seen []piece, o occurrence, asText bool) {
 		between[pair[1]] = true
 	}
 	for j := o.from; j < o.to; j++ {
-		if !between[j] && seen[j].picture == nil && !(asText && (seen[j].address() || strings.Trim(seen[j].word, "<>()[]|·-–—:") == "")) {
+		if !between[j] && seen[j].picture == nil && seen[j].word != "--" && !(asText && (seen[j].address() || strings.Trim(seen[j].word, "<>()[]|·-–—:") == "")) {
 			added = append(added, seen[j])
 		}
 	}
 	if n := len(added); n == 1 && o.to == len(seen) && len(o.pairs) > 0 && added[0].word == seen[o.to-1].word {
 		next := o.pairs[len(o.pairs)-1][0] + 1
-		if next < len(want) && want[next].picture == nil && strings.HasPrefix(want[next].key, added[0].key) {
+		if next < len(want) && want[next].halfIs(&added[0]) {
 			added = nil // half a word, where the signature was cut off
 		}
 	}
 	if asText { // the text form says some things in another way: signs between columns, addresses behind labels
 		lost = slices.DeleteFunc(lost, func(p piece) bool { return strings.IndexFunc(p.key, letter) < 0 })
+	}
+	if letters(lost) == letters(added) {
+		lost, added = nil, nil // the same in other pieces
 	}
 	end := len(want) - 1
 	for end >= 0 && want[end].picture != nil {
@@ -221,6 +240,15 @@ func (c *comparison) words(want, seen []piece, o occurrence, asText bool) {
 	default:
 		c.list = append(c.list, Difference{Kind: WordsChanged, Where: spoken(lost), Want: spoken(lost), Found: spoken(added), Count: len(lost)})
 	}
+}
+
+// letters are pieces without what is between them.
+func letters(pieces []piece) string {
+	var b strings.Builder
+	for _, p := range pieces {
+		b.WriteString(p.key)
+	}
+	return b.String()
 }
 
 func letter(r rune) bool { return r > 127 || r >= 'a' && r <= 'z' || r >= '0' && r <= '9' }
@@ -471,7 +499,9 @@ func sizeDiffers(w, g *picture) bool {
 }
 
 // markupSigns is what shows when markup was pasted as text.
-var markupSigns = regexp.MustCompile(`(?i)<(table|td|tr|img|a|span|p|div|pre|font|h[1-6]|ul|li|b|strong)\b[^<>]{0,400}(style|href|src|width|cellpadding)\s*=`)
+var markupSigns = regexp.MustCompile(`(?i)<(?:table|td|tr|img|a|span|p|div|pre|font|h[1-6]|ul|li|b|strong)\b[^<>]{0,400}` +
+	`(?:style|href|src|width|height|cellpadding|face|color|size|align|class)\s*=|` +
+	`</(?:table|td|tr|a|span|p|div|pre|font|h[1-6]|ul|li|b|strong|section|article)>`)
 
 // showsMarkup reports whether markup itself shows.
 func (s *shown) showsMarkup() bool {

@@ -131,7 +131,7 @@ func Judge(in Input) (Verdict, error) {
 // more.
 func (s *shown) beginning(in Input, m *match) bool {
 	pairs := m.best().pairs
-	if len(pairs) == 0 || pairs[0][0] > 0 || len(pairs)*5 < len(s.pieces)*4 {
+	if len(pairs) == 0 || pairs[0][0] > 0 || len(pairs)*5 < len(s.pieces)*4 && !startsLike(m.want, s.pieces) {
 		return false
 	}
 	w, g := m.want[0], s.pieces[pairs[0][1]]
@@ -190,14 +190,16 @@ func readShown(in Shown) (s *shown, err error) {
 // their own address.
 func saysNothing(pieces []piece) bool {
 	return !slices.ContainsFunc(pieces, func(p piece) bool {
-		return p.picture != nil || p.link != "" && !spelt(p) || p.firm.colour && p.link == "" || p.column > 0 || p.looks.bold || p.looks.italic
+		return p.picture != nil || p.link != "" && !spelt(p) || p.firm.colour && p.link == "" && far(p.looks.colour, plain.Color) || p.column > 0 || p.looks.bold || p.looks.italic
 	}) && !slices.ContainsFunc(pieces, func(p piece) bool { return p.firm.size && p.firm.font && p.looks.font != pieces[0].looks.font })
 }
 
 // saysMore reports whether the look of pieces is lost in others that look as plain text does.
-func saysMore(pieces, plain []piece) bool {
-	formed := func(p piece) bool { return p.firm.font || p.firm.size || p.firm.colour }
-	return !saysNothing(pieces) || slices.ContainsFunc(pieces, formed) && !slices.ContainsFunc(plain, formed)
+func saysMore(pieces, others []piece) bool {
+	formed := func(p piece) bool {
+		return p.firm.font && p.looks.font != first(plain.Families) || p.firm.size && p.looks.size != plain.Size
+	}
+	return !saysNothing(pieces) || slices.ContainsFunc(pieces, formed) && !slices.ContainsFunc(others, formed)
 }
 
 // spelt reports whether a word is the address that it leads to, as programs that find addresses in texts make links.

@@ -212,7 +212,7 @@ func hidden(n *markup.Node) bool {
 	if _, ok := n.Attr("hidden"); ok {
 		return true
 	}
-	for property, value := range map[string]string{"display": "none", "visibility": "hidden", "mso-hide": "all"} {
+	for property, value := range map[string]string{"display": "none", "visibility": "hidden"} {
 		if said, ok := n.Declared(property); ok && strings.EqualFold(strings.TrimSpace(said), value) {
 			return true
 		}
