@@ -87,6 +87,7 @@ func desks(ctx context.Context, binary, root, folder, out string) error {
 		{"your-signature", "/your-signature#" + token, []step{
 			chromedp.Click(`//li//button[contains(., "capped signature box")]`), chromedp.WaitVisible(`//iframe`), chromedp.Sleep(time.Second),
 		}},
+		{"add-on", "/desks/add-on", []step{visible(`textarea`), chromedp.Sleep(time.Second)}},
 		{"desks", "/desks?wave=1", []step{visible(`table[aria-label="Desks"] td`)}},
 		{"release", "/releases/1", []step{visible(`table[aria-label="Waves"] td`), visible(`table[aria-label="What the checks found"] td`)}},
 	})

@@ -69,7 +69,7 @@ func run(ctx context.Context, only string) error {
 	return nil
 }
 
-// files draws what the program writes for others to open: the rule sheet and the contact sheet in Chromium, and the rich
+// files draws what the program writes for others to open: the contact sheet in Chromium, and the rich
 // text form in LibreOffice.
 func files(ctx context.Context, binary, root, folder, out string) error {
 	fill := func(form, person, file string) error {
@@ -80,9 +80,6 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 			return fmt.Errorf("%w: %s", err, said)
 		}
 		return nil
-	}
-	if err := ruleSheet(ctx, binary, root, folder, out); err != nil {
-		return err
 	}
 	if err := contactSheet(ctx, binary, root, folder, out); err != nil {
 		return err
@@ -111,18 +108,6 @@ func files(ctx context.Context, binary, root, folder, out string) error {
 	}
 	log.Print("rich-text")
 	return nil
-}
-
-// ruleSheet draws the first screen of a rule sheet for a host of the organisation's own.
-func ruleSheet(ctx context.Context, binary, root, folder, out string) error {
-	page := filepath.Join(folder, "rule.html")
-	c := exec.Command(binary, "block", "demo/templates/harbour", "--people", "demo/people.csv", "--dialect", "demo/dialects/quay-host.yaml",
-		"--for", "All staff", "--except", "the recipient is inside the organisation", "-o", filepath.Join(folder, "block.html"), "--sheet", page)
-	c.Dir = root
-	if said, err := c.CombinedOutput(); err != nil {
-		return fmt.Errorf("%w: %s", err, said)
-	}
-	return drawn(ctx, page, filepath.Join(out, "rule-sheet.png"))
 }
 
 // drawn draws the first screen of a page in a file.
