@@ -50,10 +50,13 @@ type Compose struct {
 	// Field is written in: an editable element or a text area.
 	Field string `json:"field" yaml:"field"`
 	// Account shows the sender's mail address, in the pane.
-	Account          string `json:"account" yaml:"account"`
-	AccountAttribute string `json:"accountAttribute,omitempty" yaml:"accountAttribute,omitempty"` // that holds the address; blank for value or text
-	Quotation        string `json:"quotation,omitempty" yaml:"quotation,omitempty"`               // that begins the quotation, in the field
-	Signature        string `json:"signature,omitempty" yaml:"signature,omitempty"`               // that the site puts its own signature in
+	Account string `json:"account" yaml:"account"`
+	// AccountAttribute of it holds the address; blank for its value or text.
+	AccountAttribute string `json:"accountAttribute,omitempty" yaml:"accountAttribute,omitempty"`
+	// Quotation begins what is quoted, in the field.
+	Quotation string `json:"quotation,omitempty" yaml:"quotation,omitempty"`
+	// Signature is what the site puts its own signature in.
+	Signature string `json:"signature,omitempty" yaml:"signature,omitempty"`
 	// Draft is there when a draft is opened again.
 	Draft string `json:"draft,omitempty" yaml:"draft,omitempty"`
 	// Reply is there in replies and forwards; blank: whether there is a quotation.

@@ -151,7 +151,8 @@ func (t thinner) thin(n *markup.Node, given map[string]string) {
 		if !slices.Equal(rest, n.Style) {
 			restyle(n, rest)
 		}
-		if (n.Is("span") || t.letter && n.Is("font")) && !slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !field.Reserved(a.Name) }) {
+		says := slices.ContainsFunc(n.Attrs, func(a markup.Attr) bool { return !field.Reserved(a.Name) })
+		if !says && (n.Is("span") || t.letter && n.Is("font")) {
 			n.Silence()
 		}
 		given = givenIn(n, given)

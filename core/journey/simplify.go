@@ -79,7 +79,8 @@ var plainInLine = []string{"a", "span", "font", "i", "em", "cite", "dfn", "var",
 // inLine reports whether an element is laid out as part of a line.
 func inLine(n *markup.Node) bool {
 	display, declared := n.Declared("display")
-	return n.Is(plainInLine...) && (!declared || display == "inline") || n.Is("u", "s", "small", "big", "sub", "sup", "code", "tt", "ins", "del")
+	return n.Is(plainInLine...) && (!declared || display == "inline") ||
+		n.Is("u", "s", "small", "big", "sub", "sup", "code", "tt", "ins", "del")
 }
 
 // looksLike reports whether an element looks like one around it: it and those between say nothing that shows.

@@ -26,7 +26,8 @@ func (d *Document) Regular() (string, error) {
 	}
 	stray := d.unended
 	d.Root.Walk(func(n *Node) bool {
-		stray = stray || n.Kind == Stray && n.Name != "p" || n.Kind == Text && n.Parent.Is("table", "thead", "tbody", "tfoot", "tr") && strings.TrimSpace(n.Data) != ""
+		inTable := n.Kind == Text && n.Parent.Is("table", "thead", "tbody", "tfoot", "tr") && strings.TrimSpace(n.Data) != ""
+		stray = stray || n.Kind == Stray && n.Name != "p" || inTable
 		return n.Kind != Conditional
 	})
 	if !stray && strings.Join(ours, ",") == strings.Join(theirs, ",") {

@@ -201,7 +201,9 @@ func (c *comparison) words(want, seen []piece, o occurrence, asText bool) {
 		between[pair[1]] = true
 	}
 	for j := o.from; j < o.to; j++ {
-		if !between[j] && seen[j].picture == nil && seen[j].word != "--" && !(asText && (seen[j].address() || strings.Trim(seen[j].word, "<>()[]|·-–—:") == "")) {
+		p := &seen[j]
+		ofText := asText && (p.address() || strings.Trim(p.word, "<>()[]|·-–—:") == "") // as text forms write
+		if !between[j] && p.picture == nil && p.word != "--" && !ofText {
 			added = append(added, seen[j])
 		}
 	}

@@ -190,7 +190,8 @@ func readShown(in Shown) (s *shown, err error) {
 // their own address.
 func saysNothing(pieces []piece) bool {
 	return !slices.ContainsFunc(pieces, func(p piece) bool {
-		return p.picture != nil || p.link != "" && !spelt(p) || p.firm.colour && p.link == "" && far(p.looks.colour, plain.Color) || p.column > 0 || p.looks.bold || p.looks.italic
+		coloured := p.firm.colour && p.link == "" && far(p.looks.colour, plain.Color)
+		return p.picture != nil || p.link != "" && !spelt(p) || coloured || p.column > 0 || p.looks.bold || p.looks.italic
 	}) && !slices.ContainsFunc(pieces, func(p piece) bool { return p.firm.size && p.firm.font && p.looks.font != pieces[0].looks.font })
 }
 
