@@ -325,7 +325,7 @@ func TestCompositionsInTheStandIn(t *testing.T) {
 	a := startAddOn(t, site("crew-webmail", "Crew webmail", lab.URL, "capped-webmail", "above", standIn))
 	a.paste(a.key, "It works: signatures for "+maren)
 	quoted := a.quoted()
-	a.compositions(inStandIn(t, box, lab.URL, quoted), rig.Soak(20, 250), quoted)
+	a.compositions(inStandIn(t, box, lab.URL, quoted), rig.Soak(12, 250), quoted)
 }
 
 // inReal writes messages in the webmail that Debian packages.

@@ -198,7 +198,7 @@ func TestPagesAreAccessible(t *testing.T) {
 				{"/pictures/crossings?part=slice", `ol[aria-label="Pieces"]`, "", ""},
 				{"/pictures/ferry?part=versions", `table[aria-label="Versions"]`, "", ""},
 			} {
-				if scheme == "Dark" && i%rig.Soak(3, 1) != 0 { // the colours are those of one theme
+				if scheme == "Dark" && i%rig.Soak(5, 1) != 0 { // the colours are those of one theme
 					continue
 				}
 				path := page.path + " " + page.press

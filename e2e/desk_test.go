@@ -257,7 +257,7 @@ func TestKilledWhilePlacing(t *testing.T) {
 	began := time.Now()
 	d.must("placed", placing(0)...)
 	took := time.Since(began)
-	kills, half, before, after := rig.Soak(40, 1000), 0, 0, 0
+	kills, half, before, after := rig.Soak(25, 1000), 0, 0, 0
 	for i := range kills {
 		wanted := 1 - i%2
 		c := exec.Command(binary, append(append([]string{"desk"}, placing(wanted)...), d.extra...)...)

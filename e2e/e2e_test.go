@@ -315,7 +315,10 @@ func TestPackedPagesInTheBrowser(t *testing.T) {
 		`+ i.src + ' with ' + i.naturalWidth + ' px')
 		return wrong.join('; ')
 	})()`
-	for _, page := range pages {
+	for i, page := range pages {
+		if i/4%rig.Soak(3, 1) != 0 { // all of a person's four, of every third one
+			continue
+		}
 		do(t, tab, page, chromedp.Navigate("file://"+page))
 		if wrong := evaluate[string](t, tab, look); wrong != "" {
 			t.Errorf("%s: %s", strings.TrimPrefix(page, folder), wrong)

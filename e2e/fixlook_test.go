@@ -82,7 +82,7 @@ func TestFixesKeepTheLookOfTheCorpus(t *testing.T) {
 	l := drawings{t, browser(t), map[string][]byte{}}
 	fixes, compared := 0, 0
 	for i, s := range signatures {
-		if i%rig.Soak(24, 1) != 0 {
+		if i%rig.Soak(36, 1) != 0 {
 			continue
 		}
 		tmpl := bareTemplate(t, s.Source)

@@ -23,7 +23,7 @@ func TestWhatWasAcknowledgedOutlivesAKill(t *testing.T) {
 	data := filepath.Join(t.TempDir(), "data")
 	var acknowledged, tried [2]atomic.Int64
 	names := [2]string{"first", "second"}
-	rounds := rig.Soak(50, 1000)
+	rounds := rig.Soak(25, 1000)
 	for round := range rounds {
 		s, err := rig.Start(binary, "serve", "--data", data, "--listen", "127.0.0.1:0")
 		if err != nil {

@@ -766,7 +766,7 @@ func TestThroughputBesideAnEmptyFilter(t *testing.T) {
 // not grow with their number. It prints how long each took at the client: the middle and the slowest of a hundred.
 func TestManyMessages(t *testing.T) {
 	t.Parallel()
-	amount := rig.Soak(1_600, 100_000)
+	amount := rig.Soak(1_000, 100_000)
 	address, relay := freeAddress(t), freeAddress(t)
 	g := startGateway(t, address, relay, nextServer(t), everybodysRule)
 	for way, client := range map[string]func() (func(i int) error, error){

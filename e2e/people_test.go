@@ -89,7 +89,7 @@ func TestThePagesAboutPeople(t *testing.T) {
 
 // TestManyPeopleOnThePages: a directory of 100,000 (in the short form 8,000) is paged, searched and assigned on the pages.
 func TestManyPeopleOnThePages(t *testing.T) {
-	n := rig.Soak(8_000, 100_000)
+	n := rig.Soak(5_000, 100_000)
 	s := demoService(t)
 	file := filepath.Join(t.TempDir(), "many.csv")
 	f, err := os.Create(file)

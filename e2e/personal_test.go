@@ -616,6 +616,9 @@ func TestYourSignatureInEveryLanguage(t *testing.T) {
 				chromedp.Sleep(600*time.Millisecond),
 			)
 			for _, width := range []int64{1280, 390} {
+				if rig.Soak((i+part)%2, -1) == int(width/1280) { // one of the two in turn, and both in make soak
+					continue
+				}
 				do(t, tab, "width", chromedp.EmulateViewport(width, 800))
 				if wide := evaluate[int](t, tab, `document.documentElement.scrollWidth`); int64(wide) > width {
 					t.Errorf("%s, part %d: %d px wide in %d", language, part, wide, width)
