@@ -42,8 +42,9 @@ lint: console
 check: lint
 	go test ./core/... ./desk/... ./service/... ./cli/... ./demo/... ./docs/generate/...
 
+# e2e takes longest, so it begins first.
 test: setup lint
-	go test -count=1 -timeout 45m ./e2e ./... # e2e takes longest, so it begins first
+	go test -count=1 -timeout 45m ./e2e ./...
 
 soak: setup
 	MISSIVUM_SOAK=1 go test -count=1 -timeout 4h ./...
