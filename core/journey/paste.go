@@ -146,7 +146,7 @@ func (t thinner) thin(n *markup.Node, given map[string]string) {
 	if n.Kind == markup.Element {
 		rest := slices.DeleteFunc(slices.Clone(n.Style), func(d markup.Declaration) bool { return t.redundant(n, d, given) })
 		if t.letter {
-			rest = t.contradicted(n, headingFont(n, withoutGround(rest, given)), given)
+			rest = contradicted(n, headingFont(n, withoutGround(rest, given)), given)
 		}
 		if !slices.Equal(rest, n.Style) {
 			restyle(n, rest)
@@ -165,7 +165,7 @@ func (t thinner) thin(n *markup.Node, given map[string]string) {
 }
 
 // contradicted makes a span of an element for bold or italic letters whose style says otherwise.
-func (t thinner) contradicted(n *markup.Node, list []markup.Declaration, given map[string]string) []markup.Declaration {
+func contradicted(n *markup.Node, list []markup.Declaration, given map[string]string) []markup.Declaration {
 	for i, d := range list {
 		value := held(d.Property, d.Value)
 		switch {

@@ -23,7 +23,7 @@ func pasteInGecko(doc *markup.Document, given bool) {
 		}
 		if given && n.Is("a", "area") {
 			href, ok := n.Attr("href")
-			if ok && !strings.Contains(href, "{{") && (slices.Contains(schemeless, markup.SchemeOf(href)) || strings.HasPrefix(href, "\u201c")) {
+			if ok && (slices.Contains(schemeless, markup.SchemeOf(href)) || strings.HasPrefix(href, "\u201c")) {
 				n.RemoveAttr("href")
 			}
 		}

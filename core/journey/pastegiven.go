@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"missivum/core/markup"
+	"missivum/core/style"
 )
 
 // Engine is what a browser is built on, as far as copying is concerned.
@@ -19,15 +20,24 @@ const (
 // Engines lists the engines whose pastes are predicted.
 func Engines() []Engine { return []Engine{Chromium, Gecko} }
 
-// PasteGiven changes a document into what stands in an editable element after a page put it onto the clipboard letter by letter, as
-// the page of one's own signature does, and a browser of an engine pasted it. Measured by docs/measure/clients and e2e. Node.Style
-// must be set.
-func PasteGiven(e Engine, doc *markup.Document) {
+// PasteGiven is what stands in an editable element after a page put markup onto the clipboard letter by letter, as the page of one's
+// own signature does, and a browser of an engine pasted it. The markup is a filled fragment with its styles inlined. Measured by
+// docs/measure/clients and e2e. An error says that what browsers make of the markup is above the limits of core/markup.
+func PasteGiven(e Engine, fragment string) (string, error) {
+	doc, err := markup.ParseOutput(fragment)
+	if err != nil {
+		return "", err
+	}
+	if doc, err = doc.AsBrowsers(); err != nil {
+		return "", err
+	}
+	style.ReadAttributes(doc)
 	if e == Gecko {
 		pasteInGecko(doc, true)
-		return
+	} else {
+		givenInChromium(doc)
 	}
-	givenInChromium(doc)
+	return doc.Render(), nil
 }
 
 // givenInChromium keeps white space, comments and the spelling of declarations, takes away spans that say nothing new, and writes the
@@ -129,14 +139,7 @@ func startOfPaste(root *markup.Node) {
 	switch {
 	case first.Kind != markup.Text || text == first.Data || spacesKept(first) || first.Inside("td", "th") != nil:
 	case text != "":
-		spaces := []rune(first.Data[:len(first.Data)-len(text)])
-		for i := range spaces {
-			spaces[i] = ' '
-			if i%2 == 0 {
-				spaces[i] = '\u00a0'
-			}
-		}
-		first.SetText(string(spaces) + text)
+		first.SetText(unbroken(first.Data[:len(first.Data)-len(text)]) + text)
 	case first.Parent == root:
 		first.Remove()
 	}
@@ -215,12 +218,18 @@ func spacesAtEnd(n *markup.Node) {
 	if text == n.Data {
 		return
 	}
-	spaces := []rune(n.Data[len(text):])
-	for i := range spaces {
-		spaces[i] = '\u00a0'
-		if i%2 == 1 && i+1 < len(spaces) {
-			spaces[i] = ' '
-		}
+	spaces := unbroken(n.Data[len(text):])
+	if rest, plain := strings.CutSuffix(spaces, " "); plain {
+		spaces = rest + "\u00a0"
 	}
-	n.SetText(text + string(spaces))
+	n.SetText(text + spaces)
+}
+
+// unbroken makes every other one of some spaces one that does not break, the first to begin with.
+func unbroken(spaces string) string {
+	runes := []rune(spaces)
+	for i := range runes {
+		runes[i] = []rune{'\u00a0', ' '}[i%2]
+	}
+	return string(runes)
 }

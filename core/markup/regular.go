@@ -39,11 +39,11 @@ func (d *Document) Regular() (string, error) {
 // AsBrowsers gives a document as browsers read it: itself where Regular changes nothing or cannot say, and read anew otherwise. An
 // error says that what they make of it is above the limits.
 func (d *Document) AsBrowsers() (*Document, error) {
-	written, err := d.Regular()
-	if err != nil || written == d.Source {
+	regular, err := d.Regular()
+	if err != nil || regular == d.Source {
 		return d, nil
 	}
-	return Parse(written)
+	return Parse(regular)
 }
 
 // implied elements are there for a browser even when they are not written.

@@ -13,7 +13,6 @@ import (
 	"missivum/core/journey"
 	"missivum/core/markup"
 	"missivum/core/person"
-	"missivum/core/style"
 	"missivum/core/template"
 )
 
@@ -67,17 +66,7 @@ func (p *Preview) Stored(profile *client.Profile, engine journey.Engine, variant
 	if err != nil {
 		return "", err
 	}
-	doc, err := markup.ParseOutput(copied)
-	if err != nil {
-		return "", err
-	}
-	if doc, err = doc.AsBrowsers(); err != nil {
-		return "", err
-	}
-	style.ReadAttributes(doc)
-	journey.PasteGiven(engine, doc)
-	doc.Fragment()
-	return doc.Render(), nil
+	return journey.PasteGiven(engine, copied)
 }
 
 // Copy is one person's signature on its way through the clipboard.

@@ -39,7 +39,7 @@ func (s *shown) differences(m *match) ([]Difference, error) {
 	}
 	found := compare(want, s.pieces, best, asText)
 	if asText && s.page { // one kind of thing that was lost is named itself
-		if each := compare(want, s.pieces, best, false); lost(each) == 1 {
+		if each := compare(want, s.pieces, best, false); lookKinds(each) == 1 {
 			found = each
 		}
 	}
@@ -97,8 +97,8 @@ func unset(want, kept []piece, o occurrence) []Difference {
 	return c.list
 }
 
-// lost counts the kinds of looks, links and pictures among differences.
-func lost(list []Difference) (kinds int) {
+// lookKinds counts the kinds of looks, links and pictures among differences.
+func lookKinds(list []Difference) (kinds int) {
 	for _, d := range list {
 		switch d.Kind {
 		case Font, Size, Colour, LinkColour, Weight, Background, LinkLost, PictureLost, LayoutLost:

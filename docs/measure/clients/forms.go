@@ -21,18 +21,24 @@ type filled struct {
 	pictures         []string // the files of those that the template has
 }
 
+// demosAndStarters are the demo's directory, and the templates of the demo and of the starters.
+func demosAndStarters() (*person.Directory, []*template.Template, error) {
+	people, err := demo.Directory()
+	if err != nil {
+		return nil, nil, err
+	}
+	demos, err := demo.Templates()
+	if err != nil {
+		return nil, nil, err
+	}
+	starters, err := starter.All()
+	return people, append(demos, starters...), err
+}
+
 // forms fills the demo's and the starters' signatures for people with names in several scripts, and the corpus for one of
 // them, in a form.
 func forms(form compose.Form) ([]filled, error) {
-	people, err := demo.Directory()
-	if err != nil {
-		return nil, err
-	}
-	templates, err := demo.Templates()
-	if err != nil {
-		return nil, err
-	}
-	starters, err := starter.All()
+	people, templates, err := demosAndStarters()
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +48,7 @@ func forms(form compose.Form) ([]filled, error) {
 	}
 	all := []string{"maren.lind", "salma.albahri", "kamome.minato", "siobhan.nifhloinn", "bo", "ilavenil.kadalarasan"}
 	var list []filled
-	for _, t := range append(templates, starters...) {
+	for _, t := range templates {
 		made, err := fill(t, people, all, form)
 		if err != nil {
 			return nil, err

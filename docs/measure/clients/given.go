@@ -12,9 +12,7 @@ import (
 	"missivum/core/journey"
 	"missivum/core/person"
 	"missivum/core/personal"
-	"missivum/core/starter"
 	"missivum/core/template"
-	"missivum/demo"
 )
 
 // given is a signature as a page puts it onto the clipboard, letter by letter.
@@ -36,19 +34,11 @@ func givenSignatures(oneOf int) (list []given, err error) {
 		list = append(list, given{name, prepared.Whole.HTML, prepared.Whole.Pastes[at].Characters})
 		return nil
 	}
-	people, err := demo.Directory()
+	people, templates, err := demosAndStarters()
 	if err != nil {
 		return nil, err
 	}
-	demos, err := demo.Templates()
-	if err != nil {
-		return nil, err
-	}
-	starters, err := starter.All()
-	if err != nil {
-		return nil, err
-	}
-	for _, t := range append(demos, starters...) {
+	for _, t := range templates {
 		if err := add(t.Name, t, people, &people.People[0]); err != nil {
 			return nil, err
 		}

@@ -12,7 +12,6 @@ import (
 
 	"missivum/core/client"
 	"missivum/core/journey"
-	"missivum/core/style"
 	"missivum/e2e/rig"
 	"missivum/service/drawing"
 )
@@ -166,16 +165,11 @@ func TestGeckoPastesLetterByLetter(t *testing.T) {
 	var list []given
 	var predicted []string
 	for _, source := range rig.Pastes() {
-		doc, err := style.Parse(source)
+		pasted, err := journey.PasteGiven(journey.Gecko, source)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if doc, err = doc.AsBrowsers(); err != nil {
-			t.Fatal(err)
-		}
-		style.ReadAttributes(doc)
-		journey.PasteGiven(journey.Gecko, doc)
-		list, predicted = append(list, given{name: source, html: source}), append(predicted, doc.Render())
+		list, predicted = append(list, given{name: source, html: source}), append(predicted, pasted)
 	}
 	_, stored, err := pastedAsGiven(t.Context(), list)
 	if err != nil {
